@@ -1,0 +1,1 @@
+"""The types that cross a boundary: requests, answers, rules. Nothing here computes."""

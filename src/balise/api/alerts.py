@@ -1,0 +1,47 @@
+"""Alerts, and what was captured at the moment of the breach."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, Field
+
+AlertSeverity = Literal["warning", "critical"]
+
+
+class Alert(BaseModel):
+    """One breach of one rule on one thing, from opening to recovery."""
+
+    id: int
+    rule: str
+    about: str
+    severity: AlertSeverity
+    state: Literal["open", "recovered"]
+    silent: bool = Field(description="open, but its data has stopped")
+    host: str
+    attributes: dict[str, str]
+    metric: str
+    unit: str
+    value: float
+    worst_value: float
+    limit: float
+    opened_at: str
+    changed_at: str
+    recovered_at: str | None
+    recovery: str | None = Field(description="why it ended: recovered, rule changed or rule deleted")
+    acknowledged_by: str | None
+    acknowledged_at: str | None
+    acknowledged_note: str | None
+
+
+class AlertDetail(Alert):
+    advice: str
+    limits: dict[str, Any]
+    measure: dict[str, Any]
+    evidence: dict[str, Any]
+    story: list[dict[str, Any]] = Field(description="what happened to this alert, oldest first")
+    told: list[dict[str, Any]] = Field(description="who was told, by which channel, with what result")
+
+
+class Acknowledge(BaseModel):
+    note: Annotated[str, Field(max_length=500)] = ""

@@ -1,0 +1,115 @@
+"""Hosts, their states, groups, and what is known of each."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, Field
+
+from balise.api.spans import Name
+
+State = Literal["ok", "warning", "critical", "silent", "paused"]
+STATES_WORST_FIRST: tuple[State, ...] = ("critical", "warning", "silent", "ok", "paused")
+"""The order in which states are listed; `paused` never worsens a roll-up."""
+
+LabelValue = Annotated[str, Field(max_length=200)]
+
+
+class Facts(BaseModel):
+    """What a collector says of the host it runs on. Sizes in bytes, times in unix seconds."""
+
+    host_name: Annotated[str, Field(min_length=1, max_length=100)]
+    machine_id: Annotated[str, Field(max_length=100)] = ""
+    os: Annotated[str, Field(max_length=200)] = ""
+    kernel: Annotated[str, Field(max_length=200)] = ""
+    architecture: Annotated[str, Field(max_length=40)] = ""
+    cores: Annotated[int, Field(ge=0, le=100_000)] = 0
+    memory: Annotated[int, Field(ge=0)] = 0
+    boot_time: float = 0.0
+    addresses: Annotated[list[str], Field(max_length=64)] = []
+    time_zone: Annotated[str, Field(max_length=60)] = ""
+    virtual: Annotated[str, Field(max_length=60)] = ""
+    agent_version: Annotated[str, Field(max_length=40)] = ""
+
+
+class Collection(BaseModel):
+    """How a host is collected, by whom, how far behind, and the last thing that went wrong."""
+
+    mode: Literal["resident", "remote", "split", "received"]
+    by: str
+    delay_seconds: float | None
+    problem: str | None = None
+
+
+class Host(BaseModel):
+    id: int
+    name: str
+    state: State
+    state_since: str
+    labels: dict[str, str]
+    groups: list[str]
+    os: str
+    facts: Facts | None
+    agent: dict[str, Any] | None = Field(description="the agent's last report of itself")
+    last_seen: str | None
+    collection: Collection
+    open_alerts: int
+
+
+class HostChange(BaseModel):
+    """What a person may change of a host; a field left out stays."""
+
+    labels: dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")], LabelValue] | None = None
+    groups: list[Name] | None = None
+
+
+class Stretch(BaseModel):
+    """One state from a moment on, until the next."""
+
+    at: float
+    state: State
+
+
+class Group(BaseModel):
+    name: str
+    hosts: int
+    states: dict[State, int]
+    state: State
+    ribbon: list[Stretch]
+    last_change: dict[str, Any] | None = None
+
+
+class ProcessUse(BaseModel):
+    """One process (or all of one name) over a span: mean CPU in cores, highest memory in bytes."""
+
+    name: str
+    user: str
+    pids: list[int]
+    cpu: float
+    memory: float
+    seen: int
+
+
+class Session(BaseModel):
+    """One session of a service and what it waits for."""
+
+    id: str
+    service: str
+    user: str
+    application: str
+    client: str
+    state: str
+    statement: str
+    seconds: float
+    blocked_by: str | None
+    root: str | None
+    depth: int
+    at: float
+
+
+class Evidence(BaseModel):
+    """What a host kept besides its series, over one span."""
+
+    processes: list[ProcessUse]
+    sessions: list[Session]
+    snapshots: int

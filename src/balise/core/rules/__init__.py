@@ -1,0 +1,1 @@
+"""Rules: windows over what arrives, and limits that open, worsen and clear."""

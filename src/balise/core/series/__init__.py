@@ -1,0 +1,1 @@
+"""Series: reading them off the wire, keeping them small, and summing them up."""

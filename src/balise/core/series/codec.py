@@ -1,0 +1,385 @@
+"""Compressing blocks: one host's series over a run of time, with shared timestamps.
+
+For every series one of four exact forms is chosen: constant; integer at a decimal scale over a common divisor;
+rational p/q (a share of CPU time is a ratio of ticks); XOR with the value before. Integers are kept as the
+difference to the smallest or to the one before, whichever is narrower, in as few bytes as they need; bytes are
+shuffled so that equal places lie together; zstd does the rest. Series of the same form and width share one zstd
+frame, so a single series is read without unpacking the whole block.
+
+Every form is bit for bit exact: NaN payloads, infinities and negative zero come back as they were.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import zstandard
+from numpy.typing import NDArray
+
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
+U8 = NDArray[np.uint8]
+
+CONSTANT, INTEGER, RATIONAL, FLOAT = 0, 1, 2, 3
+LEVEL = 3
+_MAX_EXACT = 2.0**52
+_MAX_DENOMINATOR = 1 << 20
+_SCALES = (0, 1, 2, 3, 4, 6)
+_HEAD = np.dtype(
+    [
+        ("form", "u1"),
+        ("scale", "u1"),
+        ("mode", "u1"),
+        ("width", "u1"),
+        ("base", "<i8"),
+        ("first", "<i8"),
+        ("divisor", "<i8"),
+        ("mode2", "u1"),
+        ("width2", "u1"),
+        ("base2", "<i8"),
+        ("first2", "<i8"),
+    ]
+)
+_FRAME = np.dtype([("form", "u1"), ("width", "u1"), ("second", "u1"), ("size", "<u4")])
+_OFFSET, _DELTA = 0, 1
+
+
+class CodecError(ValueError):
+    """The bytes are no block of this codec."""
+
+
+def _pack(raw: bytes) -> bytes:
+    return zstandard.ZstdCompressor(level=LEVEL, write_content_size=True).compress(raw)
+
+
+def _unpack(raw: bytes) -> bytes:
+    try:
+        return zstandard.ZstdDecompressor().decompress(raw)
+    except zstandard.ZstdError as error:
+        raise CodecError(f"a block cannot be unpacked: {error}") from None
+
+
+def encode_times(times: I64) -> bytes:
+    """Ascending nanoseconds [n] as bytes: second differences over their common divisor."""
+    steps = np.diff(times)
+    divisor = int(np.gcd.reduce(steps)) if len(steps) else 1
+    divisor = max(divisor, 1)
+    turns = np.diff(steps // divisor, prepend=0)
+    zigzag = ((turns << 1) ^ (turns >> 63)).astype("<u8")
+    head = np.array([len(times), int(times[0]) if len(times) else 0, divisor], "<i8").tobytes()
+    return _pack(head + _shuffle(zigzag.view(np.uint8).reshape(1, -1, 8)).tobytes())
+
+
+def decode_times(blob: bytes) -> I64:
+    """The nanoseconds that `encode_times` was given."""
+    raw = _unpack(blob)
+    n, first, divisor = (int(v) for v in np.frombuffer(raw, "<i8", 3))
+    if n == 0:
+        return np.empty(0, np.int64)
+    body = np.frombuffer(raw, np.uint8, offset=24).reshape(1, 8, n - 1)
+    zigzag = _unshuffle(body).reshape(n - 1, 8).view("<u8")[:, 0]
+    turns = (zigzag >> np.uint64(1)).astype(np.int64) ^ -(zigzag & np.uint64(1)).astype(np.int64)
+    out = np.empty(n, np.int64)
+    out[0] = first
+    np.cumsum(np.cumsum(turns) * divisor, out=out[1:])
+    out[1:] += first
+    return out
+
+
+def _shuffle(raw: U8) -> U8:
+    """[rows, n, width] to [rows, width, n]."""
+    return np.ascontiguousarray(raw.transpose(0, 2, 1))
+
+
+def _unshuffle(raw: U8) -> U8:
+    return np.ascontiguousarray(raw.transpose(0, 2, 1))
+
+
+@dataclass
+class _Integers:
+    """Rows of integers made narrow. `kept` uint64 [rows, n]; the rest one a row."""
+
+    kept: NDArray[np.uint64]
+    mode: U8
+    width: U8
+    base: I64
+    first: I64
+
+
+def _narrow(rows: I64) -> _Integers:
+    """Each row as its difference to its minimum or to the value before, whichever is smaller on average."""
+    low = rows.min(axis=1)
+    offset = (rows - low[:, None]).view(np.uint64)
+    steps = np.diff(rows, axis=1, prepend=rows[:, :1])
+    zigzag = ((steps << 1) ^ (steps >> 63)).view(np.uint64)
+    by_delta = np.log2(1.0 + zigzag).mean(axis=1) < np.log2(1.0 + offset).mean(axis=1) - 0.5
+    kept = np.where(by_delta[:, None], zigzag, offset)
+    top = kept.max(axis=1)
+    width = np.select([top < 1 << 8, top < 1 << 16, top < 1 << 32], [1, 2, 4], 8).astype(np.uint8)
+    return _Integers(kept, by_delta.astype(np.uint8), width, low, rows[:, 0].copy())
+
+
+def _widen(kept: NDArray[np.uint64], mode: U8, base: I64, first: I64) -> I64:
+    rows = kept.view(np.int64) + base[:, None]
+    for row in np.flatnonzero(mode == _DELTA):
+        zigzag = kept[row]
+        steps = (zigzag >> np.uint64(1)).astype(np.int64) ^ -(zigzag & np.uint64(1)).astype(np.int64)
+        rows[row] = np.cumsum(steps) + first[row]
+    return rows
+
+
+def _bytes_of(kept: NDArray[np.uint64], width: int) -> bytes:
+    narrow = kept.astype(f"<u{width}")
+    return _shuffle(narrow.view(np.uint8).reshape(*narrow.shape, width)).tobytes()
+
+
+def _rows_of(raw: bytes, rows: int, n: int, width: int) -> NDArray[np.uint64]:
+    if len(raw) != rows * n * width:
+        raise CodecError("a block's frame has the wrong size")
+    plain = _unshuffle(np.frombuffer(raw, np.uint8).reshape(rows, width, n))
+    return plain.reshape(rows, n * width).view(f"<u{width}").astype(np.uint64)
+
+
+def _exact_integers(values: F64) -> tuple[NDArray[np.bool_], U8, I64]:
+    """Rows that are integers at a decimal scale: which, the scale, and the integers."""
+    rows, n = values.shape
+    done = np.zeros(rows, bool)
+    scale = np.zeros(rows, np.uint8)
+    integers = np.zeros((rows, n), np.int64)
+    bits = values.view(np.int64)
+    plain = np.isfinite(values).all(axis=1)
+    for power in _SCALES:
+        left = np.flatnonzero(plain & ~done)
+        if not len(left):
+            break
+        part = values[left]
+        # A few samples settle most rows: only rows that pass them are worked through.
+        probe = part[:, :: max(1, n // 8)]
+        with np.errstate(over="ignore", invalid="ignore"):
+            near = np.rint(probe * 10.0**power)
+            worth = ((near / 10.0**power) == probe).all(axis=1) & (np.abs(near) < _MAX_EXACT).all(axis=1)
+        left = left[worth]
+        if not len(left):
+            continue
+        with np.errstate(over="ignore", invalid="ignore"):
+            near = np.rint(values[left] * 10.0**power)
+            good = (np.abs(near) < _MAX_EXACT).all(axis=1)
+        left, whole = left[good], near[good].astype(np.int64)
+        # Through the integer, so that a negative zero does not pass for zero.
+        good = ((whole / 10.0**power).view(np.int64) == bits[left]).all(axis=1)
+        chosen = left[good]
+        done[chosen] = True
+        scale[chosen] = power
+        integers[chosen] = whole[good]
+    return done, scale, integers
+
+
+def _rationals(values: F64) -> tuple[I64, I64, NDArray[np.bool_]]:
+    """p and q with p / q == value exactly, by continued fractions; and which values have such a pair."""
+    good = np.isfinite(values) & (np.abs(values) < 1e6)
+    x = np.where(good, values, 0.0)
+    whole = np.floor(x)
+    p0, q0 = np.ones_like(x), np.zeros_like(x)
+    p1, q1 = whole, np.ones_like(x)
+    rest = x - whole
+    found = p1 / q1 == x
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        for _ in range(12):
+            if found.all():
+                break
+            flipped = np.where(found, 1.0, 1.0 / rest)
+            a = np.floor(flipped)
+            p2, q2 = a * p1 + p0, a * q1 + q0
+            usable = ~found & (q2 <= _MAX_DENOMINATOR) & (np.abs(p2) < _MAX_EXACT) & np.isfinite(a)
+            if not usable.any():
+                break
+            p0, q0 = np.where(usable, p1, p0), np.where(usable, q1, q0)
+            p1, q1 = np.where(usable, p2, p1), np.where(usable, q2, q1)
+            rest = np.where(usable, flipped - a, rest)
+            found |= usable & (p1 / q1 == x)
+    p, q = p1.astype(np.int64), np.maximum(q1, 1).astype(np.int64)
+    back = (p / q).view(np.int64) == values.view(np.int64)
+    return p, q, found & good & back
+
+
+class BlockEncoder:
+    """Encodes blocks; remembers which series were rational so that the search is made only where it pays."""
+
+    def __init__(self) -> None:
+        self._hints: dict[int, bool] = {}
+
+    def encode(self, values: F64, series: I64 | None = None) -> bytes:
+        """`values` float64 [series, n] as bytes; `series` ids [series] are only hints for the search."""
+        rows, n = values.shape
+        values = np.ascontiguousarray(values)
+        head = np.zeros(rows, _HEAD)
+        bits = values.view(np.int64)
+        constant = (bits == bits[:, :1]).all(axis=1) if n else np.ones(rows, bool)
+        head["form"] = FLOAT
+        head["form"][constant] = CONSTANT
+        if n:
+            head["first"][constant] = bits[constant, 0]
+        frames: list[tuple[int, int, int, bytes]] = []
+        left = np.flatnonzero(~constant)
+        done, scale, integers = _exact_integers(values[left])
+        if done.any():
+            self._integers(head, frames, left[done], scale[done], integers[done])
+        left = left[~done]
+        left = self._try_rationals(head, frames, values, left, series)
+        if len(left):
+            crossed = bits[left].copy()
+            crossed[:, 1:] ^= bits[left, :-1]
+            head["width"][left] = 8
+            frames.append((FLOAT, 8, 0, _pack(_bytes_of(crossed.view(np.uint64), 8))))
+        index = np.array([(f, w, s, len(raw)) for f, w, s, raw in frames], _FRAME)
+        packed_head = _pack(head.tobytes())
+        start = np.array([rows, n, len(frames), len(packed_head)], "<u4").tobytes()
+        return start + packed_head + index.tobytes() + b"".join(raw for *_, raw in frames)
+
+    @staticmethod
+    def _integers(
+        head: NDArray[np.void],
+        frames: list[tuple[int, int, int, bytes]],
+        rows: I64,
+        scale: U8,
+        integers: I64,
+    ) -> None:
+        low = integers.min(axis=1)
+        divisor = np.maximum(np.gcd.reduce(integers - low[:, None], axis=1), 1)
+        narrow = _narrow((integers - low[:, None]) // divisor[:, None])
+        head["form"][rows], head["scale"][rows] = INTEGER, scale
+        head["mode"][rows], head["width"][rows] = narrow.mode, narrow.width
+        head["base"][rows], head["first"][rows], head["divisor"][rows] = low, narrow.first, divisor
+        for width in (1, 2, 4, 8):
+            same = narrow.width == width
+            if same.any():
+                frames.append((INTEGER, width, 0, _pack(_bytes_of(narrow.kept[same], width))))
+
+    def _try_rationals(
+        self,
+        head: NDArray[np.void],
+        frames: list[tuple[int, int, int, bytes]],
+        values: F64,
+        left: NDArray[np.intp],
+        series: I64 | None,
+    ) -> NDArray[np.intp]:
+        if not len(left):
+            return left
+        ids = series[left].tolist() if series is not None else [-1] * len(left)
+        worth = np.array([self._hints.get(i, True) for i in ids])
+        tried = left[worth]
+        if not len(tried):
+            return left
+        n = values.shape[1]
+        probe = values[tried][:, :: max(1, n // 16)]
+        *_, found = _rationals(probe)
+        tried = tried[found.all(axis=1)]
+        p, q, found = _rationals(values[tried])
+        whole = found.all(axis=1)
+        rows = tried[whole]
+        if series is not None:
+            if len(self._hints) > 1_000_000:
+                self._hints.clear()
+            self._hints.update(dict.fromkeys(series[left].tolist(), False))
+            self._hints.update(dict.fromkeys(series[rows].tolist(), True))
+        if len(rows):
+            upper, lower = _narrow(p[whole]), _narrow(q[whole])
+            head["form"][rows] = RATIONAL
+            head["mode"][rows], head["width"][rows] = upper.mode, upper.width
+            head["base"][rows], head["first"][rows] = upper.base, upper.first
+            head["mode2"][rows], head["width2"][rows] = lower.mode, lower.width
+            head["base2"][rows], head["first2"][rows] = lower.base, lower.first
+            for second, part in ((0, upper), (1, lower)):
+                for width in (1, 2, 4, 8):
+                    same = part.width == width
+                    if same.any():
+                        frames.append((RATIONAL, width, second, _pack(_bytes_of(part.kept[same], width))))
+        return np.setdiff1d(left, rows)
+
+
+@dataclass(frozen=True)
+class _Opened:
+    head: NDArray[np.void]
+    n: int
+    frames: dict[tuple[int, int, int], bytes]
+
+
+def _open(blob: bytes) -> _Opened:
+    if len(blob) < 16:
+        raise CodecError("a block is cut")
+    rows, n, count, head_size = (int(v) for v in np.frombuffer(blob, "<u4", 4))
+    head = np.frombuffer(_unpack(blob[16 : 16 + head_size]), _HEAD)
+    if len(head) != rows:
+        raise CodecError("a block's head has the wrong size")
+    at = 16 + head_size
+    index = np.frombuffer(blob, _FRAME, count, at)
+    at += index.nbytes
+    frames = {}
+    for form, width, second, size in index.tolist():
+        frames[(form, width, second)] = blob[at : at + size]
+        at += size
+    return _Opened(head, n, frames)
+
+
+def decode_block(blob: bytes, rows: NDArray[np.intp] | None = None) -> F64:
+    """The values of a block, float64 [rows, n]; all of them, or only the given rows in their order.
+
+    Raises:
+        CodecError: the bytes are damaged or no block.
+    """
+    block = _open(blob)
+    wanted = np.arange(len(block.head)) if rows is None else rows
+    out = np.empty((len(wanted), block.n), np.float64)
+    bits = out.view(np.int64)
+    form = block.head["form"][wanted]
+    constant = form == CONSTANT
+    if constant.any():
+        bits[constant] = block.head["first"][wanted[constant]][:, None]
+    for code in (INTEGER, RATIONAL, FLOAT):
+        places = np.flatnonzero(form == code)
+        if len(places):
+            chosen = wanted[places]
+            if code == INTEGER:
+                out[places] = _decode_integers(block, chosen)
+            elif code == RATIONAL:
+                upper = _decode_narrow(block, RATIONAL, chosen, 0)
+                out[places] = upper / _decode_narrow(block, RATIONAL, chosen, 1)
+            else:
+                crossed = _frame_rows(block, FLOAT, 8, 0, chosen)
+                bits[places] = np.bitwise_xor.accumulate(crossed.view(np.int64), axis=1)
+    return out
+
+
+def _decode_integers(block: _Opened, rows: NDArray[np.intp]) -> F64:
+    head = block.head[rows]
+    small = _decode_narrow(block, INTEGER, rows, 0)
+    whole = small * head["divisor"][:, None] + head["base"][:, None]
+    powers: F64 = 10.0 ** head["scale"].astype(np.float64)
+    out: F64 = whole / powers[:, None]
+    return out
+
+
+def _decode_narrow(block: _Opened, form: int, rows: NDArray[np.intp], second: int) -> I64:
+    mark = "2" if second else ""
+    head = block.head
+    out = np.empty((len(rows), block.n), np.int64)
+    widths = head["width" + mark][rows]
+    for width in np.unique(widths).tolist():
+        places = np.flatnonzero(widths == width)
+        chosen = rows[places]
+        kept = _frame_rows(block, form, width, second, chosen)
+        base = np.zeros(len(chosen), np.int64) if form == INTEGER else head["base" + mark][chosen]
+        out[places] = _widen(kept, head["mode" + mark][chosen], base, head["first" + mark][chosen])
+    return out
+
+
+def _frame_rows(block: _Opened, form: int, width: int, second: int, rows: NDArray[np.intp]) -> NDArray[np.uint64]:
+    mark = "2" if second else ""
+    members = np.flatnonzero((block.head["form"] == form) & (block.head["width" + mark] == width))
+    raw = _unpack(block.frames[(form, width, second)])
+    if len(rows) == len(members):
+        return _rows_of(raw, len(members), block.n, width)[np.searchsorted(members, rows)]
+    size = block.n * width
+    parts = [raw[p * size : (p + 1) * size] for p in np.searchsorted(members, rows).tolist()]
+    return _rows_of(b"".join(parts), len(rows), block.n, width)

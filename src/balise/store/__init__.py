@@ -1,0 +1,1 @@
+"""What is kept: state, series and events, each in SQLite through SQLAlchemy."""

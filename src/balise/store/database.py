@@ -1,0 +1,36 @@
+"""Opening SQLite through SQLAlchemy the way every Balise database is opened."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Engine, create_engine, event
+
+BUSY_MS = 15_000
+
+
+def open_engine(path: Path, *, cache_mib: int = 8, readers: int = 8) -> Engine:
+    """An engine on a file: WAL, FULL synchronous, foreign keys on, readable by its owner alone."""
+    if not path.exists():
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        path.touch(mode=0o600)
+    engine = create_engine(
+        f"sqlite:///{path}",
+        pool_size=readers,
+        max_overflow=readers,
+        connect_args={"check_same_thread": False, "timeout": BUSY_MS / 1000},
+    )
+
+    @event.listens_for(engine, "connect")
+    def _prepare(connection: Any, _record: Any) -> None:
+        cursor = connection.cursor()
+        cursor.execute("PRAGMA journal_mode=WAL")
+        cursor.execute("PRAGMA synchronous=FULL")
+        cursor.execute("PRAGMA foreign_keys=ON")
+        cursor.execute(f"PRAGMA busy_timeout={BUSY_MS}")
+        cursor.execute(f"PRAGMA cache_size=-{cache_mib * 1024}")
+        cursor.execute("PRAGMA temp_store=MEMORY")
+        cursor.close()
+
+    return engine

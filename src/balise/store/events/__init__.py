@@ -1,0 +1,1 @@
+"""The event store: one file a day, searchable by text, filter and span."""

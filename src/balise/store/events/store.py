@@ -1,0 +1,321 @@
+"""All days of events together."""
+
+from __future__ import annotations
+
+import asyncio
+import heapq
+import json
+import threading
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from balise.api.events import SEVERITIES, Event
+from balise.api.spans import rfc3339
+from balise.core import filters
+from balise.core.filters import Filter
+from balise.store.events.day import MINUTE, NS, Day, NewEvent, Snapshot, match_expression
+from balise.store.events.sqlfilter import HostsMatching, required_hosts, to_sql
+from balise.store.writer import GroupWriter
+
+DAY = 86_400 * NS
+MOST_OPEN = 12
+QUEUE_EVENTS = 200_000
+FUTURE = 3600 * NS
+
+
+@dataclass(frozen=True)
+class Delivery:
+    """Events and snapshots that came together; `digest` names the delivery so that a repeat counts once."""
+
+    events: list[NewEvent] = field(default_factory=list)
+    snapshots: list[Snapshot] = field(default_factory=list)
+    digest: bytes | None = None
+
+
+@dataclass(frozen=True)
+class Search:
+    """What is looked for. Times in nanoseconds, `to` not included."""
+
+    start: int
+    end: int
+    text: str = ""
+    where: Filter | None = None
+
+
+class BadCursor(ValueError):
+    """The cursor is not one of ours."""
+
+
+class EventStore:
+    """`listeners` are called on the writer's thread with the events of each group, ids in their order."""
+
+    def __init__(self, folder: Path, *, keep_days: float = 30.0, hosts: HostsMatching | None = None) -> None:
+        self.folder = folder / "events"
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self.keep_days = keep_days
+        self.hosts: HostsMatching = hosts or (lambda _term: [])
+        self.listeners: list[Callable[[int, Sequence[int], Sequence[NewEvent]], None]] = []
+        self.events = 0
+        self._days: dict[int, Day] = {}
+        self._lock = threading.Lock()
+        self._writer: GroupWriter[Delivery] = GroupWriter("event-writer", self._commit, limit=QUEUE_EVENTS)
+
+    # --- taking in
+
+    def accept(self, delivery: Delivery) -> asyncio.Future[None]:
+        """A future of the running loop, done when all of it is durable. Raises `Busy` when too much waits."""
+        return self._writer.put(delivery, max(1, len(delivery.events)))
+
+    def accept_now(self, delivery: Delivery) -> None:
+        """`accept` from an ordinary thread."""
+        self._writer.write(delivery, max(1, len(delivery.events)))
+
+    def _commit(self, deliveries: Sequence[Delivery]) -> None:
+        by_day: dict[int, tuple[list[NewEvent], list[Snapshot], list[bytes]]] = {}
+        fresh: set[bytes] = set()
+        for delivery in deliveries:
+            home = _home(delivery)
+            if delivery.digest is not None:
+                if delivery.digest in fresh or self._day(home).seen(delivery.digest):
+                    continue
+                fresh.add(delivery.digest)
+            for event in delivery.events:
+                by_day.setdefault(event.time // DAY, ([], [], []))[0].append(event)
+            for snapshot in delivery.snapshots:
+                by_day.setdefault(snapshot.time // DAY, ([], [], []))[1].append(snapshot)
+            if delivery.digest is not None:
+                by_day.setdefault(home, ([], [], []))[2].append(delivery.digest)
+        # The day that holds the digests is written last: until it is, a repeat is taken again, never lost.
+        for day in sorted(by_day):
+            events, snapshots, digests = by_day[day]
+            ids = self._day(day).write(events, snapshots, digests)
+            self.events += len(events)
+            for listener in self.listeners:
+                listener(day, ids, events)
+
+    def _day(self, day: int) -> Day:
+        with self._lock:
+            held = self._days.pop(day, None) or Day(self.folder / f"{day_name(day)}.db")
+            self._days[day] = held
+            if len(self._days) > MOST_OPEN:
+                oldest = next(iter(self._days))
+                # Readers of a closed engine open a connection of their own, so closing early is safe.
+                self._days.pop(oldest).close()
+            return held
+
+    # --- finding
+
+    def _existing(self, start: int, end: int) -> Iterator[tuple[int, Day]]:
+        """The days that have a file and touch [start, end), newest first."""
+        for day in sorted(self.days(), reverse=True):
+            if day * DAY < end and (day + 1) * DAY > start:
+                yield day, self._day(day)
+
+    def days(self) -> list[int]:
+        """The days that have a file, as days since 1970."""
+        found = []
+        for path in self.folder.glob("????-??-??.db"):
+            try:
+                found.append(int(datetime.fromisoformat(path.stem + "T00:00:00+00:00").timestamp()) // 86_400)
+            except ValueError:
+                continue
+        return sorted(found)
+
+    def _condition(self, search: Search, day: int) -> tuple[str, list[Any]]:
+        conditions, parameters = [], []
+        expression = match_expression(search.text, required_hosts(search.where))
+        if expression:
+            conditions.append("id IN (SELECT rowid FROM words WHERE words MATCH ?)")
+            parameters.append(expression)
+        if search.start > day * DAY:
+            conditions.append("time >= ?")
+            parameters.append(search.start)
+        if search.end < (day + 1) * DAY:
+            conditions.append("time < ?")
+            parameters.append(search.end)
+        if search.where is not None:
+            sql, more = to_sql(search.where, self.hosts)
+            conditions.append(sql)
+            parameters.extend(more)
+        return " AND ".join(conditions) or "1", parameters
+
+    def find(self, search: Search, limit: int, cursor: str | None = None) -> tuple[list[Event], str | None]:
+        """The newest events that match, and the cursor of the next page.
+
+        Raises:
+            BadCursor: the cursor was not given by an earlier answer.
+        """
+        place = _read_cursor(cursor) if cursor else None
+        found: list[Event] = []
+        for day, file in self._existing(search.start, search.end):
+            if place and day > place.day:
+                continue
+            at = place if place and day == place.day else _Place(day)
+            for row in self._newest_first(file, day, search, at, limit + 1 - len(found)):
+                if len(found) == limit:
+                    return found, at.text()
+                found.append(read_event(day, row))
+                at = at.after(row)
+        return found, None
+
+    def _newest_first(self, file: Day, day: int, search: Search, at: _Place, limit: int) -> list[Any]:
+        """Rows of one day: those in order by id, the late ones by time, put together by time."""
+        condition, parameters = self._condition(search, day)
+        low, high = file.ids_between(max(search.start, day * DAY), min(search.end, (day + 1) * DAY))
+        columns = "SELECT id, time, host, severity, source, body, attributes FROM event WHERE "
+        prompt = file.read(
+            f"{columns} {condition} AND id BETWEEN ? AND ? ORDER BY id DESC LIMIT ?",
+            [*parameters, max(low, 1), high if at.id is None else min(high, at.id - 1), limit],
+        )
+        late = file.read(
+            f"{columns} {condition} AND id < 0 AND (time, id) < (?, ?) ORDER BY time DESC, id DESC LIMIT ?",
+            [*parameters, at.late_time, at.late_id, limit],
+        )
+        return list(heapq.merge(prompt, late, key=lambda row: -row[1]))[:limit] if late else prompt
+
+    def histogram(self, search: Search, start: int, width: int, count: int) -> list[list[int]]:
+        """How many there were, [severity code][step], from the kept counts where they can answer."""
+        bars = [[0] * count for _ in SEVERITIES]
+        aligned = width % MINUTE == 0 and start % MINUTE == 0
+        kept = aligned and not search.text.strip() and (search.where is None or not needs_more(search.where))
+        for day, file in self._existing(start, start + width * count):
+            for at, severity, n in self._bars(file, day, search, start, width, count, kept):
+                if 0 <= at < count:
+                    bars[severity][at] += n
+        return bars
+
+    def _bars(self, file: Day, day: int, search: Search, start: int, width: int, count: int, kept: bool) -> list[Any]:
+        end = start + width * count
+        if kept:
+            condition, parameters = "1", []
+            if search.where is not None:
+                condition, parameters = to_sql(search.where, self.hosts)
+            return file.read(
+                f"SELECT (minute * {MINUTE} - ?) / ?, severity, sum(count) FROM minute "
+                f"WHERE minute >= ? AND minute < ? AND {condition} GROUP BY 1, 2",
+                [start, width, start // MINUTE, -(-end // MINUTE), *parameters],
+            )
+        span = Search(max(start, search.start), min(end, search.end), search.text, search.where)
+        condition, parameters = self._condition(span, day)
+        return file.read(
+            f"SELECT (time - ?) / ?, severity, count(*) FROM event WHERE {condition} GROUP BY 1, 2",
+            [start, width, *parameters],
+        )
+
+    def bodies(self, search: Search, limit: int) -> list[tuple[str, str, str]]:
+        """Severity, source and body of the newest matching events."""
+        found: list[tuple[str, str, str]] = []
+        for day, file in self._existing(search.start, search.end):
+            condition, parameters = self._condition(search, day)
+            rows = file.read(
+                f"SELECT severity, source, body FROM event WHERE {condition} ORDER BY id DESC LIMIT ?",
+                [*parameters, limit - len(found)],
+            )
+            found.extend((SEVERITIES[s], source, body) for s, source, body in rows)
+            if len(found) >= limit:
+                break
+        return found
+
+    def snapshots(self, host: str, kind: str, start: int, end: int, limit: int) -> list[tuple[int, Any]]:
+        """Moments and contents of what a host kept, newest first."""
+        found: list[tuple[int, Any]] = []
+        for _, file in self._existing(start, end):
+            rows = file.read(
+                "SELECT time, data FROM snapshot WHERE host = ? AND kind = ? AND time >= ? AND time < ? "
+                "ORDER BY time DESC LIMIT ?",
+                [host, kind, start, end, limit - len(found)],
+            )
+            found.extend((t, json.loads(zlib.decompress(data))) for t, data in rows)
+            if len(found) >= limit:
+                break
+        return found
+
+    # --- keeping
+
+    def forget(self, now: int) -> list[str]:
+        """Removes the files of days older than are kept; answers their names."""
+        gone = []
+        for day in self.days():
+            if (day + 1) * DAY < now - int(self.keep_days * DAY):
+                with self._lock:
+                    held = self._days.pop(day, None)
+                    if held:
+                        held.close()
+                for path in self.folder.glob(f"{day_name(day)}.db*"):
+                    path.unlink(missing_ok=True)
+                gone.append(day_name(day))
+        return gone
+
+    def size(self) -> int:
+        return sum(p.stat().st_size for p in self.folder.glob("*.db*"))
+
+    def close(self) -> None:
+        self._writer.close()
+        with self._lock:
+            for day in self._days.values():
+                day.close()
+            self._days.clear()
+
+
+def needs_more(node: Filter) -> bool:
+    """Whether the kept counts, which know host and severity alone, cannot answer."""
+    return bool({a for a in filters.attributes_of(node) if not a.startswith("label.")} - {"host", "severity", "group"})
+
+
+def pack_snapshot(content: Any) -> bytes:
+    """The content of a snapshot as it is kept."""
+    return zlib.compress(json.dumps(content, separators=(",", ":")).encode(), 6)
+
+
+def day_name(day: int) -> str:
+    return datetime.fromtimestamp(day * 86_400, UTC).strftime("%Y-%m-%d")
+
+
+def _home(delivery: Delivery) -> int:
+    """The day that remembers a delivery: the newest it touches."""
+    times = [e.time for e in delivery.events] + [s.time for s in delivery.snapshots]
+    return max(times, default=0) // DAY
+
+
+def read_event(day: int, row: Sequence[Any]) -> Event:
+    """An event as it is answered, from its id, time, host, severity code, source, body and attributes."""
+    number, time, host, severity, source, body, attributes = row
+    return Event(
+        id=f"{day}-{number}",
+        time=rfc3339(time / NS),
+        host=host,
+        severity=SEVERITIES[severity],
+        source=source,
+        body=body,
+        attributes=json.loads(attributes) if attributes else {},
+    )
+
+
+@dataclass(frozen=True)
+class _Place:
+    """How far a reader got in one day: below which id, and among the late ones before which time and id."""
+
+    day: int
+    id: int | None = None
+    late_time: int = 1 << 62
+    late_id: int = 0
+
+    def after(self, row: Sequence[Any]) -> _Place:
+        if row[0] > 0:
+            return _Place(self.day, row[0], self.late_time, self.late_id)
+        return _Place(self.day, self.id, row[1], row[0])
+
+    def text(self) -> str:
+        return f"{self.day}.{self.id or 0}.{self.late_time}.{-self.late_id}"
+
+
+def _read_cursor(cursor: str) -> _Place:
+    try:
+        day, number, late_time, late_id = (int(part) for part in cursor.split("."))
+    except ValueError:
+        raise BadCursor("the cursor is not one that an earlier answer gave: leave it out to begin anew") from None
+    return _Place(day, number or None, late_time, -late_id)

@@ -1,0 +1,1 @@
+"""The series store: durable inbox, recent points, sealed blocks, rollup matrices."""

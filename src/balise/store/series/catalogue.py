@@ -1,0 +1,207 @@
+"""Which series there are: names to ids, kept in memory and written with the first points that use them."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from sys import intern
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import Connection, insert, select
+
+from balise.core.series.wire import Kind, PointKind
+from balise.store.series import tables
+
+I64 = NDArray[np.int64]
+Attributes = tuple[tuple[str, str], ...]
+
+
+class TooMany(Exception):
+    """A host has more series than it may."""
+
+
+@dataclass(frozen=True, slots=True)
+class Series:
+    id: int
+    host: int
+    metric: int
+    attributes: Attributes
+    part: str
+    kind: PointKind
+
+
+@dataclass
+class Metric:
+    id: int
+    name: str
+    unit: str
+    kind: Kind
+    description: str
+    series: list[int] = field(default_factory=list)
+    attributes: set[str] = field(default_factory=set)
+
+
+@dataclass(frozen=True)
+class Layout:
+    """An order of series, as points of one body come: `series` int64 [n]."""
+
+    id: int
+    series: I64
+    plain: bool
+    """Every series occurs once."""
+
+
+@dataclass
+class Pending:
+    """What has a number but is not written yet."""
+
+    metrics: list[Metric] = field(default_factory=list)
+    series: list[Series] = field(default_factory=list)
+    layouts: list[Layout] = field(default_factory=list)
+
+
+class Catalogue:
+    """Names and numbers. Safe to use from several threads."""
+
+    def __init__(self, *, most_series_a_host: int = 50_000, most_series: int = 3_000_000) -> None:
+        self._lock = threading.Lock()
+        self._most_a_host = most_series_a_host
+        self._most = most_series
+        self.metrics: dict[str, Metric] = {}
+        self.metric_by_id: dict[int, Metric] = {}
+        self.series: dict[int, Series] = {}
+        self._ids: dict[tuple[int, int, Attributes, str, PointKind], int] = {}
+        self._of_host: dict[int, int] = {}
+        self._layouts: dict[bytes, Layout] = {}
+        self.layout_by_id: dict[int, Layout] = {}
+        self._next_layout = 1
+        self._next_series = 1
+        self._pending = Pending()
+        self.refused = 0
+
+    def load(self, connection: Connection) -> None:
+        """Reads all that is written."""
+        for row in connection.execute(select(tables.metric)):
+            self._add_metric(Metric(row.id, row.name, row.unit, row.kind, row.description))
+        for row in connection.execute(select(tables.series)):
+            attributes = tuple((intern(k), intern(v)) for k, v in json.loads(row.attributes))
+            self._add_series(Series(row.id, row.host, row.metric, attributes, intern(row.part), row.kind))
+        for row in connection.execute(select(tables.layout)):
+            self._add_layout(row.id, np.frombuffer(row.series, np.int64))
+
+    def metric(self, name: str, unit: str, kind: Kind, description: str) -> Metric:
+        """The metric of a name; what its first sender said of it stays."""
+        found = self.metrics.get(name)
+        if found:
+            return found
+        with self._lock:
+            if name not in self.metrics:
+                made = Metric(len(self.metric_by_id) + 1, name, unit, kind, description)
+                self._add_metric(made)
+                self._pending.metrics.append(made)
+            return self.metrics[name]
+
+    def series_id(self, host: int, metric: Metric, attributes: Attributes, part: str, kind: PointKind) -> int:
+        """The number of a series, a new one if need be.
+
+        Raises:
+            TooMany: the host, or the console, has all the series it may have.
+        """
+        key = (host, metric.id, attributes, part, kind)
+        found = self._ids.get(key)
+        if found is not None:
+            return found
+        with self._lock:
+            found = self._ids.get(key)
+            if found is not None:
+                return found
+            if self._of_host.get(host, 0) >= self._most_a_host or len(self.series) >= self._most:
+                self.refused += 1
+                raise TooMany
+            named = tuple((intern(k), intern(v)) for k, v in attributes)
+            made = Series(self._next_series, host, metric.id, named, intern(part), kind)
+            self._add_series(made)
+            self._pending.series.append(made)
+            return made.id
+
+    def layout(self, series: I64) -> Layout:
+        """The layout of an order of series."""
+        key = series.tobytes()
+        found = self._layouts.get(key)
+        if found:
+            return found
+        with self._lock:
+            found = self._layouts.get(key)
+            if not found:
+                found = self._add_layout(self._next_layout, series)
+                self._pending.layouts.append(found)
+            return found
+
+    def take_pending(self) -> Pending:
+        """What has to be written before any points that use it; `restore` it if the writing fails."""
+        with self._lock:
+            taken, self._pending = self._pending, Pending()
+            return taken
+
+    def restore(self, taken: Pending) -> None:
+        with self._lock:
+            now = self._pending
+            self._pending = Pending(taken.metrics + now.metrics, taken.series + now.series, taken.layouts + now.layouts)
+
+    @staticmethod
+    def write(connection: Connection, taken: Pending) -> None:
+        if taken.metrics:
+            connection.execute(
+                insert(tables.metric),
+                [
+                    {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
+                    for m in taken.metrics
+                ],
+            )
+        if taken.series:
+            connection.execute(insert(tables.series), [_series_row(s) for s in taken.series])
+        if taken.layouts:
+            rows = [{"id": w.id, "series": w.series.tobytes()} for w in taken.layouts]
+            connection.execute(insert(tables.layout), rows)
+
+    def forget_layouts(self, ids: Iterable[int]) -> None:
+        """Drops layouts that no points use any more."""
+        with self._lock:
+            for number in ids:
+                dropped = self.layout_by_id.pop(number, None)
+                if dropped:
+                    self._layouts.pop(dropped.series.tobytes(), None)
+
+    def _add_metric(self, metric: Metric) -> None:
+        self.metric_by_id[metric.id] = metric
+        self.metrics[metric.name] = metric
+
+    def _add_series(self, one: Series) -> None:
+        self.series[one.id] = one
+        self._ids[(one.host, one.metric, one.attributes, one.part, one.kind)] = one.id
+        self._of_host[one.host] = self._of_host.get(one.host, 0) + 1
+        metric = self.metric_by_id[one.metric]
+        metric.attributes.update(k for k, _ in one.attributes)
+        metric.series.append(one.id)
+        self._next_series = max(self._next_series, one.id + 1)
+
+    def _add_layout(self, number: int, series: I64) -> Layout:
+        made = Layout(number, series, len(np.unique(series)) == len(series))
+        self._layouts[series.tobytes()] = made
+        self.layout_by_id[number] = made
+        self._next_layout = max(self._next_layout, number + 1)
+        return made
+
+
+def _series_row(one: Series) -> dict[str, object]:
+    return {
+        "id": one.id,
+        "host": one.host,
+        "metric": one.metric,
+        "attributes": json.dumps(one.attributes, ensure_ascii=False, separators=(",", ":")),
+        "part": one.part,
+        "kind": one.kind,
+    }

@@ -1,0 +1,142 @@
+"""The recent points, in memory: for each layout a stripe of rows, one row a body."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.store.series.catalogue import Layout
+
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Batch:
+    """The points of one body. `times` nanoseconds [n], or [1] when all are of one moment; `values` [n]."""
+
+    layout: Layout
+    times: I64
+    values: F64
+
+
+class Stripe:
+    """Rows of one layout. `times` [rows] or, when points of a body have their own, [rows, n]."""
+
+    def __init__(self, layout: Layout, *, shared_times: bool, capacity: int = 32) -> None:
+        self.layout = layout
+        self.shared_times = shared_times
+        self.rows = 0
+        width = len(layout.series)
+        self.seqs = np.empty(capacity, np.int64)
+        self.times = np.empty(capacity if shared_times else (capacity, width), np.int64)
+        self.values = np.empty((capacity, width))
+        self._columns: dict[int, list[int]] = {}
+        for column, series in enumerate(layout.series.tolist()):
+            self._columns.setdefault(series, []).append(column)
+
+    def has_time(self, time: int) -> bool:
+        """Whether a row of this moment is here (only for shared times)."""
+        return bool((self.times[: self.rows] == time).any())
+
+    def append(self, seq: int, batch: Batch) -> None:
+        row = self.rows
+        if row == len(self.values):
+            grown = max(8, row)
+            self.seqs = np.concatenate([self.seqs, np.empty(grown, np.int64)])
+            self.times = np.concatenate([self.times, np.empty((grown, *self.times.shape[1:]), np.int64)])
+            self.values = np.concatenate([self.values, np.empty((grown, self.values.shape[1]))])
+        self.seqs[row] = seq
+        self.times[row] = batch.times[0] if self.shared_times else batch.times
+        self.values[row] = batch.values
+        self.rows = row + 1
+
+    def newest_first_time(self) -> I64:
+        """The latest moment of each row [rows]."""
+        times = self.times[: self.rows]
+        return times if self.shared_times or not times.shape[1] else times.max(axis=1)
+
+    def of(self, series: int) -> tuple[I64, F64]:
+        """Times and values of one series, in order of arrival."""
+        rows = self.rows
+        columns = self._columns[series]
+        if len(columns) == 1:
+            column = columns[0]
+            times = self.times[:rows] if self.shared_times else self.times[:rows, column]
+            return times, self.values[:rows, column]
+        values = self.values[:rows][:, columns].reshape(-1)
+        if self.shared_times:
+            return np.repeat(self.times[:rows], len(columns)), values
+        return self.times[:rows][:, columns].reshape(-1), values
+
+    def without(self, taken: NDArray[np.bool_]) -> Stripe:
+        """A stripe of the rows not in `taken` [rows at the time it was made] and of all later ones."""
+        keep = np.ones(self.rows, bool)
+        keep[: len(taken)] = ~taken
+        left = Stripe(self.layout, shared_times=self.shared_times, capacity=max(32, int(keep.sum()) + 8))
+        n = int(keep.sum())
+        left.seqs[:n], left.times[:n] = self.seqs[: self.rows][keep], self.times[: self.rows][keep]
+        left.values[:n] = self.values[: self.rows][keep]
+        left.rows = n
+        return left
+
+
+class Head:
+    """All stripes. Written by one thread, read by any."""
+
+    def __init__(self) -> None:
+        self.stripes: dict[tuple[int, bool], Stripe] = {}
+        self._of_series: dict[int, list[tuple[int, bool]]] = {}
+        self.samples = 0
+        self.generation = 0
+        """Raised whenever points leave, so that a reader can tell that it looked at two moments."""
+
+    def holds(self, batch: Batch) -> bool:
+        """Whether the same body was taken before: a sender repeats what it saw no answer to."""
+        if len(batch.times) != 1:
+            return False
+        stripe = self.stripes.get((batch.layout.id, True))
+        if not stripe or not stripe.rows:
+            return False
+        time = int(batch.times[0])
+        return time <= int(stripe.times[: stripe.rows].max()) and stripe.has_time(time)
+
+    def append(self, seq: int, batch: Batch) -> None:
+        key = (batch.layout.id, len(batch.times) == 1)
+        stripe = self.stripes.get(key)
+        if stripe is None:
+            stripe = self.stripes[key] = Stripe(batch.layout, shared_times=key[1])
+            for series in set(batch.layout.series.tolist()):
+                self._of_series.setdefault(series, []).append(key)
+        stripe.append(seq, batch)
+        self.samples += len(batch.values)
+
+    def of(self, series: int) -> list[tuple[I64, F64]]:
+        """The pieces of one series."""
+        found = []
+        for key in tuple(self._of_series.get(series, ())):
+            stripe = self.stripes.get(key)
+            if stripe and stripe.rows:
+                found.append(stripe.of(series))
+        return found
+
+    def drop(self, taken: Sequence[tuple[tuple[int, bool], NDArray[np.bool_]]]) -> None:
+        """Removes rows that now stand in blocks."""
+        for key, rows in taken:
+            stripe = self.stripes[key]
+            left = stripe.without(rows)
+            self.samples -= int(rows.sum()) * len(stripe.layout.series)
+            if left.rows:
+                self.stripes[key] = left
+                continue
+            del self.stripes[key]
+            for series in set(stripe.layout.series.tolist()):
+                keys = [k for k in self._of_series.get(series, ()) if k != key]
+                if keys:
+                    self._of_series[series] = keys
+                else:
+                    self._of_series.pop(series, None)
+        self.generation += 1

@@ -1,0 +1,67 @@
+"""Opening state.db, bringing it up to date, and writing it from one thread."""
+
+from __future__ import annotations
+
+import fcntl
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+from alembic import command
+from alembic.config import Config
+from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Connection
+from sqlalchemy.orm import Session, sessionmaker
+
+from balise.store.database import open_engine
+from balise.store.writer import GroupWriter
+
+R = TypeVar("R")
+_MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+def _upgrade(connection: Connection) -> None:
+    config = Config()
+    config.set_main_option("script_location", str(_MIGRATIONS))
+    newest = ScriptDirectory.from_config(config).get_current_head()
+    if MigrationContext.configure(connection).get_current_revision() != newest:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+
+
+class StateStore:
+    """All of state.db. `read` from any thread; `write` runs on the one writer thread and commits."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self.path = folder / "state.db"
+        # The service and the command line may both come first to a new folder.
+        with (folder / "state.lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            self.engine = open_engine(self.path)
+            with self.engine.begin() as connection:
+                _upgrade(connection)
+        self._sessions = sessionmaker(self.engine, expire_on_commit=False)
+        self._writer: GroupWriter[None] = GroupWriter("state-writer", lambda _none: None, limit=1)
+
+    def read(self, question: Callable[[Session], R]) -> R:
+        """What `question` answers; it must not write."""
+        with self._sessions() as session:
+            return question(session)
+
+    def write(self, change: Callable[[Session], R]) -> R:
+        """Runs `change` in one transaction on the writer thread; an exception undoes all of it."""
+
+        def run() -> R:
+            with self._sessions.begin() as session:
+                return change(session)
+
+        return self._writer.run(run)
+
+    def size(self) -> int:
+        return sum(p.stat().st_size for p in self.path.parent.glob("state.db*"))
+
+    def close(self) -> None:
+        self._writer.close()
+        self.engine.dispose()

@@ -1,0 +1,210 @@
+"""The tables of state.db. Times are unix seconds."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import JSON, Float, ForeignKey, Index, Integer, LargeBinary, Text, UniqueConstraint
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    type_annotation_map = {dict[str, Any]: JSON, list[str]: JSON, str: Text, bytes: LargeBinary}
+
+
+class User(Base):
+    __tablename__ = "user"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    role: Mapped[str]
+    password: Mapped[str]
+    created_at: Mapped[float]
+    signed_in_at: Mapped[float | None]
+
+
+class SessionCookie(Base):
+    """`digest` is the SHA-256 of the cookie."""
+
+    __tablename__ = "session"
+    digest: Mapped[str] = mapped_column(primary_key=True)
+    user: Mapped[int] = mapped_column(ForeignKey("user.id", ondelete="CASCADE"))
+    expires_at: Mapped[float]
+
+
+class Token(Base):
+    """`digest` is the SHA-256 of the token. `host` is set for an agent's own token."""
+
+    __tablename__ = "token"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    role: Mapped[str]
+    digest: Mapped[str] = mapped_column(unique=True)
+    host: Mapped[int | None] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
+    created_at: Mapped[float]
+    expires_at: Mapped[float | None]
+    used_at: Mapped[float | None]
+
+
+class EnrolmentKey(Base):
+    __tablename__ = "enrolment_key"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    label: Mapped[str]
+    digest: Mapped[str] = mapped_column(unique=True)
+    group: Mapped[str | None]
+    uses_left: Mapped[int]
+    created_at: Mapped[float]
+    expires_at: Mapped[float]
+
+
+class Host(Base):
+    """`mode` is the collection mode; `received` for what only other senders tell of."""
+
+    __tablename__ = "host"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    machine_id: Mapped[str] = mapped_column(default="")
+    labels: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    facts: Mapped[dict[str, Any] | None]
+    agent: Mapped[dict[str, Any] | None]
+    mode: Mapped[str] = mapped_column(default="received")
+    collected_by: Mapped[str] = mapped_column(default="")
+    enrolled_with: Mapped[int | None] = mapped_column(ForeignKey("enrolment_key.id", ondelete="SET NULL"))
+    state: Mapped[str] = mapped_column(default="ok")
+    state_since: Mapped[float]
+    last_seen: Mapped[float | None]
+    created_at: Mapped[float]
+
+
+class Group(Base):
+    __tablename__ = "group"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    position: Mapped[int] = mapped_column(Integer, default=0)
+
+
+class Member(Base):
+    __tablename__ = "member"
+    group: Mapped[int] = mapped_column(ForeignKey("group.id", ondelete="CASCADE"), primary_key=True)
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), primary_key=True)
+
+
+class StateChange(Base):
+    __tablename__ = "state_change"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
+    at: Mapped[float]
+    state: Mapped[str]
+    __table_args__ = (Index("state_change_of", "host", "at"),)
+
+
+class Rule(Base):
+    """`body` is the rule as written; `shipped` marks one that came with Balise and was not changed."""
+
+    __tablename__ = "rule"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+    shipped: Mapped[bool] = mapped_column(default=False)
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
+
+
+class Alert(Base):
+    """`group_key` is the JSON of the values of the rule's `each`; `level` 1 warning, 2 critical."""
+
+    __tablename__ = "alert"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rule: Mapped[str]
+    about: Mapped[str]
+    group_key: Mapped[str]
+    host: Mapped[int | None] = mapped_column(ForeignKey("host.id", ondelete="SET NULL"))
+    host_name: Mapped[str]
+    attributes: Mapped[dict[str, Any]]
+    measure: Mapped[dict[str, Any]]
+    limits: Mapped[dict[str, Any]]
+    advice: Mapped[str]
+    unit: Mapped[str]
+    level: Mapped[int]
+    silent: Mapped[bool] = mapped_column(default=False)
+    value: Mapped[float] = mapped_column(Float)
+    worst_value: Mapped[float] = mapped_column(Float)
+    bound: Mapped[float] = mapped_column(Float)
+    opened_at: Mapped[float]
+    changed_at: Mapped[float]
+    recovered_at: Mapped[float | None]
+    recovery: Mapped[str | None]
+    acknowledged_by: Mapped[str | None]
+    acknowledged_at: Mapped[float | None]
+    acknowledged_note: Mapped[str | None]
+    evidence: Mapped[dict[str, Any] | None]
+    __table_args__ = (
+        Index("alert_open", "recovered_at", "opened_at"),
+        Index("alert_of_rule", "rule", "group_key"),
+        Index("alert_of_host", "host", "opened_at"),
+    )
+
+
+class AlertStep(Base):
+    """What happened to an alert: opened, worsened, eased, silent, heard again, acknowledged, recovered."""
+
+    __tablename__ = "alert_step"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    alert: Mapped[int] = mapped_column(ForeignKey("alert.id", ondelete="CASCADE"), index=True)
+    at: Mapped[float]
+    what: Mapped[str]
+    level: Mapped[int]
+    value: Mapped[float | None] = mapped_column(Float)
+    who: Mapped[str] = mapped_column(default="")
+    note: Mapped[str] = mapped_column(default="")
+
+
+class Channel(Base):
+    """`settings` without secrets; `secret` is encrypted."""
+
+    __tablename__ = "channel"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    secret: Mapped[bytes | None]
+
+
+class Callout(Base):
+    __tablename__ = "callout"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    when: Mapped[str]
+    tell: Mapped[list[str]]
+
+
+class Delivery(Base):
+    __tablename__ = "delivery"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    alert: Mapped[int | None] = mapped_column(ForeignKey("alert.id", ondelete="CASCADE"))
+    channel: Mapped[str]
+    kind: Mapped[str]
+    content: Mapped[dict[str, Any]]
+    state: Mapped[str]
+    attempts: Mapped[int] = mapped_column(default=0)
+    created_at: Mapped[float]
+    next_at: Mapped[float | None]
+    sent_at: Mapped[float | None]
+    problem: Mapped[str | None]
+    __table_args__ = (
+        Index("delivery_due", "state", "next_at"),
+        Index("delivery_of_alert", "alert"),
+    )
+
+
+class AuditEntry(Base):
+    __tablename__ = "audit"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[float]
+    who: Mapped[str]
+    what: Mapped[str]
+    target: Mapped[str]
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Setting(Base):
+    __tablename__ = "setting"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    value: Mapped[str]
+    __table_args__ = (UniqueConstraint("name"),)
