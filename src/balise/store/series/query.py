@@ -89,7 +89,7 @@ class Selector:
     """Finds series by metric and filter, and remembers what it found until something new appears."""
 
     def __init__(self, catalogue: Catalogue, hosts: Hosts, *, capacity: int = 256) -> None:
-        self._catalogue = catalogue
+        self.catalogue = catalogue
         self._hosts = hosts
         self._held: OrderedDict[tuple[object, ...], Selection] = OrderedDict()
         self._capacity = capacity
@@ -115,7 +115,7 @@ class Selector:
         groups: list[int] = []
         hosts: list[int] = []
         for number in list(metric.series):
-            one = self._catalogue.series[number]
+            one = self.catalogue.series[number]
             if self._hosts.name(one.host) is None:
                 continue
             lookup = lookup_of(self._hosts, one)
@@ -154,7 +154,7 @@ class QueryEngine:
     """Metric queries over the series store."""
 
     def __init__(self, catalogue: Catalogue, reader: Reader, selector: Selector) -> None:
-        self._catalogue = catalogue
+        self.catalogue = catalogue
         self._reader = reader
         self._selector = selector
 
@@ -168,7 +168,7 @@ class QueryEngine:
         selection = self._selector.select(metric, where, by)
         if len(selection.named) * steps.count > 4_000_000:
             raise TooLarge("the answer would have more than 4 million numbers: take a wider step or a narrower filter")
-        parts = {self._catalogue.series[s].part for s in selection.series}
+        parts = {self.catalogue.series[s].part for s in selection.series}
         if parts - {""}:
             return self._ask_parts(metric, selection, steps, take)
         tier = self._tier(steps, len(selection.series), take)
@@ -195,7 +195,7 @@ class QueryEngine:
         take: Take,
         tier: TierName,
     ) -> F64:
-        kinds = [self._catalogue.series[s].kind for s in series]
+        kinds = [self.catalogue.series[s].kind for s in series]
         if not series:
             return np.empty((0, steps.count))
         if tier == "raw":
@@ -233,7 +233,7 @@ class QueryEngine:
         """Histograms and summaries: their counts, sums, extremes and percentiles."""
         by_part: dict[str, list[int]] = {}
         for place, one in enumerate(selection.series):
-            by_part.setdefault(self._catalogue.series[one].part, []).append(place)
+            by_part.setdefault(self.catalogue.series[one].part, []).append(place)
         tier = self._tier(steps, len(selection.series), take)
         size = len(selection.named)
 

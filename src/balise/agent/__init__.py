@@ -1,0 +1,1 @@
+"""The agent: collects on a host and delivers; only ever connects out."""

@@ -1,0 +1,212 @@
+"""Collecting every interval, and handing over to the spool."""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import resource
+import threading
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from balise import __version__
+from balise.agent.deliver import Deliverer
+from balise.agent.identity import AgentSettings, Identity, write_durably
+from balise.agent.spool import Spool
+from balise.collect.facts import read_facts
+from balise.collect.follow import Follower, Position
+from balise.collect.otlp import logs_request, metrics_request
+from balise.collect.readings import Collector, Kept, LogLine, Meaning, Reading
+from balise.collect.system import Processes, system_collectors
+
+log = logging.getLogger(__name__)
+MOST_LINES = 5000
+"""Lines handed over in one turn; what is beyond is read in the next."""
+_OWN = {
+    "process.cpu.time": Meaning("s", "counter", "Processor time the agent used"),
+    "process.cpu.utilization": Meaning("1", "gauge", "Cores the agent used since the last reading"),
+    "process.memory.usage": Meaning("By", "gauge", "Memory the agent holds"),
+    "balise.collector.duration": Meaning("s", "gauge", "Processor time a collector took for its last reading"),
+    "balise.agent.spool.size": Meaning("By", "gauge", "What waits on disk to be delivered"),
+}
+
+
+class Agent:
+    """The collectors of one host, its followed files, its spool and its deliverer."""
+
+    def __init__(self, folder: Path, identity: Identity, settings: AgentSettings) -> None:
+        self._folder = folder
+        self._identity = identity
+        self._settings = settings
+        self._spool = Spool(folder / "spool", settings.spool_bytes)
+        self.deliverer = Deliverer(identity, self._spool)
+        self._processes = Processes()
+        self._collectors: list[Collector] = [
+            self._processes if c.name == "processes" else c for c in system_collectors()
+        ]
+        self._positions = folder / "positions.json"
+        held = self._load_positions()
+        self._followers = [
+            Follower(f.path, from_start=f.from_start, position=held.get(f.path)) for f in settings.follow
+        ]
+        self._started = time.time()
+        self._costs: dict[str, float] = {}
+        self._problems: dict[str, str] = {}
+        self._cpu_before = _cpu_seconds()
+        self._cpu_at = time.monotonic()
+        self._share = 0.0
+        self._stop = threading.Event()
+
+    # --- running
+
+    def run(self) -> None:
+        """Collects and delivers until stopped."""
+        sender = threading.Thread(target=self.deliverer.run, name="deliver", daemon=True)
+        sender.start()
+        self.deliverer.tell_facts(read_facts(self._identity.host))
+        log.info(
+            "collecting for host=%s every=%gs console=%s",
+            self._identity.host,
+            self._settings.every,
+            self._identity.console,
+        )
+        self._first_shares()
+        due = time.monotonic()
+        while not self._stop.is_set():
+            self.turn(time.time())
+            due += self._settings.every
+            late = time.monotonic() - due
+            if late > self._settings.every:
+                # The machine slept or the clock of the process stood still: no burst of missed turns.
+                due = time.monotonic()
+            self._stop.wait(max(0.0, due - time.monotonic()))
+        self.deliverer.stop()
+        sender.join(25)
+        self.deliverer.close()
+
+    def _first_shares(self) -> None:
+        """Shares need two readings: takes one, and waits a moment, so that the first turn has them already."""
+        for collector in self._collectors:
+            self._read(collector, time.time())
+        self._stop.wait(min(1.0, self._settings.every / 3))
+
+    def stop(self) -> None:
+        self._stop.set()
+
+    def turn(self, now: float) -> None:
+        """One interval: reads everything and puts it into the spool."""
+        readings = [r for c in self._collectors for r in self._read(c, now)]
+        meanings: dict[str, Meaning] = dict(_OWN)
+        for collector in self._collectors:
+            meanings.update(collector.meanings)
+        lines = self._lines(now)
+        readings.extend(self._own_readings())
+        resource_ = {"host.name": self._identity.host}
+        kept = [
+            Kept(now, "balise.evidence.processes", self._processes.busiest),
+            Kept(now, "balise.agent.report", self.report()),
+        ]
+        try:
+            self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=now, since=self._started))
+            self._spool.put("logs", logs_request(resource_, lines, kept))
+            self._save_positions()
+            self._problems.pop("spool", None)
+        except OSError as error:
+            # A full disk: what was read of files is read again at the next start, the values are lost.
+            self._note("spool", f"cannot keep what was collected: {error.strerror}")
+
+    def _read(self, collector: Collector, now: float) -> list[Reading]:
+        began = time.thread_time()
+        try:
+            found = list(collector.read(now))
+            self._problems.pop(collector.name, None)
+        except Exception as error:  # noqa: BLE001  one collector that fails must not stop the others
+            self._note(collector.name, f"{type(error).__name__}: {error}")
+            found = []
+        self._costs[collector.name] = time.thread_time() - began
+        return found
+
+    def _note(self, name: str, problem: str) -> None:
+        if self._problems.get(name) != problem:
+            log.warning("collector=%s %s", name, problem)
+        self._problems[name] = problem
+
+    def _lines(self, now: float) -> list[LogLine]:
+        began = time.thread_time()
+        lines: list[LogLine] = []
+        for follower in self._followers:
+            try:
+                for line in follower.read(now):
+                    lines.append(line)
+            except OSError as error:
+                self._note(f"follow {follower.path}", str(error))
+            if len(lines) >= MOST_LINES:
+                break
+        if self._followers:
+            self._costs["follow"] = time.thread_time() - began
+        return lines
+
+    # --- telling of itself
+
+    def _own_readings(self) -> list[Reading]:
+        used, moment = _cpu_seconds(), time.monotonic()
+        self._share = (used - self._cpu_before) / max(moment - self._cpu_at, 0.001)
+        self._cpu_before, self._cpu_at = used, moment
+        own = {"process.executable.name": "balise-agent"}
+        return [
+            Reading("process.cpu.time", round(used, 3), own),
+            Reading("process.cpu.utilization", round(self._share, 5), own),
+            Reading("process.memory.usage", float(_memory_bytes()), own),
+            Reading("balise.agent.spool.size", float(self._spool.bytes)),
+            *(Reading("balise.collector.duration", round(c, 5), {"collector": n}) for n, c in self._costs.items()),
+        ]
+
+    def report(self) -> Mapping[str, Any]:
+        """What the console shows of this agent."""
+        problems = [f"{name}: {problem}" for name, problem in self._problems.items()]
+        trouble = [s for f in self._followers if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
+        problems += [f"{s.path}: {s.detail}" for s in trouble]
+        return {
+            "version": __version__,
+            "every_seconds": self._settings.every,
+            "cpu": round(self._share, 5),
+            "memory": _memory_bytes(),
+            "collectors": {name: round(cost, 5) for name, cost in self._costs.items()},
+            "follow": [
+                {"path": s.path, "status": s.status, "detail": s.detail, "lines": s.lines, "behind": s.behind}
+                for s in (f.status() for f in self._followers)
+            ],
+            "spool": {"parcels": len(self._spool), "bytes": self._spool.bytes, "dropped": self._spool.dropped},
+            "refused": self.deliverer.refused,
+            "problem": "; ".join(problems),
+        }
+
+    # --- positions of followed files
+
+    def _load_positions(self) -> dict[str, Position]:
+        try:
+            content = json.loads(self._positions.read_text("utf-8"))
+            return {path: Position(int(inode), int(offset)) for path, (inode, offset) in content.items()}
+        except (OSError, ValueError, TypeError, AttributeError):
+            return {}
+
+    def _save_positions(self) -> None:
+        if self._followers:
+            held = {f.path: (f.position.inode, f.position.offset) for f in self._followers if f.position.inode}
+            write_durably(self._positions, json.dumps(held).encode())
+
+
+def _cpu_seconds() -> float:
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    return used.ru_utime + used.ru_stime
+
+
+def _memory_bytes() -> int:
+    try:
+        with open("/proc/self/statm", "rb") as file:
+            return int(file.read().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+    except OSError:
+        return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024

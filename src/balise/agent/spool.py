@@ -1,0 +1,89 @@
+"""What waits to be delivered, on disk, in order."""
+
+from __future__ import annotations
+
+import os
+import threading
+from dataclasses import dataclass
+from pathlib import Path
+
+from balise.agent.identity import write_durably
+
+SETTLED = (".metrics", ".logs")
+
+
+@dataclass(frozen=True)
+class Parcel:
+    """One request. Its name is the same at every try."""
+
+    path: Path
+
+    @property
+    def kind(self) -> str:
+        return self.path.suffix[1:]
+
+    @property
+    def name(self) -> str:
+        return self.path.stem
+
+    def content(self) -> bytes:
+        return self.path.read_bytes()
+
+
+class Spool:
+    """A folder of parcels, oldest first, of at most `limit` bytes: beyond it the oldest go, and are counted."""
+
+    def __init__(self, folder: Path, limit: int) -> None:
+        self._folder = folder
+        self._limit = limit
+        self._lock = threading.Lock()
+        self.filled = threading.Event()
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        found = sorted(p for p in folder.iterdir() if p.suffix in SETTLED)
+        self._waiting = [(p, p.stat().st_size) for p in found]
+        self._next = int(found[-1].stem.split("-")[0]) + 1 if found else 1
+        self._start = os.urandom(4).hex()
+        self.bytes = sum(size for _, size in self._waiting)
+        self.dropped = 0
+        if self._waiting:
+            self.filled.set()
+
+    def __len__(self) -> int:
+        return len(self._waiting)
+
+    def put(self, kind: str, content: bytes) -> None:
+        """Keeps a parcel durably.
+
+        Raises:
+            OSError: the disk is full, or the folder is gone.
+        """
+        with self._lock:
+            number, self._next = self._next, self._next + 1
+        path = self._folder / f"{number:012d}-{self._start}.{kind}"
+        write_durably(path, content)
+        with self._lock:
+            self._waiting.append((path, len(content)))
+            self.bytes += len(content)
+            while self.bytes > self._limit and len(self._waiting) > 1:
+                self._remove(0)
+                self.dropped += 1
+        self.filled.set()
+
+    def oldest(self) -> Parcel | None:
+        with self._lock:
+            return Parcel(self._waiting[0][0]) if self._waiting else None
+
+    def done(self, parcel: Parcel) -> None:
+        """The parcel was taken, or will never be."""
+        with self._lock:
+            for place, (path, _) in enumerate(self._waiting[:2]):
+                if path == parcel.path:
+                    self._remove(place)
+                    break
+            if not self._waiting:
+                self.filled.clear()
+
+    def _remove(self, place: int) -> None:
+        path, size = self._waiting.pop(place)
+        self.bytes -= size
+        path.unlink(missing_ok=True)

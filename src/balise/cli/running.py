@@ -1,0 +1,207 @@
+"""Commands that run something here: the service, the demo, the agent; users and tokens of a data folder."""
+
+from __future__ import annotations
+
+import argparse
+import logging
+import os
+import signal
+import sys
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+from balise.client.errors import BaliseError
+
+DEFAULT_LISTEN = "127.0.0.1:8808"
+
+
+class CommandError(Exception):
+    """Something a person has to put right; printed without a traceback."""
+
+
+def expected_errors() -> tuple[type[Exception], ...]:
+    """Errors whose message is meant for people."""
+    found: list[type[Exception]] = [CommandError, BaliseError]
+    if "balise.agent.identity" in sys.modules:
+        from balise.agent.identity import AgentError
+
+        found.append(AgentError)
+    if "balise.server.errors" in sys.modules:
+        from balise.server.errors import Refused
+
+        found.append(Refused)
+    return tuple(found)
+
+
+def add_commands(nouns: Any) -> None:
+    serve = nouns.add_parser("serve", help="run the console")
+    _serving(serve)
+    serve.set_defaults(run=_serve)
+
+    demo = nouns.add_parser("demo", help="run a console with the made-up fleet of Skerry Ferries")
+    _serving(demo)
+    demo.add_argument("--hosts", type=int, metavar="N", help="how many made-up hosts (all of them)")
+    demo.add_argument("--days", type=float, metavar="N", default=7.0, help="days of history to lay down (7)")
+    demo.add_argument("--no-this-host", action="store_true", help="do not enrol this machine with a real agent")
+    demo.set_defaults(run=_demo)
+
+    user = nouns.add_parser("user", help="people who may sign in").add_subparsers(dest="verb", required=True)
+    add = user.add_parser("add", help="add a user; the password is read from standard input")
+    add.add_argument("name")
+    add.add_argument("--role", choices=("viewer", "operator", "administrator"), required=True)
+    add.add_argument("--password-stdin", action="store_true", required=True, help="read the password's one line")
+    _data(add)
+    add.set_defaults(run=_user_add)
+
+    token = nouns.add_parser("token", help="tokens for programs").add_subparsers(dest="verb", required=True)
+    create = token.add_parser("create", help="make a token and print it, alone")
+    create.add_argument("name")
+    create.add_argument("--role", choices=("viewer", "operator", "administrator", "ingest"), required=True)
+    _data(create)
+    create.set_defaults(run=_token_create)
+
+    agent = nouns.add_parser("agent", help="the agent of this host").add_subparsers(dest="verb", required=True)
+    enrol = agent.add_parser("enrol", help="trade an enrolment key for an identity of this host")
+    enrol.add_argument("--console", required=True, metavar="URL")
+    enrol.add_argument("--key", required=True)
+    enrol.add_argument("--name", help="the host's name, if not its own")
+    enrol.add_argument("--follow", action="append", default=[], metavar="PATH", help="a log file to follow; repeatable")
+    _state(enrol)
+    enrol.set_defaults(run=_agent_enrol)
+    run = agent.add_parser("run", help="collect and deliver until stopped")
+    _state(run)
+    run.set_defaults(run=_agent_run)
+
+
+def _data(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--data", metavar="DIR", help="the console's data folder (BALISE_DATA)")
+
+
+def _state(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--state", metavar="DIR", type=Path, help="the agent's state folder (BALISE_AGENT_STATE)")
+
+
+def _serving(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--listen", metavar="ADDR:PORT", default=DEFAULT_LISTEN, help=f"where to listen ({DEFAULT_LISTEN})"
+    )
+    _data(parser)
+
+
+def listen_address(text: str) -> tuple[str, int]:
+    """`127.0.0.1:8808` or `[::1]:8808` as address and port."""
+    address, _, port = text.rpartition(":")
+    if not address or not port.isdecimal() or not 0 < int(port) < 65536:
+        raise CommandError(f"--listen {text!r}: write an address and a port, such as {DEFAULT_LISTEN}")
+    return address.strip("[]"), int(port)
+
+
+def _server_packages() -> None:
+    try:
+        import fastapi  # noqa: F401
+    except ImportError:
+        raise CommandError("this needs the service's packages: pip install 'balise[console]'") from None
+
+
+def log_to_stderr() -> None:
+    logging.basicConfig(stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    logging.getLogger("alembic").setLevel(logging.WARNING)
+
+
+def _serve(arguments: argparse.Namespace) -> int:
+    _server_packages()
+    from balise.server.run import serve
+
+    log_to_stderr()
+    address, port = listen_address(arguments.listen)
+    return serve(address, port, arguments.data)
+
+
+def _demo(arguments: argparse.Namespace) -> int:
+    _server_packages()
+    from balise.demo.run import run_demo
+
+    log_to_stderr()
+    address, port = listen_address(arguments.listen)
+    return run_demo(
+        address,
+        port,
+        data=arguments.data,
+        hosts=arguments.hosts,
+        days=arguments.days,
+        this_host=not arguments.no_this_host,
+    )
+
+
+def _user_add(arguments: argparse.Namespace) -> int:
+    _server_packages()
+    from balise.api.access import NewUser
+    from balise.server.access import Access
+    from balise.server.console import data_folder
+    from balise.store.state.store import StateStore
+
+    password = sys.stdin.readline().rstrip("\n")
+    try:
+        user = NewUser(name=arguments.name, role=arguments.role, password=password)
+    except ValueError as error:
+        raise CommandError(f"the user is not added: {_first_problem(error)}") from None
+    state = StateStore(data_folder(arguments.data))
+    try:
+        Access(state).add_user(user.name, user.role, user.password, by=f"command line, {_login()}")
+    finally:
+        state.close()
+    print(f"user {user.name} added with the role {user.role}")
+    return 0
+
+
+def _token_create(arguments: argparse.Namespace) -> int:
+    _server_packages()
+    from balise.server.access import Access
+    from balise.server.console import data_folder
+    from balise.store.state.store import StateStore
+
+    state = StateStore(data_folder(arguments.data))
+    try:
+        _, token = Access(state).make_token(arguments.name, arguments.role, by=f"command line, {_login()}")
+    finally:
+        state.close()
+    print(token)
+    return 0
+
+
+def _login() -> str:
+    return os.environ.get("SUDO_USER") or os.environ.get("USER") or "unknown"
+
+
+def _first_problem(error: ValueError) -> str:
+    details = getattr(error, "errors", list)()
+    return f"{details[0]['loc'][0]}: {details[0]['msg']}" if details else str(error)
+
+
+def _agent_enrol(arguments: argparse.Namespace) -> int:
+    from balise.agent.enrol import enrol
+    from balise.agent.identity import default_folder
+
+    folder = arguments.state or default_folder()
+    identity = enrol(folder, arguments.console, arguments.key, name=arguments.name, follow=arguments.follow)
+    print(f"enrolled as {identity.host} at {identity.console}; now run: balise agent run --state {folder}")
+    return 0
+
+
+def _agent_run(arguments: argparse.Namespace) -> int:
+    from balise.agent.agent import Agent
+    from balise.agent.identity import default_folder, load_identity, load_settings
+
+    folder = arguments.state or default_folder()
+    log_to_stderr()
+    agent = Agent(folder, load_identity(folder), load_settings(folder))
+
+    def stop(_number: int, _frame: FrameType | None) -> None:
+        agent.stop()
+
+    signal.signal(signal.SIGTERM, stop)
+    signal.signal(signal.SIGINT, stop)
+    agent.run()
+    return 0

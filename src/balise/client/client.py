@@ -1,0 +1,264 @@
+"""Typed calls of the API, with the API's own names."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from typing import Any, Self, TypeVar
+from urllib.parse import quote
+
+import httpx
+from pydantic import BaseModel
+
+from balise.api.access import (
+    EnrolmentKey,
+    MadeEnrolmentKey,
+    MadeToken,
+    Me,
+    NewEnrolmentKey,
+    NewToken,
+    NewUser,
+    SignIn,
+    Token,
+    User,
+)
+from balise.api.alerts import Acknowledge, Alert, AlertDetail
+from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.hosts import Evidence, Group, Host, HostChange, Stretch
+from balise.api.lists import Note, Page
+from balise.api.metrics import Metric, MetricAnswer, MetricQuery
+from balise.api.notify import Callout, CalloutBody, Channel, Delivery, EmailChannel, WebhookChannel
+from balise.api.problems import Problem
+from balise.api.rules import Rehearsal, Rehearse, Rule, RuleBody
+from balise.api.status import Status
+from balise.client.errors import Refused, Unreachable
+
+M = TypeVar("M", bound=BaseModel)
+
+
+def _name(text: str) -> str:
+    return quote(text, safe="")
+
+
+class Balise:
+    """A console, as somebody with a token sees it.
+
+    Every method raises `Refused` when the service says no and `Unreachable` when it does not answer.
+    """
+
+    def __init__(self, url: str, token: str | None = None, *, timeout: float = 30.0) -> None:
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        self._http = httpx.Client(base_url=url.rstrip("/"), headers=headers, timeout=timeout)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_error: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def call(self, method: str, path: str, body: BaseModel | None = None, **query: Any) -> Any:
+        """The JSON that a call answers, as it is."""
+        content = body.model_dump_json(by_alias=True, exclude_none=True) if body is not None else None
+        parameters = {k.rstrip("_"): v for k, v in query.items() if v is not None}
+        try:
+            answer = self._http.request(
+                method,
+                f"/api/v1{path}",
+                content=content,
+                params=parameters,
+                headers={"Content-Type": "application/json"} if content is not None else None,
+            )
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise Unreachable(f"{self._http.base_url} cannot be reached: {error}") from None
+        if answer.is_error:
+            raise Refused(problem_of(answer))
+        try:
+            return answer.json()
+        except ValueError:
+            raise Unreachable(f"{self._http.base_url} answers, but is no Balise console") from None
+
+    # --- the service and who comes in
+
+    def status(self) -> Status:
+        return Status.model_validate(self.call("GET", "/status"))
+
+    def me(self) -> Me:
+        return Me.model_validate(self.call("GET", "/session"))
+
+    def sign_in(self, name: str, password: str) -> Me:
+        """Signs in with a cookie that this client keeps."""
+        return Me.model_validate(self.call("POST", "/session", SignIn(name=name, password=password)))
+
+    def sign_out(self) -> None:
+        self.call("DELETE", "/session")
+
+    def users(self) -> list[User]:
+        return Page[User].model_validate(self.call("GET", "/users")).items
+
+    def add_user(self, user: NewUser) -> User:
+        return User.model_validate(self.call("POST", "/users", user))
+
+    def remove_user(self, name: str) -> None:
+        self.call("DELETE", f"/users/{_name(name)}")
+
+    def tokens(self) -> list[Token]:
+        return Page[Token].model_validate(self.call("GET", "/tokens")).items
+
+    def make_token(self, token: NewToken) -> MadeToken:
+        return MadeToken.model_validate(self.call("POST", "/tokens", token))
+
+    def revoke_token(self, number: int) -> None:
+        self.call("DELETE", f"/tokens/{number}")
+
+    def enrolment_keys(self) -> list[EnrolmentKey]:
+        return Page[EnrolmentKey].model_validate(self.call("GET", "/enrolment-keys")).items
+
+    def make_enrolment_key(self, key: NewEnrolmentKey) -> MadeEnrolmentKey:
+        return MadeEnrolmentKey.model_validate(self.call("POST", "/enrolment-keys", key))
+
+    def revoke_enrolment_key(self, number: int) -> None:
+        self.call("DELETE", f"/enrolment-keys/{number}")
+
+    # --- hosts
+
+    def hosts(self, where: str | None = None, *, sort: str = "name") -> Iterator[Host]:
+        """All hosts that pass the filter, page by page."""
+        cursor: str | None = None
+        while True:
+            page = Page[Host].model_validate(self.call("GET", "/hosts", where=where, sort=sort, cursor=cursor))
+            yield from page.items
+            cursor = page.next
+            if cursor is None:
+                return
+
+    def host(self, name: str) -> Host:
+        return Host.model_validate(self.call("GET", f"/hosts/{_name(name)}"))
+
+    def change_host(self, name: str, change: HostChange) -> Host:
+        return Host.model_validate(self.call("PATCH", f"/hosts/{_name(name)}", change))
+
+    def states(self, name: str, *, from_: str = "-24h", to: str = "now") -> list[Stretch]:
+        answer = self.call("GET", f"/hosts/{_name(name)}/states", from_=from_, to=to)
+        return Page[Stretch].model_validate(answer).items
+
+    def evidence(self, name: str, *, from_: str = "-15m", to: str = "now") -> Evidence:
+        return Evidence.model_validate(self.call("GET", f"/hosts/{_name(name)}/evidence", from_=from_, to=to))
+
+    def groups(self, *, from_: str = "-24h", to: str = "now") -> list[Group]:
+        return Page[Group].model_validate(self.call("GET", "/groups", from_=from_, to=to)).items
+
+    # --- metrics and events
+
+    def metrics(self) -> list[Metric]:
+        return Page[Metric].model_validate(self.call("GET", "/metrics")).items
+
+    def query_metrics(self, query: MetricQuery) -> MetricAnswer:
+        return MetricAnswer.model_validate(self.call("POST", "/metrics/query", query))
+
+    def query_events(self, query: EventQuery) -> Page[Event]:
+        return Page[Event].model_validate(self.call("POST", "/events/query", query))
+
+    def count_events(self, query: HistogramQuery) -> HistogramAnswer:
+        return HistogramAnswer.model_validate(self.call("POST", "/events/histogram", query))
+
+    def event_patterns(self, query: HistogramQuery) -> PatternAnswer:
+        return PatternAnswer.model_validate(self.call("POST", "/events/patterns", query))
+
+    def follow_events(self, where: str | None = None, text: str | None = None) -> Iterator[Event]:
+        """Matching events as they arrive, without end."""
+        for topic, content in self._stream("/events/live", where=where, text=text):
+            if topic == "event":
+                yield Event.model_validate(content)
+
+    def follow(self) -> Iterator[tuple[str, Any]]:
+        """State changes (`state`) and alerts (`alert`) as they happen, with the stream's heartbeats."""
+        return self._stream("/live")
+
+    def _stream(self, path: str, **query: Any) -> Iterator[tuple[str, Any]]:
+        parameters = {k: v for k, v in query.items() if v is not None}
+        try:
+            with self._http.stream("GET", f"/api/v1{path}", params=parameters, timeout=60.0) as answer:
+                if answer.is_error:
+                    answer.read()
+                    raise Refused(problem_of(answer))
+                topic = ""
+                for line in answer.iter_lines():
+                    if line.startswith("event: "):
+                        topic = line[7:]
+                    elif line.startswith("data: "):
+                        yield topic, json.loads(line[6:])
+        except httpx.HTTPError as error:
+            raise Unreachable(f"the stream of {self._http.base_url} ended: {error}") from None
+
+    # --- rules and alerts
+
+    def rules(self) -> list[Rule]:
+        return Page[Rule].model_validate(self.call("GET", "/rules")).items
+
+    def rule(self, name: str) -> Rule:
+        return Rule.model_validate(self.call("GET", f"/rules/{_name(name)}"))
+
+    def put_rule(self, name: str, body: RuleBody) -> Rule:
+        return Rule.model_validate(self.call("PUT", f"/rules/{_name(name)}", body))
+
+    def delete_rule(self, name: str) -> None:
+        self.call("DELETE", f"/rules/{_name(name)}")
+
+    def rehearse(self, request: Rehearse) -> Rehearsal:
+        return Rehearsal.model_validate(self.call("POST", "/rules/rehearse", request))
+
+    def alerts(self, where: str | None = None, *, state: str | None = None, from_: str = "-7d") -> Iterator[Alert]:
+        """Alerts, the newest first, page by page."""
+        cursor: str | None = None
+        while True:
+            answer = self.call("GET", "/alerts", where=where, state=state, from_=from_, cursor=cursor)
+            page = Page[Alert].model_validate(answer)
+            yield from page.items
+            cursor = page.next
+            if cursor is None:
+                return
+
+    def alert(self, number: int) -> AlertDetail:
+        return AlertDetail.model_validate(self.call("GET", f"/alerts/{number}"))
+
+    def acknowledge(self, number: int, note: str = "") -> Alert:
+        return Alert.model_validate(self.call("POST", f"/alerts/{number}/acknowledge", Acknowledge(note=note)))
+
+    # --- telling people
+
+    def channels(self) -> list[Channel]:
+        return Page[Channel].model_validate(self.call("GET", "/channels")).items
+
+    def put_channel(self, name: str, body: WebhookChannel | EmailChannel) -> Channel:
+        return Channel.model_validate(self.call("PUT", f"/channels/{_name(name)}", body))
+
+    def delete_channel(self, name: str) -> None:
+        self.call("DELETE", f"/channels/{_name(name)}")
+
+    def test_channel(self, name: str) -> str:
+        return Note.model_validate(self.call("POST", f"/channels/{_name(name)}/test")).detail
+
+    def callouts(self) -> list[Callout]:
+        return Page[Callout].model_validate(self.call("GET", "/callouts")).items
+
+    def put_callout(self, name: str, body: CalloutBody) -> Callout:
+        return Callout.model_validate(self.call("PUT", f"/callouts/{_name(name)}", body))
+
+    def delete_callout(self, name: str) -> None:
+        self.call("DELETE", f"/callouts/{_name(name)}")
+
+    def deliveries(self, *, state: str | None = None, limit: int = 100) -> list[Delivery]:
+        answer = self.call("GET", "/deliveries", state=state, limit=limit)
+        return Page[Delivery].model_validate(answer).items
+
+
+def problem_of(answer: httpx.Response) -> Problem:
+    """The problem document of an error, or one made from its status."""
+    try:
+        return Problem.model_validate(answer.json())
+    except ValueError:
+        text = answer.text[:200] or answer.reason_phrase
+        return Problem(title=answer.reason_phrase, status=answer.status_code, detail=f"{answer.status_code}: {text}")

@@ -1,0 +1,182 @@
+"""Who is asking, and what they may do: users, sessions, tokens, enrolment keys."""
+
+from __future__ import annotations
+
+import secrets
+import threading
+import time
+from collections import OrderedDict, deque
+from dataclasses import dataclass
+from typing import Any
+
+from argon2 import PasswordHasher
+from argon2.exceptions import VerificationError
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from balise.api.access import PersonRole, Role
+from balise.server.errors import Refused
+from balise.store.state.secrets import digest, new_token
+from balise.store.state.store import StateStore
+from balise.store.state.tables import AuditEntry, SessionCookie, Token, User
+
+RANK = {"viewer": 1, "operator": 2, "administrator": 3}
+SESSION_SECONDS = 12 * 3600
+REMEMBERED_SECONDS = 5.0
+MOST_REMEMBERED = 20_000
+TRIES = 8
+TRIES_WITHIN = 300.0
+
+
+@dataclass(frozen=True)
+class Principal:
+    """Somebody, or something, that came in. `host` is set for an agent."""
+
+    name: str
+    role: Role | str
+    host: int | None = None
+    by_cookie: bool = False
+
+    def may(self, role: str) -> bool:
+        """Whether the role of a person, or of a token made for one, is at least this."""
+        return RANK.get(self.role, 0) >= RANK[role]
+
+    @property
+    def may_deliver(self) -> bool:
+        return self.role in ("ingest", "agent", "administrator")
+
+
+def audit(session: Session, who: str, what: str, target: str, **detail: Any) -> None:
+    """Writes down who did what; never with a secret in it."""
+    session.add(AuditEntry(at=time.time(), who=who, what=what, target=target, detail=detail))
+
+
+class Access:
+    """Recognises people and tokens. Tokens are remembered for a few seconds, so that a revoked one soon ends."""
+
+    def __init__(self, state: StateStore) -> None:
+        self._state = state
+        self._hasher = PasswordHasher()
+        self._absent = self._hasher.hash(secrets.token_hex())
+        self._remembered: OrderedDict[str, tuple[float, Principal | None]] = OrderedDict()
+        self._tries: OrderedDict[str, deque[float]] = OrderedDict()
+        self._lock = threading.Lock()
+
+    # --- recognising
+
+    def bearer(self, token: str) -> Principal | None:
+        """Who a bearer token belongs to."""
+        held = self._remembered.get(token)
+        now = time.monotonic()
+        if held and now - held[0] < REMEMBERED_SECONDS:
+            return held[1]
+        found = self._state.read(lambda s: self._find_token(s, token))
+        self._remembered[token] = (now, found)
+        while len(self._remembered) > MOST_REMEMBERED:
+            self._remembered.popitem(last=False)
+        return found
+
+    @staticmethod
+    def _find_token(session: Session, token: str) -> Principal | None:
+        row = session.scalar(select(Token).where(Token.digest == digest(token)))
+        if row is None or (row.expires_at is not None and row.expires_at < time.time()):
+            return None
+        return Principal(row.name, row.role, row.host)
+
+    def cookie(self, value: str) -> Principal | None:
+        """Who a session cookie belongs to."""
+
+        def find(session: Session) -> Principal | None:
+            row = session.get(SessionCookie, digest(value))
+            if row is None or row.expires_at < time.time():
+                return None
+            user = session.get(User, row.user)
+            return Principal(user.name, user.role, by_cookie=True) if user else None
+
+        return self._state.read(find)
+
+    def forget_remembered(self) -> None:
+        self._remembered.clear()
+
+    # --- people
+
+    def sign_in(self, name: str, password: str, *, origin: str) -> tuple[str, Principal]:
+        """A new session's cookie value.
+
+        Raises:
+            Refused: 401 when name or password is wrong, 429 after too many tries.
+        """
+        self._count_try(f"{origin} {name}")
+        user = self._state.read(lambda s: s.scalar(select(User).where(User.name == name)))
+        try:
+            self._hasher.verify(user.password if user else self._absent, password)
+        except VerificationError:
+            user = None
+        if user is None:
+            raise Refused(401, "Name or password is wrong.")
+        with self._lock:
+            self._tries.pop(f"{origin} {name}", None)
+        value = secrets.token_urlsafe(32)
+        now = time.time()
+        number = user.id
+
+        def keep(session: Session) -> None:
+            session.execute(delete(SessionCookie).where(SessionCookie.expires_at < now))
+            session.add(SessionCookie(digest=digest(value), user=number, expires_at=now + SESSION_SECONDS))
+            found = session.get(User, number)
+            if found:
+                found.signed_in_at = now
+            audit(session, name, "sign-in", name)
+
+        self._state.write(keep)
+        return value, Principal(user.name, user.role, by_cookie=True)
+
+    def _count_try(self, key: str) -> None:
+        now = time.monotonic()
+        with self._lock:
+            tries = self._tries.setdefault(key, deque(maxlen=TRIES))
+            self._tries.move_to_end(key)
+            while len(self._tries) > 10_000:
+                self._tries.popitem(last=False)
+            if len(tries) == TRIES and now - tries[0] < TRIES_WITHIN:
+                wait = int(TRIES_WITHIN - (now - tries[0])) + 1
+                raise Refused(
+                    429, f"Too many tries for this name: try again in {wait} s.", headers={"Retry-After": str(wait)}
+                )
+            tries.append(now)
+
+    def sign_out(self, value: str) -> None:
+        self._state.write(lambda s: s.execute(delete(SessionCookie).where(SessionCookie.digest == digest(value))))
+
+    def add_user(self, name: str, role: PersonRole, password: str, *, by: str) -> User:
+        """Raises Refused 409 when there is a user of that name."""
+        hashed = self._hasher.hash(password)
+
+        def add(session: Session) -> User:
+            if session.scalar(select(User).where(User.name == name)):
+                raise Refused(409, f"There is already a user {name!r}.")
+            user = User(name=name, role=role, password=hashed, created_at=time.time())
+            session.add(user)
+            session.flush()
+            audit(session, by, "user.add", name, role=role)
+            return user
+
+        return self._state.write(add)
+
+    def has_users(self) -> bool:
+        return self._state.read(lambda s: s.scalar(select(User.id).limit(1))) is not None
+
+    # --- tokens
+
+    def make_token(self, name: str, role: Role, *, by: str, expires_at: float | None = None) -> tuple[Token, str]:
+        """A token and its text, which is known only now."""
+        token = new_token("tok")
+
+        def add(session: Session) -> Token:
+            row = Token(name=name, role=role, digest=digest(token), created_at=time.time(), expires_at=expires_at)
+            session.add(row)
+            session.flush()
+            audit(session, by, "token.create", name, role=role)
+            return row
+
+        return self._state.write(add), token

@@ -1,0 +1,212 @@
+"""The HTTP face: the API, the two OTLP paths beside it, and the web console's files."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import AsyncIterator, Awaitable, Callable
+from pathlib import Path
+from typing import Any
+
+from fastapi import APIRouter, FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import FileResponse, JSONResponse, Response
+from starlette.exceptions import HTTPException
+from starlette.middleware.gzip import GZipMiddleware
+from starlette.staticfiles import StaticFiles
+
+from balise import __version__
+from balise.api.problems import FieldProblem, Problem
+from balise.server.console import Console
+from balise.server.errors import TITLES, Refused
+from balise.server.otlp import OtlpPaths
+from balise.server.routes import access, alerts, data, hosts
+from balise.store.writer import Busy, Stopped
+
+log = logging.getLogger(__name__)
+WEB = Path(__file__).parent / "web"
+MOST_REQUEST = 1 << 20
+POLICY = (
+    "default-src 'self'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
+    "connect-src 'self'; worker-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; "
+    "frame-ancestors 'none'"
+)
+HEADERS = [
+    (b"content-security-policy", POLICY.encode()),
+    (b"x-content-type-options", b"nosniff"),
+    (b"referrer-policy", b"same-origin"),
+    (b"permissions-policy", b"camera=(), microphone=(), geolocation=()"),
+]
+
+Asgi = Callable[[Any, Any, Any], Awaitable[None]]
+
+
+def problem(
+    status: int, detail: str, errors: list[FieldProblem] | None = None, headers: dict[str, str] | None = None
+) -> Response:
+    """A problem document."""
+    content = Problem(
+        title=TITLES.get(status, "Something went wrong"), status=status, detail=detail, errors=errors or []
+    )
+    return JSONResponse(
+        content.model_dump(), status_code=status, headers=headers, media_type="application/problem+json"
+    )
+
+
+def build_api(console: Console | None) -> FastAPI:
+    """The API as FastAPI knows it; without a console it still has its OpenAPI document."""
+
+    @contextlib.asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        here: Console = app.state.console
+        await asyncio.to_thread(here.begin, asyncio.get_running_loop())
+        yield
+        here.hub.stop()
+        await asyncio.to_thread(here.close)
+
+    app = FastAPI(
+        title="Balise",
+        version=__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+    )
+    app.state.console = console
+    api = APIRouter(prefix="/api/v1")
+    for subject in (access, hosts, data, alerts):
+        api.include_router(subject.router)
+    app.include_router(api)
+    app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
+    _answer_problems(app)
+    if (WEB / "assets").is_dir():
+        app.mount("/assets", StaticFiles(directory=WEB / "assets"), name="assets")
+    return app
+
+
+def _answer_problems(app: FastAPI) -> None:
+    @app.exception_handler(Refused)
+    async def refused(_request: Request, error: Refused) -> Response:
+        return problem(error.status, error.detail, error.errors, error.headers)
+
+    @app.exception_handler(RequestValidationError)
+    async def invalid(_request: Request, error: RequestValidationError) -> Response:
+        errors = [FieldProblem(field=_place(e["loc"]), detail=_message(e)) for e in error.errors()[:20]]
+        detail = "; ".join(f"{e.field}: {e.detail}" if e.field else e.detail for e in errors[:3])
+        return problem(422, detail, errors)
+
+    @app.exception_handler(Busy)
+    async def busy(_request: Request, _error: Busy) -> Response:
+        return problem(503, "Too much waits to be written: try again in a moment.", headers={"Retry-After": "2"})
+
+    @app.exception_handler(Stopped)
+    async def stopped(_request: Request, _error: Stopped) -> Response:
+        return problem(503, "The service is stopping.", headers={"Retry-After": "5"})
+
+    @app.exception_handler(HTTPException)
+    async def other(request: Request, error: HTTPException) -> Response:
+        if error.status_code == 404 and _is_page(request):
+            return page()
+        if error.status_code == 404:
+            return problem(404, f"There is nothing at {request.url.path}: see /api/openapi.json for what there is.")
+        return problem(error.status_code, str(error.detail))
+
+    @app.exception_handler(Exception)
+    async def unexpected(request: Request, error: Exception) -> Response:
+        log.error("path=%s", request.url.path, exc_info=error)
+        return problem(500, "Something went wrong inside Balise; the log of the service has the details.")
+
+
+def _place(loc: tuple[Any, ...]) -> str:
+    parts = (
+        [str(p) for p in loc[1:]] if loc and loc[0] in ("body", "query", "path", "header") else [str(p) for p in loc]
+    )
+    return ".".join(parts)
+
+
+def _message(error: Any) -> str:
+    return str(error["msg"]).removeprefix("Value error, ")
+
+
+def _is_page(request: Request) -> bool:
+    path = request.url.path
+    return (
+        request.method in ("GET", "HEAD")
+        and "text/html" in request.headers.get("accept", "")
+        and not path.startswith(("/api", "/assets", "/v1"))
+        and "." not in path.rsplit("/", 1)[-1]
+    )
+
+
+def page() -> Response:
+    """The web console's one page, or how to build it."""
+    index = WEB / "index.html"
+    if index.is_file():
+        return FileResponse(index, headers={"Cache-Control": "no-cache"})
+    text = (
+        "<!doctype html><html><title>Balise</title><p>The web console is not built: run <code>make setup</code>.</html>"
+    )
+    return Response(text, media_type="text/html", headers={"Cache-Control": "no-cache"})
+
+
+class Face:
+    """The outermost ASGI callable: OTLP by the short way, the rest through FastAPI; headers on every answer."""
+
+    def __init__(self, console: Console) -> None:
+        self.api = build_api(console)
+        self._otlp = OtlpPaths(console.access, console.metric_intake, console.log_intake)
+        self._add_files()
+
+    def _add_files(self) -> None:
+        @self.api.get("/{name}", include_in_schema=False)
+        async def top_file(request: Request, name: str) -> Response:
+            path = WEB / name
+            if "/" not in name and "\\" not in name and not name.startswith(".") and "." in name and path.is_file():
+                return FileResponse(path, headers={"Cache-Control": "no-cache"})
+            raise HTTPException(404)
+
+        @self.api.get("/", include_in_schema=False)
+        async def front() -> Response:
+            return page()
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] == "http":
+            if scope["path"] in ("/v1/metrics", "/v1/logs"):
+                await self._otlp(scope, receive, send)
+                return
+            receive = _limited(receive)
+            send = _with_headers(scope, send)
+        await self.api(scope, receive, send)
+
+
+def _limited(receive: Any) -> Any:
+    """No request to the API is larger than `MOST_REQUEST`: what is beyond is answered like a broken body."""
+    seen = 0
+
+    async def inner() -> Any:
+        nonlocal seen
+        message = await receive()
+        if message["type"] == "http.request":
+            seen += len(message.get("body", b""))
+            if seen > MOST_REQUEST:
+                raise Refused(413, f"The request is larger than {MOST_REQUEST} bytes.")
+        return message
+
+    return inner
+
+
+def _with_headers(scope: Any, send: Any) -> Any:
+    immutable = scope["path"].startswith("/assets/")
+
+    async def inner(message: Any) -> None:
+        if message["type"] == "http.response.start":
+            headers = list(message["headers"]) + HEADERS
+            if immutable and message["status"] == 200:
+                headers.append((b"cache-control", b"public, max-age=31536000, immutable"))
+            elif scope["path"].startswith("/api/") and not any(k == b"cache-control" for k, _ in headers):
+                headers.append((b"cache-control", b"no-store"))
+            message = {**message, "headers": headers}
+        await send(message)
+
+    return inner

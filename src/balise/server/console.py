@@ -1,0 +1,273 @@
+"""The console: every part, made once and handed to the others, and the work that goes on in the background."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import shutil
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import psutil
+
+from balise import __version__
+from balise.api.alerts import Alert
+from balise.api.status import Figures, Status, Storage
+from balise.server.access import Access
+from balise.server.alerts import AlertBook
+from balise.server.directory import Directory, Known
+from balise.server.evidence import EvidenceReader
+from balise.server.hostbook import HostBook
+from balise.server.intake import LogIntake, MetricIntake
+from balise.server.live import Hub
+from balise.server.metrics import Metrics
+from balise.server.notify import Courier
+from balise.server.rulebook import Rulebook
+from balise.server.watch import Watch
+from balise.store.events.store import EventStore, read_event
+from balise.store.series.store import Retention, SeriesStore
+from balise.store.state.secrets import Sealer
+from balise.store.state.store import StateStore
+
+log = logging.getLogger(__name__)
+NS = 1_000_000_000
+
+
+@dataclass(frozen=True)
+class Settings:
+    """How a console is run. `base_url` is how people and agents reach it."""
+
+    data: Path
+    base_url: str = "http://127.0.0.1:8808"
+    organisation: str = ""
+    retention: Retention = field(default_factory=Retention)
+    keep_events_days: float = 30.0
+
+
+class Worker:
+    """Calls `step` again and again on a thread of its own, `pause` seconds apart, until stopped."""
+
+    def __init__(self, name: str, step: Callable[[], object], pause: float) -> None:
+        self._step = step
+        self._pause = pause
+        self._stop = threading.Event()
+        self.failures = 0
+        self._thread = threading.Thread(target=self.run, name=name, daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def run(self) -> None:
+        while not self._stop.is_set():
+            began = time.monotonic()
+            try:
+                self._step()
+            except Exception:
+                # One bad step must not end the watching: it is counted, shown in the status, and tried again.
+                self.failures += 1
+                log.exception("worker=%s", self._thread.name)
+            self._stop.wait(max(0.05, self._pause - (time.monotonic() - began)))
+
+    def stop(self) -> None:
+        self._stop.set()
+
+    def join(self) -> None:
+        self._thread.join(20)
+
+
+class Console:
+    """All parts of the service, without its HTTP face."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.started_at = time.time()
+        self.state = StateStore(settings.data)
+        self.sealer = Sealer(settings.data)
+        self.series = SeriesStore(settings.data, retention=settings.retention)
+        self.events = EventStore(settings.data, keep_days=settings.keep_events_days)
+        self.hub = Hub()
+        self.access = Access(self.state)
+        self.directory = Directory(self.state)
+        self.events.hosts = self.directory.names_matching
+        self.metrics = Metrics(self.series, self.directory)
+        self.evidence = EvidenceReader(self.events)
+        self.book = AlertBook(self.state, self.evidence.of_breach)
+        self.hosts = HostBook(state=self.state, directory=self.directory, book=self.book, evidence=self.evidence)
+        self.watch = Watch(
+            state=self.state, store=self.series, directory=self.directory, metrics=self.metrics, book=self.book
+        )
+        self.rules = Rulebook(
+            state=self.state, metrics=self.metrics, watch=self.watch, book=self.book, directory=self.directory
+        )
+        self.courier = Courier(self.state, self.sealer, settings.base_url)
+        self.metric_intake = MetricIntake(self.series, self.directory)
+        self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
+        self._workers: list[Worker] = []
+        self._process = psutil.Process()
+        self._process.cpu_percent()
+        self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
+        self._sizes: deque[tuple[float, int]] = deque(maxlen=200)
+        self._wire()
+
+    def _wire(self) -> None:
+        def on_alert(alert: Alert, what: str) -> None:
+            log.info("alert=%d rule=%s host=%s severity=%s %s", alert.id, alert.rule, alert.host, alert.severity, what)
+            self.hub.tell("alert", {"what": what, "alert": alert.model_dump(mode="json")})
+            self.courier.wake()
+
+        def on_state(host: Known) -> None:
+            self.hub.tell("state", {"host": host.name, "state": host.state, "at": host.state_since})
+
+        self.book.listeners.append(on_alert)
+        self.directory.state_listeners.append(on_state)
+        self.events.listeners.append(self._on_events)
+
+    def _on_events(self, day: int, ids: object, events: object) -> None:
+        if self.hub.listeners:
+            for number, e in zip(ids, events, strict=True):  # type: ignore[call-overload]
+                row = (number, e.time, e.host, e.severity, e.source, e.body, e.attributes)
+                self.hub.tell("event", read_event(day, row).model_dump(mode="json"))
+
+    # --- work in the background
+
+    def begin(self, loop: asyncio.AbstractEventLoop) -> None:
+        """Takes up the rules and starts the workers."""
+        self.hub.start(loop)
+        self.rules.ship()
+        self.watch.load(time.time())
+        self._workers = [
+            Worker("watch", self.tick, 1.0),
+            Worker("courier", self._send, 0.1),
+            Worker("keeper", self.keep, 20.0),
+            Worker("silence", self.note_silence, 15.0),
+        ]
+        for worker in self._workers:
+            worker.start()
+
+    def tick(self) -> None:
+        """One look at everything: rules, then the states of hosts."""
+        now = time.time()
+        self.watch.tick(now)
+        self.directory.judge(self.book.severities(), now)
+        self._rates.append((now, self.series.points, self.events.events))
+
+    def _send(self) -> None:
+        self.courier.wait(1.0)
+        self.courier.send_due(time.time())
+
+    def keep(self) -> None:
+        """Sealing, compacting, forgetting, and keeping what changes slowly."""
+        now = time.time_ns()
+        self.book.write_values()
+        self.directory.write_heard()
+        self.hosts.write_reports()
+        self.series.seal_due(now)
+        self.series.compact(now)
+        self._sizes.append((time.time(), self._size()))
+        if self.started_at + 60 < time.time():
+            self.series.forget(now)
+            self.events.forget(now)
+
+    def note_silence(self) -> None:
+        """For each collected host, how long nothing was heard of it, as a series like any other."""
+        now = time.time()
+        catalogue = self.series.catalogue
+        metric = catalogue.metric(
+            "balise.host.silence", "s", "gauge", "How long nothing has been heard from a host that is collected from"
+        )
+        known = [k for k in self.directory.all() if k.mode != "received" and k.last_seen is not None]
+        if not known or now - self.started_at < 30:
+            # After a start, agents first have to find their console again.
+            return
+        ids = np.array([catalogue.series_id(k.id, metric, (), "", "gauge") for k in known])
+        values = np.array([max(0.0, now - (k.last_seen or now)) for k in known])
+        self.series.accept_now(
+            self.series.batch(catalogue.layout(ids), np.full(len(ids), int(now * NS), np.int64), np.round(values, 1))
+        )
+
+    # --- telling of itself
+
+    def status(self, *, whole: bool) -> Status:
+        return Status(
+            version=__version__,
+            state="ready",
+            organisation=self.settings.organisation,
+            needs_first_user=not self.access.has_users(),
+            figures=self.figures() if whole else None,
+        )
+
+    def _size(self) -> int:
+        return self.state.size() + self.series.size() + self.events.size()
+
+    def figures(self) -> Figures:
+        now = time.time()
+        first = self._rates[0] if self._rates else (now, self.series.points, self.events.events)
+        span = max(now - first[0], 1.0)
+        grown = 0.0
+        if len(self._sizes) > 1:
+            grown = (self._sizes[-1][1] - self._sizes[0][1]) / max(self._sizes[-1][0] - self._sizes[0][0], 1.0) * 86_400
+        counters = {
+            **self.metric_intake.counters,
+            **self.log_intake.counters,
+            "points.repeated": self.series.repeated,
+            "series.refused": self.series.catalogue.refused,
+            "shapes.hit": self.metric_intake.shape_hits,
+            "shapes.learnt": self.metric_intake.shape_misses,
+            "arrivals.dropped": self.watch.dropped,
+            "workers.failed": sum(w.failures for w in self._workers),
+        }
+        return Figures(
+            uptime_seconds=now - self.started_at,
+            cpu=self._process.cpu_percent() / 100,
+            memory=self._process.memory_info().rss,
+            points_per_second=(self.series.points - first[1]) / span,
+            events_per_second=(self.events.events - first[2]) / span,
+            hosts=len(self.directory.all()),
+            watched_groups=self.watch.groups,
+            last_tick_seconds=self.watch.last_tick,
+            counters=counters,
+            storage=Storage(
+                state=self.state.size(),
+                series=self.series.size(),
+                events=self.events.size(),
+                free=shutil.disk_usage(self.settings.data).free,
+                growth=grown,
+                series_count=len(self.series.catalogue.series),
+                samples_waiting=self.series.head.samples,
+                keeps_raw_days=self.series.retention.raw,
+                keeps_5m_days=self.series.retention.five_minutes,
+                keeps_1h_days=self.series.retention.hour,
+                keeps_events_days=self.settings.keep_events_days,
+            ),
+        )
+
+    def close(self) -> None:
+        """Ends the work in order: nothing new, then what waits is written."""
+        for worker in self._workers:
+            worker.stop()
+        self.courier.wake()
+        for worker in self._workers:
+            worker.join()
+        self.book.write_values()
+        self.directory.write_heard()
+        self.hosts.write_reports()
+        self.courier.close()
+        self.hub.stop()
+        self.events.close()
+        self.series.close()
+        self.state.close()
+
+
+def data_folder(path: str | None) -> Path:
+    """Where the console keeps everything: as given, from `BALISE_DATA`, else below the user's own data."""
+    if path:
+        return Path(path)
+    if os.environ.get("BALISE_DATA"):
+        return Path(os.environ["BALISE_DATA"])
+    return Path(os.environ.get("XDG_DATA_HOME", Path.home() / ".local" / "share")) / "balise"

@@ -1,0 +1,255 @@
+"""The hosts there are, in memory: names, labels, groups, when each was last heard, and its state."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from balise.api.hosts import State, Stretch
+from balise.core import filters
+from balise.core.filters import Compare, Filter, Present
+from balise.core.health import host_state
+from balise.server.errors import Refused
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Group, Host, Member, StateChange
+
+AGENT_INTERVAL = 15.0
+SILENT_AT_LEAST = 45.0
+MOST_HOSTS = 100_000
+KEPT_CHANGES = 400
+
+
+@dataclass
+class Known:
+    """One host as it is right now. Times in unix seconds."""
+
+    id: int
+    name: str
+    labels: dict[str, str]
+    groups: list[str]
+    mode: str
+    collected_by: str
+    os: str
+    state: State
+    state_since: float
+    last_seen: float | None
+    interval: float = AGENT_INTERVAL
+    delay: float | None = None
+    problem: str | None = None
+    changes: list[Stretch] = field(default_factory=list)
+
+    def is_silent(self, now: float) -> bool:
+        if self.last_seen is None:
+            return True
+        return now - self.last_seen > max(SILENT_AT_LEAST, 3 * self.interval)
+
+
+def clean_name(text: str) -> str:
+    """A name fit for an address and a page: printable, no slash, at most 100 characters."""
+    return "".join(c for c in text.strip() if c.isprintable() and c not in "/\\?#%\"'<>")[:100].strip()
+
+
+class Directory:
+    """All hosts. `version` rises when a name, label or group changes, so that what was chosen by them is redone."""
+
+    def __init__(self, state: StateStore) -> None:
+        self._state = state
+        self._lock = threading.Lock()
+        self.version = 0
+        self._by_id: dict[int, Known] = {}
+        self._by_name: dict[str, Known] = {}
+        self.groups: list[str] = []
+        self._heard: set[int] = set()
+        self.state_listeners: list[Callable[[Known], None]] = []
+        self.reload()
+
+    def reload(self) -> None:
+        """Reads hosts and groups anew; what was heard lately stays."""
+
+        def read(session: Session) -> tuple[list[Host], list[Group], list[Member], list[StateChange]]:
+            since = time.time() - 8 * 86_400
+            changes = session.scalars(
+                select(StateChange).where(StateChange.at > since).order_by(StateChange.host, StateChange.at)
+            )
+            return (
+                list(session.scalars(select(Host).order_by(Host.name))),
+                list(session.scalars(select(Group).order_by(Group.position, Group.id))),
+                list(session.scalars(select(Member))),
+                list(changes),
+            )
+
+        hosts, groups, members, changes = self._state.read(read)
+        names = {g.id: g.name for g in groups}
+        of_host: dict[int, list[str]] = {}
+        for member in members:
+            of_host.setdefault(member.host, []).append(names[member.group])
+        past: dict[int, list[Stretch]] = {}
+        for change in changes:
+            past.setdefault(change.host, []).append(Stretch(at=change.at, state=change.state))  # type: ignore[arg-type]
+        with self._lock:
+            for row in hosts:
+                self._keep(row, sorted(of_host.get(row.id, []), key=list(names.values()).index), past.get(row.id, []))
+            gone = set(self._by_id) - {row.id for row in hosts}
+            for number in gone:
+                del self._by_name[self._by_id.pop(number).name]
+            self.groups = [g.name for g in groups]
+            self.version += 1
+
+    def _keep(self, row: Host, groups: list[str], past: list[Stretch]) -> Known:
+        before = self._by_id.get(row.id)
+        known = Known(
+            id=row.id,
+            name=row.name,
+            labels={str(k): str(v) for k, v in row.labels.items()},
+            groups=groups,
+            mode=row.mode,
+            collected_by=row.collected_by,
+            os=str((row.facts or {}).get("os", "")),
+            state=before.state if before else row.state,  # type: ignore[arg-type]
+            state_since=before.state_since if before else row.state_since,
+            last_seen=before.last_seen if before else row.last_seen,
+            interval=before.interval if before else AGENT_INTERVAL,
+            delay=before.delay if before else None,
+            problem=before.problem if before else None,
+            changes=before.changes if before and before.changes else past[-KEPT_CHANGES:],
+        )
+        if before:
+            self._by_name.pop(before.name, None)
+        self._by_id[row.id] = known
+        self._by_name[row.name] = known
+        return known
+
+    # --- asking
+
+    def all(self) -> list[Known]:
+        return list(self._by_id.values())
+
+    def get(self, number: int) -> Known | None:
+        return self._by_id.get(number)
+
+    def find(self, name: str) -> Known | None:
+        return self._by_name.get(name)
+
+    def name(self, host: int) -> str | None:
+        known = self._by_id.get(host)
+        return known.name if known else None
+
+    def attribute(self, host: int, name: str) -> Any:
+        """What a filter may ask of a host."""
+        known = self._by_id.get(host)
+        return None if known is None else attribute_of(known, name)
+
+    def matching(self, node: Filter | None) -> list[Known]:
+        """The hosts that pass a filter."""
+        if node is None:
+            return self.all()
+        return [k for k in self.all() if filters.matches(node, lambda name, k=k: attribute_of(k, name))]  # type: ignore[misc]
+
+    def names_matching(self, term: Compare | Present) -> list[str]:
+        return [k.name for k in self.matching(term)]
+
+    # --- changing
+
+    def ensure(self, name: str) -> Known:
+        """The host of a name, made when it was not there: somebody sends for it.
+
+        Raises:
+            Refused: 422 when there are as many hosts as there may be, or the name has nothing readable.
+        """
+        name = clean_name(name)
+        known = self._by_name.get(name)
+        if known:
+            return known
+        if not name:
+            raise Refused(422, "The resource has no readable host.name.")
+        if len(self._by_id) >= MOST_HOSTS:
+            raise Refused(422, f"There are {MOST_HOSTS} hosts already: remove some first.")
+
+        def add(session: Session) -> None:
+            if not session.scalar(select(Host.id).where(Host.name == name)):
+                now = time.time()
+                session.add(Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now))
+
+        self._state.write(add)
+        self.reload()
+        return self._by_name[name]
+
+    def heard(self, number: int, sent_at: float, now: float) -> None:
+        """Something of a host arrived at `now` that was measured at `sent_at`."""
+        known = self._by_id.get(number)
+        if known is None:
+            return
+        if known.last_seen is not None:
+            gap = now - known.last_seen
+            if gap > 1.0:
+                known.interval = min(600.0, 0.8 * known.interval + 0.2 * gap)
+        known.last_seen = now
+        known.delay = max(0.0, now - sent_at)
+        self._heard.add(number)
+
+    def write_heard(self) -> None:
+        """Keeps when hosts were last heard, so that it is known after a restart."""
+        heard, self._heard = self._heard, set()
+        rows = [{"id": k.id, "last_seen": k.last_seen} for n in heard if (k := self._by_id.get(n))]
+        if rows:
+            self._state.write(lambda s: s.execute(update(Host), rows))
+
+    def judge(self, severities: dict[int, list[str]], now: float) -> list[Known]:
+        """Works out every host's state anew from its open alerts; writes and answers those that changed."""
+        changed = []
+        for known in self.all():
+            state = host_state(severities.get(known.id, ()), silent=known.is_silent(now), paused=False)
+            if state != known.state or not known.changes:
+                known.state, known.state_since = state, now
+                known.changes.append(Stretch(at=now, state=state))
+                del known.changes[:-KEPT_CHANGES]
+                changed.append(known)
+        if changed:
+            self._write_states(changed, now)
+            for known in changed:
+                for listener in self.state_listeners:
+                    listener(known)
+        return changed
+
+    def _write_states(self, changed: Iterable[Known], now: float) -> None:
+        rows = [(k.id, k.state) for k in changed]
+
+        def write(session: Session) -> None:
+            there = set(session.scalars(select(Host.id).where(Host.id.in_([n for n, _ in rows]))))
+            for number, state in rows:
+                if number in there:
+                    session.add(StateChange(host=number, at=now, state=state))
+                    session.execute(update(Host).where(Host.id == number).values(state=state, state_since=now))
+
+        self._state.write(write)
+
+
+def attribute_of(known: Known, name: str) -> Any:
+    """`host`, `name`, `group`, `state`, `os`, `mode` and `label.…` of a host."""
+    if name in ("host", "name"):
+        return known.name
+    if name.startswith("label."):
+        return known.labels.get(name[6:])
+    if name == "group":
+        return known.groups
+    if name in ("state", "os", "mode"):
+        return getattr(known, name)
+    return None
+
+
+def read_filter(text: str | None, field_name: str) -> Filter | None:
+    """A filter out of a request; Refused 422 naming the field when it cannot be read."""
+    if text is None or not text.strip():
+        return None
+    try:
+        return filters.parse(text)
+    except filters.FilterError as error:
+        from balise.server.errors import bad_field
+
+        raise bad_field(field_name, str(error)) from None

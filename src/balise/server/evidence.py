@@ -1,0 +1,165 @@
+"""What was going on: busiest processes, sessions, what the log says, what changed."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import Any
+
+from balise.api.events import Pattern
+from balise.api.hosts import ProcessUse, Session
+from balise.core import filters
+from balise.core.patterns import count_patterns
+from balise.core.series.steps import NS
+from balise.store.events.store import EventStore, Search
+
+MOST_SNAPSHOTS = 240
+MOST_LINES = 20_000
+
+
+class EvidenceReader:
+    """Reads what was kept around a moment. Times in unix seconds."""
+
+    def __init__(self, events: EventStore) -> None:
+        self._events = events
+
+    def snapshots(self, host: str, kind: str, start: float, end: float) -> list[tuple[float, Any]]:
+        found = self._events.snapshots(host, kind, int(start * NS), int(end * NS), MOST_SNAPSHOTS)
+        return [(at / NS, content) for at, content in found]
+
+    def processes(self, host: str, start: float, end: float, limit: int = 12) -> tuple[list[ProcessUse], int]:
+        """The busiest over the span, CPU as the mean over all moments looked at, and how many those were."""
+        found = self.snapshots(host, "processes", start, end)
+        cpu: dict[tuple[str, str], float] = defaultdict(float)
+        memory: dict[tuple[str, str], float] = defaultdict(float)
+        pids: dict[tuple[str, str], set[int]] = defaultdict(set)
+        seen: dict[tuple[str, str], int] = defaultdict(int)
+        for _, content in found:
+            held: dict[tuple[str, str], float] = defaultdict(float)
+            for one in content if isinstance(content, list) else []:
+                key = (str(one.get("name", "")), str(one.get("user", "")))
+                cpu[key] += float(one.get("cpu", 0.0))
+                held[key] += float(one.get("memory", 0.0))
+                pids[key].add(int(one.get("pid", 0)))
+                seen[key] += 1
+            for key, size in held.items():
+                memory[key] = max(memory[key], size)
+        order = sorted(cpu, key=lambda k: (-cpu[k], -memory[k]))
+        by_memory = sorted(memory, key=lambda k: -memory[k])[:3]
+        chosen = order[: limit - 2] + [k for k in by_memory if k not in order[: limit - 2]]
+        uses = [
+            ProcessUse(
+                name=key[0],
+                user=key[1],
+                pids=sorted(pids[key])[:20],
+                cpu=cpu[key] / max(len(found), 1),
+                memory=memory[key],
+                seen=seen[key],
+            )
+            for key in chosen[:limit]
+        ]
+        return uses, len(found)
+
+    def sessions(self, host: str, start: float, end: float, limit: int = 60) -> list[Session]:
+        """The sessions at the worst moment of the span: when the most of them waited for another."""
+        found = self.snapshots(host, "sessions", start, end)
+        if not found:
+            return []
+        at, worst = max(found, key=lambda f: (sum(1 for s in f[1] if s.get("blocked_by")), f[0]))
+        return session_tree(worst, at)[:limit]
+
+    def lines(self, host: str, start: float, end: float, limit: int = 8) -> list[Pattern]:
+        """What the log said most, the severe first, with how often it was said in as long a time before."""
+        node = filters.parse(f'host eq {filters_text(host)} and source ne "change"')
+        now = Search(int(start * NS), int(end * NS), "", node)
+        before = Search(int((start - (end - start)) * NS), int(start * NS), "", node)
+        return counted_patterns(self._events, now, before, limit)
+
+    def changes(self, host: str, start: float, end: float, limit: int = 20) -> list[dict[str, Any]]:
+        node = filters.parse(f'host eq {filters_text(host)} and source eq "change"')
+        found, _ = self._events.find(Search(int(start * NS), int(end * NS), "", node), limit)
+        return [e.model_dump() for e in found]
+
+    def of_breach(self, host: str, opened: float, since: float) -> dict[str, Any]:
+        """What is kept with an alert: the minutes before it and the moment itself."""
+        start = min(since, opened) - 300
+        processes, _ = self.processes(host, max(start, opened - 120), opened + 1, 8)
+        return {
+            "from": start,
+            "to": opened,
+            "processes": [p.model_dump() for p in processes],
+            "sessions": [s.model_dump() for s in self.sessions(host, start, opened + 1, 20)],
+            "lines": [p.model_dump() for p in self.lines(host, start, opened + 1)],
+            "changes": self.changes(host, start - 1800, opened + 1),
+        }
+
+
+def filters_text(text: str) -> str:
+    """Text as a string of the filter language."""
+    import json
+
+    return json.dumps(text, ensure_ascii=False)
+
+
+def counted_patterns(events: EventStore, now: Search, before: Search | None, limit: int) -> list[Pattern]:
+    """The most frequent patterns of a search, the most severe first among those that are more than usual."""
+    counted = count_patterns(events.bodies(now, MOST_LINES), 200)
+    usual: dict[tuple[str, str], int] = {}
+    if before is not None:
+        for one in count_patterns(events.bodies(before, MOST_LINES), 500):
+            usual[(one.pattern, one.source)] = one.count
+    rank = filters.severity_rank
+
+    def order(one: Any) -> tuple[int, float]:
+        severe = max((rank(one.severity) or 0) - 3, 0)
+        return (-severe, -one.count)
+
+    return [
+        Pattern(
+            pattern=one.pattern,
+            severity=one.severity,  # type: ignore[arg-type]
+            source=one.source,
+            count=one.count,
+            usual=float(usual.get((one.pattern, one.source), 0)) if before is not None else None,
+            example=one.example[:1000],
+        )
+        for one in sorted(counted, key=order)[:limit]
+    ]
+
+
+def session_tree(rows: list[dict[str, Any]], at: float) -> list[Session]:
+    """Sessions with the root of the chain each waits in, roots first and what waits for them below."""
+    by_id = {str(r["id"]): r for r in rows}
+
+    def chain(number: str) -> tuple[str | None, int]:
+        depth, seen = 0, {number}
+        while (blocker := by_id.get(number, {}).get("blocked_by")) and str(blocker) not in seen:
+            number, depth = str(blocker), depth + 1
+            seen.add(number)
+        return number, depth
+
+    waits = {str(r["blocked_by"]) for r in rows if r.get("blocked_by")}
+    out = []
+    for number, row in by_id.items():
+        root, depth = chain(number)
+        involved = depth > 0 or number in waits
+        out.append(
+            Session(
+                id=number,
+                service=str(row.get("service", "")),
+                user=str(row.get("user", "")),
+                application=str(row.get("application", "")),
+                client=str(row.get("client", "")),
+                state=str(row.get("state", "")),
+                statement=str(row.get("statement", ""))[:500],
+                seconds=float(row.get("seconds", 0.0)),
+                blocked_by=str(row["blocked_by"]) if row.get("blocked_by") else None,
+                root=root if involved else None,
+                depth=depth,
+                at=at,
+            )
+        )
+    held = defaultdict(int)
+    for one in out:
+        if one.root:
+            held[one.root] += 1
+    return sorted(out, key=lambda s: (-held[s.root] if s.root else 1, s.root or "", s.depth, -s.seconds))

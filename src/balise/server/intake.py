@@ -1,0 +1,346 @@
+"""What arrives over OTLP becomes batches and events."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+import time
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from google.protobuf import json_format
+from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
+from opentelemetry.proto.common.v1.common_pb2 import AnyValue
+from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
+
+from balise.core.series.shapes import BodyReader, Points
+from balise.core.series.wire import Section, Slot, Span, WireError, attribute_text, read_metric, read_resource, sections
+from balise.server.access import Principal
+from balise.server.directory import Directory, Known
+from balise.server.errors import Refused
+from balise.store.events.day import NewEvent, Snapshot
+from balise.store.events.store import Delivery, EventStore, pack_snapshot
+from balise.store.series.catalogue import Layout, TooMany
+from balise.store.series.head import Batch
+from balise.store.series.store import SeriesStore
+from balise.store.state.secrets import digest as digest_of
+
+NS = 1_000_000_000
+DAY = 86_400 * NS
+AHEAD = 600 * NS
+"""How far in the future a time may lie: beyond it a sender's clock is wrong."""
+SHAPE_BYTES = 96 << 20
+MOST_BODY = 1 << 16
+"""Characters kept of an event's body."""
+MOST_ATTRIBUTES = 1 << 14
+EVIDENCE = "balise.evidence."
+REPORT = "balise.agent.report"
+_ASIDE = ("host.", "os.", "telemetry.", "process.")
+log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of a request: how many of its points or records were not taken, and why."""
+
+    rejected: int = 0
+    why: str = ""
+
+
+def resource_host(attributes: dict[str, str]) -> str:
+    """The host a resource stands for: its `host.name`, else its service's name."""
+    return attributes.get("host.name") or attributes.get("service.name") or ""
+
+
+def kept_of_resource(attributes: dict[str, str]) -> list[tuple[str, str]]:
+    """What of a resource tells its series apart; facts of the host and of the process do not."""
+    return [(k, v) for k, v in attributes.items() if not k.startswith(_ASIDE)]
+
+
+class MetricIntake:
+    """Reads metric requests and hands their points to the series store."""
+
+    def __init__(self, store: SeriesStore, directory: Directory) -> None:
+        self._store = store
+        self._directory = directory
+        self._reader = BodyReader(capacity=SHAPE_BYTES)
+        self._hosts_of: dict[int, tuple[int, ...]] = {}
+        self.counters: Counter[str] = Counter()
+
+    async def take(self, principal: Principal, body: bytes, *, as_json: bool) -> Outcome:
+        """Done when every point that was taken is durable.
+
+        Raises:
+            WireError: the body is no metrics request.
+            Busy: too much waits to be written.
+        """
+        if as_json:
+            body = await asyncio.to_thread(_metrics_from_json, body)
+        sender = (principal.name, principal.host)
+        shape = self._reader.known(sender, body)
+        if shape is None:
+            if len(body) > 1 << 16:
+                shape = await asyncio.to_thread(self._learn, principal, sender, body)
+            else:
+                shape = self._learn(principal, sender, body)
+        points = shape.gather(body)
+        batch, outcome = self._checked(points, shape.tag, shape.skipped)
+        if batch is not None:
+            await self._store.accept(batch)
+            self._note_heard(batch)
+        return outcome
+
+    def _learn(self, principal: Principal, sender: object, body: bytes) -> Any:
+        shape = self._reader.learn(sender, body, sections(body), self._resolver(principal))  # type: ignore[arg-type]
+        shape.tag = self._store.catalogue.layout(shape.series) if len(shape.series) else None
+        return shape
+
+    def _resolver(self, principal: Principal) -> Callable[[bytes, Section], Any]:
+        resources: dict[Span, tuple[Known | None, list[tuple[str, str]]]] = {}
+
+        def resolve(body: bytes, section: Section) -> Any:
+            if section.resource not in resources:
+                resources[section.resource] = self._resource(principal, read_resource(body, section.resource))
+            host, kept = resources[section.resource]
+            return self._series_of(host, kept, body, section)
+
+        return resolve
+
+    def _resource(self, principal: Principal, attributes: dict[str, str]) -> tuple[Known | None, list[tuple[str, str]]]:
+        if principal.host is not None:
+            # An agent speaks for its own host, whatever its resource says.
+            return self._directory.get(principal.host), kept_of_resource(attributes)
+        try:
+            return self._directory.ensure(resource_host(attributes)), kept_of_resource(attributes)
+        except Refused:
+            return None, []
+
+    def _series_of(
+        self, host: Known | None, kept: list[tuple[str, str]], body: bytes, section: Section
+    ) -> tuple[list[Slot], Any, list[int], list[Span], bool, int]:
+        read = read_metric(body, section.metric)
+        if host is None or not read.name:
+            return [], np.empty(0, np.int64), read.loose, read.ignored, read.variable, len(read.slots) + read.skipped
+        catalogue = self._store.catalogue
+        metric = catalogue.metric(read.name, read.unit, read.kind, read.description)
+        ids: list[int] = []
+        slots: list[Slot] = []
+        skipped = read.skipped
+        for slot in read.slots:
+            attributes = tuple(sorted({**dict(kept), **dict(slot.attributes)}.items())) if kept else slot.attributes
+            try:
+                ids.append(catalogue.series_id(host.id, metric, attributes, slot.part, slot.kind))
+                slots.append(slot)
+            except TooMany:
+                skipped += 1
+        return slots, np.array(ids, np.int64), read.loose, read.ignored, read.variable, skipped
+
+    def _checked(self, points: Points, layout: object, skipped: int) -> tuple[Batch | None, Outcome]:
+        why = f"{skipped} points have no host, no value, or belong to more series than a host may have"
+        outcome = Outcome(skipped, why) if skipped else Outcome()
+        if not len(points.values) or not isinstance(layout, Layout):
+            self.counters["points.rejected"] += skipped
+            return None, outcome
+        now = time.time_ns()
+        times, oldest = points.times, now - int(self._store.retention.raw * DAY)
+        if (times == 0).any():
+            times = np.where(times == 0, now, times)
+        low, high = int(times.min()), int(times.max())
+        if low >= oldest and high <= now + AHEAD:
+            return self._store.batch(layout, times, points.values), outcome
+        good = (times >= oldest) & (times <= now + AHEAD)
+        lost = int((~good).sum())
+        self.counters["points.out-of-time"] += lost
+        why = (
+            f"{lost} points are older than raw points are kept, or more than {AHEAD // NS} s in the future: "
+            "check the sender's clock"
+        )
+        if not good.any():
+            return None, Outcome(skipped + lost, why)
+        layout = self._store.catalogue.layout(layout.series[good])
+        return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
+
+    def _note_heard(self, batch: Batch) -> None:
+        now = time.time()
+        hosts = self._hosts_of.get(batch.layout.id)
+        if hosts is None:
+            if len(self._hosts_of) > 200_000:
+                self._hosts_of.clear()
+            series = self._store.catalogue.series
+            hosts = tuple({series[s].host for s in batch.layout.series.tolist()})
+            self._hosts_of[batch.layout.id] = hosts
+        at = int(batch.times.max()) / NS
+        for host in hosts:
+            self._directory.heard(host, at, now)
+
+    @property
+    def shape_hits(self) -> int:
+        return self._reader.shapes.hits
+
+    @property
+    def shape_misses(self) -> int:
+        return self._reader.shapes.misses
+
+
+def _metrics_from_json(body: bytes) -> bytes:
+    request = ExportMetricsServiceRequest()
+    _parse_json(body, request)
+    return request.SerializeToString()
+
+
+def _parse_json(body: bytes, request: Any) -> None:
+    try:
+        content = json.loads(body)
+        json_format.ParseDict(_without_ids(content), request, ignore_unknown_fields=True, max_recursion_depth=32)
+    except (ValueError, RecursionError, json_format.ParseError) as error:
+        raise WireError(f"the body is no OTLP JSON: {str(error)[:200]}") from None
+
+
+def _without_ids(content: Any, depth: int = 0) -> Any:
+    """Trace and span ids are hexadecimal in OTLP JSON, where protobuf's JSON expects base64."""
+    if depth > 40:
+        raise WireError("the JSON is nested too deep")
+    if isinstance(content, dict):
+        return {
+            k: _without_ids(v, depth + 1)
+            for k, v in content.items()
+            if k not in ("traceId", "spanId", "trace_id", "span_id")
+        }
+    if isinstance(content, list):
+        return [_without_ids(v, depth + 1) for v in content]
+    return content
+
+
+_SEVERITY = [7] * 9 + [6] + [5] * 3 + [3 + 1] * 4 + [3, 2, 1, 1] + [0] * 4
+"""OTLP severity number to RFC 5424 code: logs data model, appendix B, syslog."""
+
+
+def severity_code(number: int, text: str) -> int:
+    """The RFC 5424 code of a log record; one without a number is informational."""
+    if 0 < number < len(_SEVERITY):
+        return _SEVERITY[number]
+    words = {"fatal": 0, "critical": 2, "error": 3, "warn": 4, "warning": 4, "notice": 5, "debug": 7, "trace": 7}
+    return words.get(text.lower(), 6)
+
+
+def _plain(value: AnyValue, depth: int = 0) -> Any:
+    kind = value.WhichOneof("value")
+    if kind is None or depth > 8:
+        return None
+    if kind == "array_value":
+        return [_plain(v, depth + 1) for v in value.array_value.values]
+    if kind == "kvlist_value":
+        return {kv.key: _plain(kv.value, depth + 1) for kv in value.kvlist_value.values}
+    if kind == "bytes_value":
+        return value.bytes_value.hex()
+    return getattr(value, kind)
+
+
+class LogIntake:
+    """Reads log requests and hands their records to the event store."""
+
+    def __init__(
+        self, store: EventStore, directory: Directory, on_report: Callable[[int, dict[str, Any]], None]
+    ) -> None:
+        self._store = store
+        self._directory = directory
+        self._on_report = on_report
+        self.counters: Counter[str] = Counter()
+
+    async def take(self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "") -> Outcome:
+        """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
+        if len(body) > 1 << 16 or as_json:
+            read, outcome = await asyncio.to_thread(self._read, principal, body, as_json, delivery)
+        else:
+            read, outcome = self._read(principal, body, as_json, delivery)
+        if read.events or read.snapshots:
+            await self._store.accept(read)
+        return outcome
+
+    def _read(self, principal: Principal, body: bytes, as_json: bool, delivery: str) -> tuple[Delivery, Outcome]:
+        request = ExportLogsServiceRequest()
+        if as_json:
+            _parse_json(body, request)
+        else:
+            try:
+                request.ParseFromString(body)
+            except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
+                raise WireError("the body is no OTLP logs request") from None
+        events: list[NewEvent] = []
+        snapshots: list[Snapshot] = []
+        rejected = 0
+        now = time.time_ns()
+        for resource in request.resource_logs:
+            attributes = {kv.key: attribute_text(_plain(kv.value)) for kv in resource.resource.attributes}
+            host = self._host(principal, attributes)
+            for scope in resource.scope_logs:
+                if host is None:
+                    rejected += len(scope.log_records)
+                    continue
+                for record in scope.log_records:
+                    if principal.host is not None and record.event_name.startswith("balise."):
+                        self._aside(host, record, snapshots, now)
+                    else:
+                        events.append(_event(host.name, attributes, scope.scope.name, record, now))
+            if host:
+                self._directory.heard(host.id, now / NS, now / NS)
+        oldest = now - int(self._store.keep_days * DAY)
+        kept = [e for e in events if e.time >= oldest]
+        late = len(events) - len(kept)
+        self.counters["events.too-old"] += late
+        self.counters["events.rejected"] += rejected
+        name = digest_of(f"{principal.name} {principal.host} {delivery}").encode()[:32] if delivery else None
+        why = f"{rejected} records have no host, {late} are older than events are kept" if rejected or late else ""
+        return Delivery(kept, snapshots, name), Outcome(rejected + late, why)
+
+    def _host(self, principal: Principal, attributes: dict[str, str]) -> Known | None:
+        if principal.host is not None:
+            return self._directory.get(principal.host)
+        try:
+            return self._directory.ensure(resource_host(attributes))
+        except Refused:
+            return None
+
+    def _aside(self, host: Known, record: LogRecord, snapshots: list[Snapshot], now: int) -> None:
+        """What an agent says that is no event: evidence it kept, and its report of itself."""
+        content = _plain(record.body)
+        if record.event_name == REPORT and isinstance(content, dict):
+            self._on_report(host.id, content)
+        elif record.event_name.startswith(EVIDENCE):
+            kind = record.event_name[len(EVIDENCE) :][:40]
+            snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))
+
+
+def _moment(record: LogRecord, now: int) -> int:
+    at = int(record.time_unix_nano or record.observed_time_unix_nano or now)
+    return at if 0 < at <= now + AHEAD else now
+
+
+def _event(host: str, resource: dict[str, str], scope: str, record: LogRecord, now: int) -> NewEvent:
+    attributes: dict[str, Any] = dict(kept_of_resource(resource))
+    for kv in record.attributes[:64]:
+        value = _plain(kv.value)
+        attributes[kv.key[:255]] = value if isinstance(value, int | float | bool) else attribute_text(value)
+    if record.trace_id:
+        attributes["trace_id"] = record.trace_id.hex()
+    if record.event_name:
+        attributes["event.name"] = record.event_name[:255]
+    source = str(attributes.pop("balise.source", "") or resource.get("service.name") or scope or "otlp")[:100]
+    content = _plain(record.body)
+    body = content if isinstance(content, str) else json.dumps(content, ensure_ascii=False, default=str)
+    packed = json.dumps(attributes, ensure_ascii=False, separators=(",", ":")) if attributes else None
+    if packed and len(packed) > MOST_ATTRIBUTES:
+        packed = json.dumps({"balise.cut": "the attributes were too large to keep"})
+    return NewEvent(
+        time=_moment(record, now),
+        host=host,
+        severity=severity_code(record.severity_number, record.severity_text),
+        source=source,
+        body=body[:MOST_BODY].replace("\x00", ""),
+        attributes=packed,
+    )

@@ -1,0 +1,86 @@
+"""Telling whoever listens: state changes, alerts, and events as they arrive."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Callable
+from dataclasses import dataclass
+from typing import Any
+
+HEARTBEAT = 10.0
+MOST_WAITING = 500
+MOST_LISTENERS = 500
+
+
+@dataclass
+class _Listener:
+    queue: asyncio.Queue[tuple[str, Any] | None]
+    wants: Callable[[str, Any], bool]
+    lost: int = 0
+
+
+class TooManyListeners(Exception):
+    """There is no room for another stream."""
+
+
+class Hub:
+    """Hands messages to open streams. A stream that does not keep up loses messages and is told how many."""
+
+    def __init__(self) -> None:
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._listeners: set[_Listener] = set()
+
+    def start(self, loop: asyncio.AbstractEventLoop) -> None:
+        self._loop = loop
+
+    @property
+    def listeners(self) -> int:
+        return len(self._listeners)
+
+    def tell(self, topic: str, content: Any) -> None:
+        """Hands a message on, from any thread."""
+        if self._listeners and self._loop and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self._spread, topic, content)
+
+    def _spread(self, topic: str, content: Any) -> None:
+        for listener in list(self._listeners):
+            if listener.wants(topic, content):
+                if listener.queue.full():
+                    listener.lost += 1
+                else:
+                    listener.queue.put_nowait((topic, content))
+
+    async def stream(self, wants: Callable[[str, Any], bool]) -> AsyncIterator[bytes]:
+        """Server-sent events, with a heartbeat that a page can see."""
+        if len(self._listeners) >= MOST_LISTENERS:
+            raise TooManyListeners
+        listener = _Listener(asyncio.Queue(MOST_WAITING), wants)
+        self._listeners.add(listener)
+        try:
+            yield b"retry: 2000\n\n" + message("hello", {})
+            while True:
+                try:
+                    item = await asyncio.wait_for(listener.queue.get(), HEARTBEAT)
+                except TimeoutError:
+                    item = ("heartbeat", {})
+                if item is None:
+                    return
+                if listener.lost:
+                    lost, listener.lost = listener.lost, 0
+                    yield message("lost", {"count": lost})
+                yield message(*item)
+        finally:
+            self._listeners.discard(listener)
+
+    def stop(self) -> None:
+        """Ends all streams."""
+        for listener in self._listeners:
+            while listener.queue.full():
+                listener.queue.get_nowait()
+            listener.queue.put_nowait(None)
+
+
+def message(topic: str, content: Any) -> bytes:
+    """One server-sent event."""
+    return f"event: {topic}\ndata: {json.dumps(content, separators=(',', ':'))}\n\n".encode()

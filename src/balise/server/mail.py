@@ -1,0 +1,100 @@
+"""Alerts as mail: plain text, and HTML that says the same."""
+
+from __future__ import annotations
+
+from email.message import EmailMessage
+from email.utils import formatdate
+from html import escape
+from typing import Any
+
+COLOURS = {"critical": "#bf2a1e", "warning": "#a86b00", "recovered": "#1c7a4a", "test": "#0b5a66"}
+
+
+def scaled(value: float, unit: str) -> str:
+    """A value as people say it: `scaled(0.953, "1") == "95.3 %"`, `scaled(2**31, "By") == "2.00 GiB"`."""
+    if unit == "1":
+        return f"{value * 100:.1f} %"
+    if unit in ("By", "By/s"):
+        for name in ("B", "KiB", "MiB", "GiB", "TiB"):
+            if abs(value) < 1024 or name == "TiB":
+                digits = 0 if name == "B" else 2
+                return f"{value:.{digits}f} {name}{'/s' if unit.endswith('/s') else ''}"
+            value /= 1024
+    plain = unit.strip("{}") if unit.startswith("{") else unit
+    return f"{value:g} {plain}".strip() if abs(value) < 1e6 else f"{value:.4g} {plain}".strip()
+
+
+def _facts(content: dict[str, Any]) -> list[tuple[str, str]]:
+    unit = str(content.get("unit", ""))
+    facts = [
+        ("Host", str(content.get("host", ""))),
+        *((k, str(v)) for k, v in dict(content.get("attributes", {})).items()),
+        ("Measured", f"{content.get('metric', '')} = {scaled(float(content.get('value', 0)), unit)}"),
+        ("Limit", scaled(float(content.get("limit", 0)), unit)),
+        ("Opened", str(content.get("opened_at", ""))),
+    ]
+    if content.get("recovered_at"):
+        facts.append(("Recovered", str(content["recovered_at"])))
+    return [(k, v) for k, v in facts if v]
+
+
+def subject_of(kind: str, content: dict[str, Any]) -> str:
+    if kind == "test":
+        return "Balise: a test of this channel"
+    word = "recovered" if kind == "recovered" else str(content.get("severity", ""))
+    about = str(content.get("about", "")).strip()
+    return " ".join(f"{word}: {content.get('host', '')}, {about}".split())[:180]
+
+
+def compose(settings: dict[str, Any], kind: str, content: dict[str, Any], base_url: str, number: str) -> EmailMessage:
+    """The message, with text first and HTML as its alternative."""
+    message = EmailMessage()
+    message["Subject"] = subject_of(kind, content)
+    message["From"] = settings["sender"]
+    message["To"] = ", ".join(settings["to"])
+    message["Date"] = formatdate()
+    message["Message-ID"] = f"<{number}.{content.get('id', 0)}@balise.invalid>"
+    message["Auto-Submitted"] = "auto-generated"
+    link = f"{base_url}/alerts/{content['id']}" if content.get("id") else base_url
+    message.set_content(_text(kind, content, link))
+    message.add_alternative(_html(kind, content, link), subtype="html")
+    return message
+
+
+def _busiest(content: dict[str, Any]) -> list[tuple[str, str]]:
+    found = dict(content.get("evidence", {})).get("processes", [])[:3]
+    return [(str(p["name"]), f"{float(p['cpu']) * 100:.0f} % of a core, {scaled(p['memory'], 'By')}") for p in found]
+
+
+def _text(kind: str, content: dict[str, Any], link: str) -> str:
+    if kind == "test":
+        return f"This channel works: alerts will come this way.\n\n{link}\n"
+    lines = [subject_of(kind, content), ""]
+    lines += [f"{name}: {value}" for name, value in _facts(content)]
+    if kind != "recovered":
+        if content.get("advice"):
+            lines += ["", "What to do", str(content["advice"]).strip()]
+        busiest = _busiest(content)
+        if busiest:
+            lines += ["", "Busiest processes at that moment", *(f"{name}: {value}" for name, value in busiest)]
+    return "\n".join([*lines, "", link, ""])
+
+
+def _html(kind: str, content: dict[str, Any], link: str) -> str:
+    colour = COLOURS.get(kind) or COLOURS.get(str(content.get("severity")), COLOURS["test"])
+    rows = "".join(
+        f'<tr><td style="padding:2px 16px 2px 0;color:#4a5c66">{escape(k)}</td><td>{escape(v)}</td></tr>'
+        for k, v in (_facts(content) if kind != "test" else [])
+    )
+    advice = ""
+    if kind not in ("recovered", "test") and content.get("advice"):
+        advice = f"<h3>What to do</h3><p>{escape(str(content['advice']).strip()).replace(chr(10), '<br>')}</p>"
+    busiest = "".join(f"<li>{escape(n)}: {escape(v)}</li>" for n, v in _busiest(content))
+    if busiest and kind not in ("recovered", "test"):
+        advice += f"<h3>Busiest processes at that moment</h3><ul>{busiest}</ul>"
+    return (
+        '<!doctype html><html><body style="font-family:Barlow,Arial,sans-serif;color:#12222b;font-size:15px">'
+        f'<h2 style="border-left:6px solid {colour};padding-left:12px">{escape(subject_of(kind, content))}</h2>'
+        f'<table style="border-collapse:collapse">{rows}</table>{advice}'
+        f'<p><a href="{escape(link)}" style="color:#0b5a66">Open it in Balise</a></p></body></html>'
+    )

@@ -1,0 +1,171 @@
+"""The two OTLP/HTTP paths as plain ASGI, for speed: `/v1/metrics` and `/v1/logs`."""
+
+from __future__ import annotations
+
+import logging
+import zlib
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+from balise.core.series.wire import WireError
+from balise.server.access import Access, Principal
+from balise.server.intake import LogIntake, MetricIntake, Outcome
+from balise.store.writer import Busy, Stopped
+
+MOST_SENT = 8 << 20
+MOST_UNZIPPED = 64 << 20
+PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
+log = logging.getLogger(__name__)
+
+Send = Callable[[dict[str, Any]], Awaitable[None]]
+Receive = Callable[[], Awaitable[dict[str, Any]]]
+
+
+class _Refused(Exception):
+    def __init__(self, status: int, why: str) -> None:
+        super().__init__(why)
+        self.status = status
+
+
+def unzipped(body: bytes, limit: int = MOST_UNZIPPED) -> bytes:
+    """The content of a gzip body, never more than `limit` bytes of it.
+
+    Raises:
+        WireError: it is no gzip, is cut, or is larger than allowed.
+    """
+    reader = zlib.decompressobj(wbits=31)
+    try:
+        content = reader.decompress(body, limit)
+    except zlib.error as error:
+        raise WireError(f"the body is no gzip: {error}") from None
+    if reader.unconsumed_tail:
+        raise WireError(f"the body is larger than {limit} bytes when unzipped: send it in parts")
+    if not reader.eof:
+        raise WireError("the gzip body is cut")
+    return content
+
+
+def _varint(value: int) -> bytes:
+    out = bytearray()
+    while value > 0x7F:
+        out.append(value & 0x7F | 0x80)
+        value >>= 7
+    out.append(value)
+    return bytes(out)
+
+
+def _field(number: int, content: bytes) -> bytes:
+    return _varint(number << 3 | 2) + _varint(len(content)) + content
+
+
+def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
+    """An Export…ServiceResponse: empty, or with `partial_success`."""
+    if not outcome.rejected:
+        return b"{}" if as_json else b""
+    if as_json:
+        import json
+
+        key = "rejectedDataPoints" if noun == "points" else "rejectedLogRecords"
+        return json.dumps({"partialSuccess": {key: str(outcome.rejected), "errorMessage": outcome.why}}).encode()
+    partial = b"\x08" + _varint(outcome.rejected) + _field(2, outcome.why.encode())
+    return _field(1, partial)
+
+
+def status_body(why: str, as_json: bool) -> bytes:
+    """A google.rpc.Status with code 3, INVALID_ARGUMENT, as OTLP/HTTP asks of an error's body."""
+    if as_json:
+        import json
+
+        return json.dumps({"code": 3, "message": why}).encode()
+    return b"\x08\x03" + _field(2, why.encode())
+
+
+class OtlpPaths:
+    """Answers 200 only once everything taken is durable."""
+
+    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake) -> None:
+        self._access = access
+        self._metrics = metrics
+        self._logs = logs
+
+    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+        headers = dict(scope["headers"])
+        kind = headers.get(b"content-type", b"").split(b";")[0].strip().lower()
+        as_json = kind == JSON
+        extra: list[tuple[bytes, bytes]] = []
+        try:
+            principal = self._admit(scope, headers, kind)
+            body = await _read(receive, headers)
+            if scope["path"] == "/v1/metrics":
+                outcome = await self._metrics.take(principal, body, as_json=as_json)
+                noun = "points"
+            else:
+                delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100]
+                outcome = await self._logs.take(principal, body, as_json=as_json, delivery=delivery)
+                noun = "records"
+            status, content = 200, answer_body(outcome, as_json, noun)
+        except _Refused as error:
+            status, content = error.status, status_body(str(error), as_json)
+            if status == 401:
+                extra.append((b"www-authenticate", b"Bearer"))
+        except WireError as error:
+            status, content = 400, status_body(str(error), as_json)
+        except (Busy, Stopped):
+            status, content = 503, status_body("too much waits to be written: try again in a moment", as_json)
+            extra.append((b"retry-after", b"2"))
+        except Exception as error:
+            log.exception("path=%s", scope["path"])
+            # A full disk, most likely: the sender keeps what it has and tries again.
+            status, content = 503, status_body(f"cannot be kept at the moment ({type(error).__name__})", as_json)
+            extra.append((b"retry-after", b"10"))
+        await send(
+            {
+                "type": "http.response.start",
+                "status": status,
+                "headers": [
+                    (b"content-type", JSON if as_json else PROTOBUF),
+                    (b"content-length", str(len(content)).encode()),
+                    *extra,
+                ],
+            }
+        )
+        await send({"type": "http.response.body", "body": content})
+
+    def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:
+        if scope["method"] != "POST":
+            raise _Refused(405, "send by POST")
+        authorization = headers.get(b"authorization", b"")
+        if not authorization[:7].lower() == b"bearer ":
+            raise _Refused(401, "send a token of role ingest: Authorization: Bearer …")
+        principal = self._access.bearer(authorization[7:].strip().decode("latin-1"))
+        if principal is None:
+            raise _Refused(401, "the token is not known or has expired")
+        if not principal.may_deliver:
+            raise _Refused(403, "the token may not deliver: make one of role ingest")
+        if kind not in (PROTOBUF, JSON):
+            raise _Refused(415, "send application/x-protobuf or application/json")
+        return principal
+
+
+async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:
+    message = await receive()
+    body = message.get("body", b"")
+    if message.get("more_body"):
+        parts, size = [body], len(body)
+        while message.get("more_body"):
+            message = await receive()
+            if message["type"] == "http.disconnect":
+                raise _Refused(400, "the sender went away before the body was whole")
+            parts.append(message.get("body", b""))
+            size += len(parts[-1])
+            if size > MOST_SENT:
+                raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
+        body = b"".join(parts)
+    if len(body) > MOST_SENT:
+        raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
+    encoding = headers.get(b"content-encoding", b"").strip().lower()
+    if encoding == b"gzip":
+        return unzipped(body)
+    if encoding not in (b"", b"identity"):
+        raise _Refused(415, "send it plain or with Content-Encoding: gzip")
+    return body

@@ -1,0 +1,1 @@
+"""The calls of the API, by subject."""

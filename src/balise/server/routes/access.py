@@ -1,0 +1,169 @@
+"""Status, signing in, users, tokens, enrolment."""
+
+from __future__ import annotations
+
+import time
+
+from fastapi import APIRouter, Request, Response
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from balise.api.access import (
+    EnrolmentKey,
+    MadeEnrolmentKey,
+    MadeToken,
+    Me,
+    NewEnrolmentKey,
+    NewToken,
+    NewUser,
+    SignIn,
+    Token,
+    User,
+)
+from balise.api.agents import EnrolAnswer, EnrolRequest, FactsChange
+from balise.api.lists import Note, Page
+from balise.api.spans import rfc3339, seconds
+from balise.api.status import Status
+from balise.server.access import SESSION_SECONDS, audit
+from balise.server.errors import Refused, unknown
+from balise.server.routes.common import COOKIE, Administrator, Agent, ConsoleHere, Whoever
+from balise.store.state import tables
+
+router = APIRouter()
+
+
+@router.get("/status", tags=["status"])
+def read_status(console: ConsoleHere, principal: Whoever) -> Status:
+    """Whether the service is ready; with a token, its own figures too."""
+    return console.status(whole=principal is not None and principal.may("viewer"))
+
+
+@router.get("/session", tags=["access"])
+def who_am_i(principal: Whoever) -> Me:
+    return Me(name=principal.name, role=principal.role) if principal else Me(name=None, role=None)  # type: ignore[arg-type]
+
+
+@router.post("/session", tags=["access"])
+def sign_in(console: ConsoleHere, request: Request, response: Response, body: SignIn) -> Me:
+    origin = request.client.host if request.client else ""
+    value, principal = console.access.sign_in(body.name, body.password, origin=origin)
+    response.set_cookie(
+        COOKIE,
+        value,
+        max_age=SESSION_SECONDS,
+        httponly=True,
+        samesite="lax",
+        secure=request.url.scheme == "https",
+        path="/",
+    )
+    return Me(name=principal.name, role=principal.role)  # type: ignore[arg-type]
+
+
+@router.delete("/session", tags=["access"])
+def sign_out(console: ConsoleHere, request: Request, response: Response) -> Note:
+    value = request.cookies.get(COOKIE)
+    if value:
+        console.access.sign_out(value)
+    response.delete_cookie(COOKIE, path="/")
+    return Note(detail="signed out")
+
+
+@router.get("/users", tags=["access"])
+def list_users(console: ConsoleHere, _who: Administrator) -> Page[User]:
+    rows = console.state.read(lambda s: list(s.scalars(select(tables.User).order_by(tables.User.name))))
+    return Page[User](items=[_user(row) for row in rows])
+
+
+@router.post("/users", tags=["access"], status_code=201)
+def add_user(console: ConsoleHere, who: Administrator, body: NewUser) -> User:
+    return _user(console.access.add_user(body.name, body.role, body.password, by=who.name))
+
+
+@router.delete("/users/{name}", tags=["access"])
+def remove_user(console: ConsoleHere, who: Administrator, name: str) -> Note:
+    if name == who.name:
+        raise Refused(409, "You cannot remove yourself: let another administrator do it.")
+
+    def write(session: Session) -> None:
+        row = session.scalar(select(tables.User).where(tables.User.name == name))
+        if row is None:
+            raise unknown("user", name)
+        session.delete(row)
+        audit(session, who.name, "user.remove", name)
+
+    console.state.write(write)
+    return Note(detail=f"user {name} removed, and signed out everywhere")
+
+
+def _user(row: tables.User) -> User:
+    return User(
+        name=row.name,
+        role=row.role,  # type: ignore[arg-type]
+        created_at=rfc3339(row.created_at),
+        signed_in_at=rfc3339(row.signed_in_at) if row.signed_in_at else None,
+    )
+
+
+@router.get("/tokens", tags=["access"])
+def list_tokens(console: ConsoleHere, _who: Administrator) -> Page[Token]:
+    query = select(tables.Token).where(tables.Token.host.is_(None)).order_by(tables.Token.id.desc()).limit(1000)
+    return Page[Token](items=[_token(row) for row in console.state.read(lambda s: list(s.scalars(query)))])
+
+
+@router.post("/tokens", tags=["access"], status_code=201)
+def make_token(console: ConsoleHere, who: Administrator, body: NewToken) -> MadeToken:
+    expires_at = time.time() + seconds(body.expires_in) if body.expires_in else None
+    row, token = console.access.make_token(body.name, body.role, by=who.name, expires_at=expires_at)
+    return MadeToken(**_token(row).model_dump(), token=token)
+
+
+@router.delete("/tokens/{number}", tags=["access"])
+def revoke_token(console: ConsoleHere, who: Administrator, number: int) -> Note:
+    def write(session: Session) -> None:
+        row = session.get(tables.Token, number)
+        if row is None or row.host is not None:
+            raise unknown("token", number)
+        session.execute(delete(tables.Token).where(tables.Token.id == number))
+        audit(session, who.name, "token.revoke", row.name)
+
+    console.state.write(write)
+    console.access.forget_remembered()
+    return Note(detail="the token is good for nothing from now on")
+
+
+def _token(row: tables.Token) -> Token:
+    return Token(
+        id=row.id,
+        name=row.name,
+        role=row.role,  # type: ignore[arg-type]
+        created_at=rfc3339(row.created_at),
+        expires_at=rfc3339(row.expires_at) if row.expires_at else None,
+        used_at=rfc3339(row.used_at) if row.used_at else None,
+    )
+
+
+@router.get("/enrolment-keys", tags=["enrolment"])
+def list_keys(console: ConsoleHere, _who: Administrator) -> Page[EnrolmentKey]:
+    return Page[EnrolmentKey](items=console.hosts.keys())
+
+
+@router.post("/enrolment-keys", tags=["enrolment"], status_code=201)
+def make_key(console: ConsoleHere, who: Administrator, request: Request, body: NewEnrolmentKey) -> MadeEnrolmentKey:
+    return console.hosts.make_key(body, who.name, str(request.base_url).rstrip("/"))
+
+
+@router.delete("/enrolment-keys/{number}", tags=["enrolment"])
+def revoke_key(console: ConsoleHere, who: Administrator, number: int) -> Note:
+    console.hosts.revoke_key(number, who.name)
+    return Note(detail="the key enrols nothing more; what it enrolled stays")
+
+
+@router.post("/agents/enrol", tags=["enrolment"])
+def enrol_agent(console: ConsoleHere, body: EnrolRequest) -> EnrolAnswer:
+    return console.hosts.enrol(body)
+
+
+@router.put("/agents/facts", tags=["enrolment"])
+def set_facts(console: ConsoleHere, who: Agent, body: FactsChange) -> Note:
+    console.hosts.set_facts(who.host or 0, body.facts)
+    return Note(detail="noted")

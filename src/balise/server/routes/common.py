@@ -1,0 +1,82 @@
+"""What every call needs: the console, and who is asking."""
+
+from __future__ import annotations
+
+from typing import Annotated
+from urllib.parse import urlsplit
+
+from fastapi import Depends, Request
+
+from balise.server.access import Principal
+from balise.server.console import Console
+from balise.server.errors import Refused
+
+COOKIE = "balise_session"
+
+
+def the_console(request: Request) -> Console:
+    console: Console = request.app.state.console
+    return console
+
+
+ConsoleHere = Annotated[Console, Depends(the_console)]
+
+
+def whoever(request: Request) -> Principal | None:
+    """Who is asking, by bearer token or by the web console's cookie; None for nobody."""
+    console = the_console(request)
+    authorization = request.headers.get("authorization", "")
+    if authorization[:7].lower() == "bearer ":
+        return console.access.bearer(authorization[7:].strip())
+    cookie = request.cookies.get(COOKIE)
+    if not cookie:
+        return None
+    if request.method not in ("GET", "HEAD"):
+        _same_origin(request)
+    return console.access.cookie(cookie)
+
+
+def _same_origin(request: Request) -> None:
+    """A page of somebody else's must not act with the cookie of whoever looks at it."""
+    origin = request.headers.get("origin")
+    if origin and urlsplit(origin).netloc != request.headers.get("host"):
+        raise Refused(403, "This request comes from a page of another origin.")
+
+
+Whoever = Annotated[Principal | None, Depends(whoever)]
+
+
+def _needing(principal: Principal | None, role: str) -> Principal:
+    if principal is None:
+        raise Refused(
+            401,
+            "Send a token (Authorization: Bearer …) that is known and has not expired, or sign in.",
+            headers={"WWW-Authenticate": "Bearer"},
+        )
+    if not principal.may(role):
+        raise Refused(403, f"This needs the role {role}; {principal.name!r} has the role {principal.role}.")
+    return principal
+
+
+def viewer(principal: Whoever) -> Principal:
+    return _needing(principal, "viewer")
+
+
+def operator(principal: Whoever) -> Principal:
+    return _needing(principal, "operator")
+
+
+def administrator(principal: Whoever) -> Principal:
+    return _needing(principal, "administrator")
+
+
+def agent(principal: Whoever) -> Principal:
+    if principal is None or principal.host is None:
+        raise Refused(401, "This call is for enrolled agents: enrol this host again.")
+    return principal
+
+
+Viewer = Annotated[Principal, Depends(viewer)]
+Operator = Annotated[Principal, Depends(operator)]
+Administrator = Annotated[Principal, Depends(administrator)]
+Agent = Annotated[Principal, Depends(agent)]

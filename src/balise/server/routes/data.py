@@ -1,0 +1,126 @@
+"""Metrics and events."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import AsyncIterator
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import StreamingResponse
+from starlette.background import BackgroundTask
+
+from balise.api.events import SEVERITIES, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.lists import Page
+from balise.api.metrics import FilterText, Metric, MetricAnswer, MetricQuery
+from balise.core import filters
+from balise.core.series.steps import NS, steps_between
+from balise.server.console import Console
+from balise.server.directory import attribute_of, read_filter
+from balise.server.errors import Refused, bad_field
+from balise.server.evidence import MOST_LINES, counted_patterns
+from balise.server.live import MOST_LISTENERS
+from balise.server.metrics import span_of
+from balise.server.routes.common import ConsoleHere, Viewer
+from balise.store.events.store import BadCursor, Search
+
+router = APIRouter()
+
+
+@router.get("/metrics", tags=["metrics"])
+def list_metrics(console: ConsoleHere, _who: Viewer) -> Page[Metric]:
+    return Page[Metric](items=console.metrics.known())
+
+
+@router.post("/metrics/query", tags=["metrics"])
+def query_metrics(console: ConsoleHere, _who: Viewer, body: MetricQuery) -> MetricAnswer:
+    return console.metrics.ask(body)
+
+
+def _search(body: EventQuery | HistogramQuery) -> Search:
+    start, end = span_of(body.from_, body.to, time.time())
+    return Search(int(start * NS), int(end * NS), body.text or "", read_filter(body.where, "where"))
+
+
+@router.post("/events/query", tags=["events"])
+def query_events(console: ConsoleHere, _who: Viewer, body: EventQuery) -> Page[Event]:
+    """Newest first."""
+    try:
+        items, cursor = console.events.find(_search(body), body.limit, body.cursor)
+    except BadCursor as error:
+        raise bad_field("cursor", str(error)) from None
+    except filters.FilterError as error:
+        raise bad_field("where", str(error)) from None
+    return Page[Event](items=items, next=cursor)
+
+
+@router.post("/events/histogram", tags=["events"])
+def count_events(console: ConsoleHere, _who: Viewer, body: HistogramQuery) -> HistogramAnswer:
+    """How many there were over the span, by severity."""
+    search = _search(body)
+    steps = steps_between(search.start / NS, search.end / NS, step=None, points=body.bars)
+    try:
+        bars = console.events.histogram(search, steps.start, steps.width, steps.count)
+    except filters.FilterError as error:
+        raise bad_field("where", str(error)) from None
+    return HistogramAnswer(
+        step_seconds=steps.width / NS,
+        times=[(steps.start + i * steps.width) / NS for i in range(steps.count)],
+        counts={name: bars[code] for code, name in enumerate(SEVERITIES) if any(bars[code])},
+        total=sum(map(sum, bars)),
+    )
+
+
+@router.post("/events/patterns", tags=["events"])
+def count_patterns(console: ConsoleHere, _who: Viewer, body: HistogramQuery) -> PatternAnswer:
+    """What the log says: lines alike but for their numbers, counted, with how many are usual."""
+    now = _search(body)
+    before = Search(2 * now.start - now.end, now.start, now.text, now.where)
+    items = counted_patterns(console.events, now, before, 20)
+    return PatternAnswer(items=items, read=min(MOST_LINES, sum(i.count for i in items)))
+
+
+@router.get("/events/live", tags=["events"])
+async def follow_events(
+    console: ConsoleHere,
+    _who: Viewer,
+    where: FilterText | None = None,
+    text: Annotated[str | None, Query(max_length=500)] = None,
+) -> StreamingResponse:
+    """Server-sent events: each matching event as it arrives, as `event`."""
+    node = read_filter(where, "where")
+    words = (text or "").lower().split()
+
+    def wants(topic: str, content: Any) -> bool:
+        if topic != "event" or any(word not in content["body"].lower() for word in words):
+            return False
+        return node is None or filters.matches(node, lambda name: _event_attribute(console, content, name))
+
+    return _stream(console.hub.stream(wants), console)
+
+
+@router.get("/live", tags=["live"])
+async def follow(console: ConsoleHere, _who: Viewer, request: Request) -> StreamingResponse:
+    """Server-sent events: `state` when a host's state changes, `alert` when an alert opens, changes or ends."""
+    del request
+    return _stream(console.hub.stream(lambda topic, _content: topic in ("state", "alert")), console)
+
+
+def _stream(content: AsyncIterator[bytes], console: Console) -> StreamingResponse:
+    if console.hub.listeners >= MOST_LISTENERS:
+        raise Refused(503, "There are too many open streams: close some pages.", headers={"Retry-After": "10"})
+    return StreamingResponse(
+        content,
+        media_type="text/event-stream",
+        headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
+        background=BackgroundTask(lambda: None),
+    )
+
+
+def _event_attribute(console: Console, event: dict[str, Any], name: str) -> Any:
+    if name in ("host", "severity", "source", "body"):
+        return event[name]
+    if name == "group" or name.startswith("label."):
+        known = console.directory.find(event["host"])
+        return attribute_of(known, name) if known else None
+    return event["attributes"].get(name)

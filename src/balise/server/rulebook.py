@@ -1,0 +1,207 @@
+"""Rules as they are kept: reading, checking, changing, and those every console begins with."""
+
+from __future__ import annotations
+
+import time
+from importlib import resources
+from typing import Any
+
+import numpy as np
+import yaml
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from balise.api.rules import Rehearsal, Rehearse, RehearsedAlert, RuleBody, RuleDocument
+from balise.api.rules import Rule as RuleAnswer
+from balise.api.spans import rfc3339, seconds
+from balise.core.rules.limits import LEVEL_NAMES
+from balise.core.rules.rehearsal import rehearse
+from balise.core.series.steps import NS, Steps
+from balise.server.access import audit
+from balise.server.alerts import AlertBook
+from balise.server.directory import Directory, read_filter
+from balise.server.errors import Refused, bad_field, unknown
+from balise.server.metrics import Metrics, span_of, unit_of
+from balise.server.watch import Watch
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Rule
+
+MOST_REHEARSED = 500
+MOST_RULES = 2000
+HOST_ATTRIBUTES = {"host", "group"}
+
+
+def shipped_rules() -> list[RuleDocument]:
+    """The rules in the package."""
+    text = resources.files("balise.server").joinpath("rules/shipped.yaml").read_text("utf-8")
+    return [RuleDocument.model_validate(document) for document in yaml.safe_load(text)]
+
+
+def body_of(document: RuleDocument) -> RuleBody:
+    return RuleBody.model_validate(document.model_dump(exclude={"rule"}))
+
+
+class Rulebook:
+    """All rules."""
+
+    def __init__(
+        self, *, state: StateStore, metrics: Metrics, watch: Watch, book: AlertBook, directory: Directory
+    ) -> None:
+        self._state = state
+        self._metrics = metrics
+        self._watch = watch
+        self._book = book
+        self._directory = directory
+
+    def ship(self) -> None:
+        """Puts in the shipped rules that are new, and renews those that nobody changed."""
+
+        def write(session: Session) -> None:
+            there = {r.name: r for r in session.scalars(select(Rule))}
+            for document in shipped_rules():
+                name, body = document.rule or "", body_of(document).model_dump(exclude_none=True)
+                row = there.get(name)
+                if row is None and not _was_removed(session, name):
+                    session.add(Rule(name=name, body=body, shipped=True, updated_at=time.time(), updated_by="balise"))
+                elif row is not None and row.shipped and row.body != body:
+                    row.body, row.updated_at = body, time.time()
+
+        self._state.write(write)
+
+    def all(self) -> list[RuleAnswer]:
+        rows = self._state.read(lambda s: list(s.scalars(select(Rule).order_by(Rule.name))))
+        return [self._answer(row) for row in rows]
+
+    def get(self, name: str) -> RuleAnswer:
+        row = self._state.read(lambda s: s.get(Rule, name))
+        if row is None:
+            raise unknown("rule", name)
+        return self._answer(row)
+
+    def _answer(self, row: Rule) -> RuleAnswer:
+        body = RuleBody.model_validate(row.body)
+        metric = self._metrics.engine.catalogue.metrics.get(body.measure.metric)
+        return RuleAnswer(
+            **body.model_dump(),
+            name=row.name,
+            unit=unit_of(metric.unit, body.measure.take) if metric else "",
+            updated_at=rfc3339(row.updated_at),
+            updated_by=row.updated_by,
+            shipped=row.shipped,
+            open_alerts=sum(1 for rule, _ in list(self._book.open) if rule == row.name),
+        )
+
+    def check(self, body: RuleBody) -> None:
+        """Refused 422 when a filter of the rule cannot be read, or its times make no sense."""
+        read_filter(body.hosts, "hosts")
+        read_filter(body.measure.where, "measure.where")
+        if not 1.0 <= seconds(body.measure.over) <= 86_400:
+            raise bad_field("measure.over", "between 1s and 1d: a rule looks back that far at every second")
+        if len(set(body.measure.each)) != len(body.measure.each):
+            raise bad_field("measure.each", "an attribute is named twice")
+        for name, limit in (("warning", body.limits.warning), ("critical", body.limits.critical)):
+            if limit and seconds(limit.hold) > 86_400:
+                raise bad_field(f"limits.{name}.hold", "at most 1d")
+
+    def put(self, name: str, body: RuleBody, who: str) -> RuleAnswer:
+        """Keeps a rule, new or changed, and sets it to work at once."""
+        self.check(body)
+        now = time.time()
+
+        def write(session: Session) -> None:
+            row = session.get(Rule, name)
+            content = body.model_dump(exclude_none=True)
+            if row is None:
+                if len(session.scalars(select(Rule.name)).all()) >= MOST_RULES:
+                    raise Refused(422, f"There are {MOST_RULES} rules already: remove some first.")
+                session.add(Rule(name=name, body=content, shipped=False, updated_at=now, updated_by=who))
+            else:
+                row.body, row.shipped, row.updated_at, row.updated_by = content, False, now, who
+            audit(session, who, "rule.put", name)
+
+        self._state.write(write)
+        self._watch.change(name, body, now, "rule changed")
+        return self.get(name)
+
+    def delete(self, name: str, who: str) -> None:
+        def write(session: Session) -> None:
+            row = session.get(Rule, name)
+            if row is None:
+                raise unknown("rule", name)
+            session.delete(row)
+            audit(session, who, "rule.delete", name, body=row.body)
+
+        self._state.write(write)
+        self._watch.change(name, None, time.time(), "rule deleted")
+
+    def rehearse(self, request: Rehearse) -> Rehearsal:
+        """When the rule would have opened over the span, asked at steps of a tier that still has it."""
+        body = body_of(request.rule)
+        self.check(body)
+        start, end = span_of(request.from_, request.to, time.time())
+        metric = self._metrics.engine.catalogue.metrics.get(body.measure.metric)
+        if metric is None:
+            raise bad_field("rule.measure.metric", f"no metric {body.measure.metric!r} has arrived yet")
+        over = seconds(body.measure.over)
+        width = max(15.0, min(over, 60.0)) if end - start <= 6 * 3600 else max(60.0, (end - start) / 2880)
+        if end - start > 2 * 86_400:
+            width = -(-width // 300) * 300
+        steps = Steps(int(start * NS), int(width * NS), max(1, int((end - start) // width)))
+        if width % 300 == 0:
+            steps = Steps(int(start // width * width) * NS, int(width) * NS, steps.count)
+        answer = self._metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
+        values = smoothed(answer.values, max(1, round(over / width)), body.measure.take)
+        hosts = read_filter(body.hosts, "rule.hosts")
+        allowed = {k.name for k in self._directory.matching(hosts)}
+        keep = [i for i, n in enumerate(answer.named) if "host" not in n or n["host"] in allowed]
+        times = (np.arange(steps.count) + 1) * width + steps.start / NS
+        found = rehearse(body.limits, times, values[keep])
+        items = [
+            RehearsedAlert(
+                host=answer.named[keep[b.group]].get("host", ""),
+                attributes={k: v for k, v in answer.named[keep[b.group]].items() if k != "host"},
+                severity=LEVEL_NAMES[b.level],
+                opened_at=b.opened_at,
+                recovered_at=b.recovered_at,
+                worst_value=b.worst_value,
+            )
+            for b in found
+        ]
+        return Rehearsal(
+            groups=len(keep),
+            step_seconds=width,
+            unit=unit_of(metric.unit, body.measure.take),
+            items=items[-MOST_REHEARSED:],
+            left_out=max(0, len(items) - MOST_REHEARSED),
+        )
+
+
+def smoothed(values: Any, steps: int, take: str) -> Any:
+    """Values over the last `steps` steps; for `last` the newest of them carries on over gaps."""
+    if steps <= 1:
+        return values
+    out = values.copy()
+    for i in range(values.shape[1]):
+        window = values[:, max(0, i - steps + 1) : i + 1]
+        with np.errstate(all="ignore"):
+            if take == "last":
+                some = ~np.isnan(window)
+                newest = window.shape[1] - 1 - np.argmax(some[:, ::-1], axis=1)
+                out[:, i] = window[np.arange(len(window)), newest]
+            elif take == "min":
+                out[:, i] = np.fmin.reduce(window, axis=1)
+            elif take == "max":
+                out[:, i] = np.fmax.reduce(window, axis=1)
+            else:
+                known = ~np.isnan(window)
+                total = np.where(known, window, 0.0).sum(axis=1)
+                out[:, i] = np.where(known.any(axis=1), total / np.maximum(known.sum(axis=1), 1), np.nan)
+    return out
+
+
+def _was_removed(session: Session, name: str) -> bool:
+    """Whether somebody removed a shipped rule: then it does not come back."""
+    from balise.store.state.tables import AuditEntry
+
+    query = select(AuditEntry.id).where(AuditEntry.what == "rule.delete", AuditEntry.target == name).limit(1)
+    return session.scalar(query) is not None
