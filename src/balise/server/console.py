@@ -141,7 +141,7 @@ class Console:
         self.hub.start(loop)
         self.rules.ship()
         self.watch.load(time.time())
-        self._workers = [
+        self._workers += [
             Worker("watch", self.tick, 1.0),
             Worker("courier", self._send, 0.1),
             Worker("keeper", self.keep, 20.0),
@@ -149,6 +149,10 @@ class Console:
         ]
         for worker in self._workers:
             worker.start()
+
+    def add_worker(self, worker: Worker) -> None:
+        """More work in the background, started and stopped with the rest."""
+        self._workers.append(worker)
 
     def tick(self) -> None:
         """One look at everything: rules, then the states of hosts."""

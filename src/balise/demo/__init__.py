@@ -1,0 +1,1 @@
+"""Skerry Ferries, a made-up ferry operator: its fleet, its load, and the faults that befall it."""

@@ -1,0 +1,280 @@
+"""Laying down the past of the fleet through the bulk path, in a process of its own so that its memory ends with it.
+
+python -m balise.demo.history DATA STARTED FROM TO HOSTS DAYS
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from balise.api.hosts import Facts
+from balise.api.rules import RuleBody
+from balise.core.rules.limits import LEVEL_NAMES
+from balise.core.rules.rehearsal import Breach, rehearse
+from balise.core.series.steps import NS, Steps
+from balise.demo.fleet import FLEET, GROUPS, Ship
+from balise.demo.model import METRICS, Measured, Model
+from balise.demo.stories import DAY, HOUR, schedule_from
+from balise.demo.telling import Teller
+from balise.server.alerts import group_key
+from balise.server.console import Console, Settings
+from balise.server.hostbook import join_group
+from balise.server.rulebook import smoothed
+from balise.store.events.store import Delivery
+from balise.store.series.store import SeriesStore
+from balise.store.state import tables
+
+F64 = NDArray[np.float64]
+FINE, COARSE = 15.0, 60.0
+SHIPS_A_STEP = 6
+
+
+def series_of(store: SeriesStore, host: int, measured: list[Measured]) -> NDArray[np.int64]:
+    """The numbers of a host's series, in the order measured."""
+    catalogue = store.catalogue
+    ids = []
+    for one in measured:
+        unit, kind, description = METRICS[one.metric]
+        metric = catalogue.metric(one.metric, unit, kind, description)
+        ids.append(catalogue.series_id(host, metric, tuple(sorted(one.attributes.items())), one.part, one.kind))
+    return np.array(ids, np.int64)
+
+
+def grid(start: float, end: float) -> F64:
+    """Moments at which the past is known: each 15 s in the last day, each minute before."""
+    edge = max(start, end - DAY)
+    coarse = np.arange(start // COARSE * COARSE + COARSE, edge, COARSE)
+    fine = np.arange(edge // FINE * FINE + FINE, end, FINE)
+    return np.concatenate([coarse, fine])
+
+
+def counted(one: Measured, times: F64) -> F64:
+    """A series' values as they would have been sent: a counter adds up what it grew by."""
+    if one.kind != "counter":
+        return one.values
+    return np.floor(np.cumsum(one.values * np.diff(times, prepend=times[0] - FINE)) * 1000) / 1000
+
+
+class Past:
+    """Writes what was, from `start` to `end`."""
+
+    def __init__(self, console: Console, ships: tuple[Ship, ...], model: Model, start: float, end: float) -> None:
+        self._console = console
+        self._ships = ships
+        self._model = model
+        self._start = start
+        self._end = end
+
+    def hosts(self) -> None:
+        """Puts the hosts and groups there are into the directory."""
+        now = time.time()
+
+        def write(session: Session) -> None:
+            for position, name in enumerate(GROUPS):
+                if not session.scalar(select(tables.Group).where(tables.Group.name == name)):
+                    session.add(tables.Group(name=name, position=position))
+            session.flush()
+            for ship in self._ships:
+                row = session.scalar(select(tables.Host).where(tables.Host.name == ship.name))
+                if row is None:
+                    row = tables.Host(name=ship.name, created_at=now, state_since=self._start, state="ok")
+                    session.add(row)
+                row.labels, row.mode, row.collected_by = ship.labels, "resident", "its agent"
+                row.last_seen = self._end
+                row.facts = Facts(
+                    host_name=ship.name,
+                    os=ship.os,
+                    kernel="6.1.0-37-amd64" if "Debian" in ship.os else "",
+                    architecture="x86_64",
+                    cores=ship.cores,
+                    memory=ship.memory,
+                    boot_time=now - 41 * DAY,
+                    addresses=[ship.address],
+                    time_zone="UTC",
+                    virtual="physical" if ship.role == "hypervisor" else "virtual machine",
+                    agent_version="0.1.0",
+                ).model_dump()
+                session.flush()
+                for group in (ship.site, ship.group):
+                    join_group(session, row.id, group)
+
+        self._console.state.write(write)
+        self._console.directory.reload()
+
+    def series(self) -> None:
+        times = grid(self._start, self._end)
+        moments = (times * NS).astype(np.int64)
+        for at in range(0, len(self._ships), SHIPS_A_STEP):
+            part = self._ships[at : at + SHIPS_A_STEP]
+            ids, values = [], []
+            for ship in part:
+                measured = self._model.measure(ship, times)
+                known = self._console.directory.find(ship.name)
+                if known:
+                    ids.append(series_of(self._console.series, known.id, measured))
+                    values.append(np.vstack([counted(m, times) for m in measured]))
+            self._console.series.lay_down(ids, [moments] * len(ids), values)
+            _progress("metrics", at + len(part), len(self._ships))
+
+    def events(self) -> None:
+        teller = Teller(self._model)
+        day = self._start
+        days = max(1, round((self._end - self._start) / DAY))
+        while day < self._end:
+            until = min(day + DAY, self._end)
+            found = [e for ship in self._ships for e in teller.events(ship, day, until, every=110.0)]
+            found.sort(key=lambda e: e.time)
+            for at in range(0, len(found), 20_000):
+                self._console.events.accept_now(Delivery(found[at : at + 20_000]))
+            day = until
+            _progress("events", min(days, round((day - self._start) / DAY)), days)
+
+    def evidence(self) -> None:
+        """Snapshots: each 5 minutes of the last day, each minute of the last two hours."""
+        teller = Teller(self._model)
+        wide = np.arange(max(self._start, self._end - DAY), self._end - 2 * HOUR, 300.0).tolist()
+        near = np.arange(max(self._start, self._end - 2 * HOUR), self._end, 60.0).tolist()
+        for at in [*wide, *near]:
+            self._console.events.accept_now(
+                Delivery([], [s for ship in self._ships for s in teller.snapshots(ship, at)])
+            )
+        _progress("evidence", 1, 1)
+
+    def alerts(self) -> None:
+        """What the shipped rules would have found, as alerts and as states of the hosts."""
+        console = self._console
+        console.rules.ship()
+        rules = console.state.read(lambda s: list(s.scalars(select(tables.Rule))))
+        changes: dict[int, list[tuple[float, int]]] = {}
+        for rule in rules:
+            body = RuleBody.model_validate(rule.body)
+            metric = console.series.catalogue.metrics.get(body.measure.metric)
+            if metric is not None:
+                self._alerts_of(rule.name, body, changes)
+        console.state.write(lambda s: self._write_states(s, changes))
+        _progress("alerts", 1, 1)
+
+    def _alerts_of(self, name: str, body: RuleBody, changes: dict[int, list[tuple[float, int]]]) -> None:
+        console = self._console
+        metric = console.series.catalogue.metrics[body.measure.metric]
+        for start, end, width in self._stretches():
+            steps = Steps(int(start // width * width) * NS, int(width) * NS, int((end - start) // width))
+            answer = console.metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
+            values = smoothed(answer.values, max(1, round(120 / width)), body.measure.take)
+            times = (np.arange(steps.count) + 1) * width + steps.start / NS
+            found = rehearse(body.limits, times, values)
+            console.state.write(
+                lambda s, named=answer.named, found=found: self._write_alerts(
+                    s, name, body, metric.unit, named, found, changes
+                )  # type: ignore[misc]
+            )
+
+    def _stretches(self) -> list[tuple[float, float, float]]:
+        edge = max(self._start, self._end - DAY)
+        old = [(self._start, edge, 300.0)] if edge > self._start else []
+        return [*old, (edge, self._end, 60.0)]
+
+    def _write_alerts(
+        self,
+        session: Session,
+        name: str,
+        body: RuleBody,
+        unit: str,
+        named: list[dict[str, str]],
+        found: list[Breach],
+        changes: dict[int, list[tuple[float, int]]],
+    ) -> None:
+        for breach in found:
+            attributes = named[breach.group]
+            known = self._console.directory.find(attributes.get("host", ""))
+            if known is None or (breach.recovered_at is None and breach.opened_at < self._end - DAY):
+                continue
+            limit = body.limits.critical if breach.level > 1 else body.limits.warning
+            row = tables.Alert(
+                rule=name,
+                about=body.about,
+                group_key=group_key(attributes),
+                host=known.id,
+                host_name=known.name,
+                attributes={k: v for k, v in attributes.items() if k != "host"},
+                measure=body.measure.model_dump(),
+                limits=body.limits.model_dump(exclude_none=True),
+                advice=body.advice,
+                unit=unit,
+                level=breach.level,
+                silent=False,
+                value=breach.worst_value,
+                worst_value=breach.worst_value,
+                bound=(limit.above if limit and limit.above is not None else 0.0),
+                opened_at=breach.opened_at,
+                changed_at=breach.changes[-1][0],
+                recovered_at=breach.recovered_at,
+                recovery="recovered" if breach.recovered_at else None,
+                evidence=self._console.evidence.of_breach(known.name, breach.opened_at, breach.opened_at),
+            )
+            session.add(row)
+            session.flush()
+            moments = [(at, level) for at, level in breach.changes]
+            for i, (at, level) in enumerate(moments):
+                what = "opened" if i == 0 else "worsened" if level > moments[i - 1][1] else "eased"
+                session.add(tables.AlertStep(alert=row.id, at=at, what=what, level=level, value=breach.worst_value))
+            if breach.recovered_at:
+                session.add(
+                    tables.AlertStep(
+                        alert=row.id, at=breach.recovered_at, what="recovered", level=breach.level, value=None
+                    )
+                )
+                moments.append((breach.recovered_at, 0))
+            tracks = changes.setdefault(known.id, [])
+            tracks.extend(
+                (at, level - before)
+                for (at, level), before in zip(moments, [0, *[v for _, v in moments]], strict=False)
+            )
+            tracks.sort()
+
+    def _write_states(self, session: Session, changes: dict[int, list[tuple[float, int]]]) -> None:
+        """States from the levels of alerts over time. Alerts of a host seldom overlap: levels are added and capped."""
+        for known in self._console.directory.all():
+            if known.name not in {s.name for s in self._ships}:
+                continue
+            session.add(tables.StateChange(host=known.id, at=self._start, state="ok"))
+            level, state, since = 0, "ok", self._start
+            for at, by in changes.get(known.id, []):
+                level += by
+                name = LEVEL_NAMES[max(0, min(2, level))]
+                if name != state:
+                    state, since = name, at
+                    session.add(tables.StateChange(host=known.id, at=at, state=state))
+            session.execute(
+                update(tables.Host).where(tables.Host.id == known.id).values(state=state, state_since=since)
+            )
+
+
+def _progress(what: str, done: int, of: int) -> None:
+    print(f"{what} {done} {of}", flush=True)
+
+
+def main() -> None:
+    data, started, start, end, hosts, days = sys.argv[1:7]
+    console = Console(Settings(data=Path(data)))
+    model = Model(schedule_from(float(started), float(days)), float(started))
+    past = Past(console, FLEET[: int(hosts)], model, float(start), float(end))
+    first = not console.directory.find(FLEET[0].name)
+    past.hosts()
+    past.series()
+    past.events()
+    past.evidence()
+    if first:
+        past.alerts()
+    console.close()
+
+
+if __name__ == "__main__":
+    main()

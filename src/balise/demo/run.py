@@ -1,0 +1,204 @@
+"""`balise demo`: prepares the past, then runs a console with the fleet alive in it."""
+
+from __future__ import annotations
+
+import json
+import logging
+import secrets
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from balise.agent.enrol import enrol
+from balise.api.access import NewEnrolmentKey
+from balise.client import Balise, BaliseError
+from balise.core.series.steps import NS
+from balise.demo.fleet import FLEET, Ship
+from balise.demo.history import FINE, series_of
+from balise.demo.model import Measured, Model
+from balise.demo.stories import DAY, schedule_from
+from balise.demo.telling import Teller
+from balise.server.console import Console, Settings, Worker, data_folder
+from balise.server.run import bound_socket, run_server
+from balise.store.events.store import Delivery
+
+log = logging.getLogger(__name__)
+USER = "skipper"
+PARTS = ("metrics", "events", "evidence", "alerts")
+
+
+class Feeder:
+    """Writes what the fleet measures and says, every 15 seconds."""
+
+    def __init__(self, console: Console, ships: tuple[Ship, ...], model: Model) -> None:
+        self._console = console
+        self._model = model
+        self._teller = Teller(model)
+        self._ships = [(ship, known) for ship in ships if (known := console.directory.find(ship.name))]
+        self._layout: Any = None
+        self._totals: np.ndarray[Any, np.dtype[np.float64]] | None = None
+        self._told = time.time() - 1
+
+    def step(self) -> None:
+        """One interval."""
+        now = time.time()
+        at = now // FINE * FINE
+        series, values, counters = [], [], []
+        for ship, known in self._ships:
+            measured: list[Measured] = self._model.measure(ship, np.array([at]))
+            if self._layout is None:
+                series.append(series_of(self._console.series, known.id, measured))
+            values.extend(float(m.values[0]) for m in measured)
+            counters.extend(m.kind == "counter" for m in measured)
+            self._console.directory.heard(known.id, at, now)
+        if self._layout is None:
+            self._layout = self._console.series.catalogue.layout(np.concatenate(series))
+        found, is_counter = np.array(values), np.array(counters)
+        if self._totals is None:
+            self._totals = np.zeros(len(found))
+        self._totals = np.where(is_counter, np.floor((self._totals + found * FINE) * 1000) / 1000, found)
+        moments = np.full(len(found), int(at) * NS, np.int64)
+        self._console.series.accept_now(self._console.series.batch(self._layout, moments, self._totals))
+        self._tell(now, at)
+
+    def _tell(self, now: float, at: float) -> None:
+        events = [e for ship, _ in self._ships for e in self._teller.events(ship, self._told, now, every=110.0)]
+        self._told = now
+        events.sort(key=lambda e: e.time)
+        snapshots = [s for ship, _ in self._ships for s in self._teller.snapshots(ship, at)]
+        self._console.events.accept_now(Delivery(events, snapshots))
+
+
+class ThisHost:
+    """A real agent on this machine, in a process of its own."""
+
+    def __init__(self, console: Console, url: str, folder: Path) -> None:
+        self._console = console
+        self._url = url
+        self._folder = folder
+        self._process: subprocess.Popen[bytes] | None = None
+        self._thread = threading.Thread(target=self._begin, name="this-host", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def _begin(self) -> None:
+        try:
+            self._wait_for_console()
+            if not (self._folder / "identity.json").exists():
+                key = self._console.hosts.make_key(
+                    NewEnrolmentKey(label="this machine", group="This machine"), "demo", self._url
+                )
+                enrol(self._folder, self._url, key.key)
+            with (self._folder / "agent.log").open("ab") as output:
+                self._process = subprocess.Popen(
+                    [sys.executable, "-m", "balise.cli", "agent", "run", "--state", str(self._folder)],
+                    stdout=output,
+                    stderr=output,
+                    start_new_session=True,
+                )
+        except (BaliseError, OSError) as error:
+            log.warning("this machine is not enrolled: %s", error)
+
+    def _wait_for_console(self) -> None:
+        with Balise(self._url) as client:
+            for _ in range(100):
+                try:
+                    client.status()
+                    return
+                except BaliseError:
+                    time.sleep(0.1)
+
+    def stop(self) -> None:
+        self._thread.join(5)
+        if self._process and self._process.poll() is None:
+            self._process.terminate()
+            try:
+                self._process.wait(10)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+
+
+def _prepare(folder: Path, started: float, start: float, end: float, hosts: int, days: float) -> None:
+    """Lays down the past in another process and shows how far it is."""
+    words = [sys.executable, "-m", "balise.demo.history", str(folder)]
+    words += [repr(started), repr(start), repr(end), str(hosts), repr(days)]
+    began = time.monotonic()
+    on_terminal = sys.stderr.isatty()
+    with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as child:
+        for line in child.stdout or ():
+            what, done, of = line.split()
+            share = (PARTS.index(what) + int(done) / int(of)) / len(PARTS)
+            bar = "█" * int(share * 24)
+            text = f"preparing {(end - start) / DAY:.1f} days of {hosts} hosts [{bar:<24}] {what} {done} of {of}"
+            print(
+                f"\r{text:<90}" if on_terminal else text, end="" if on_terminal else "\n", file=sys.stderr, flush=True
+            )
+    if on_terminal:
+        print(file=sys.stderr)
+    if child.returncode:
+        raise SystemExit(f"balise: the demo's history could not be prepared (exit {child.returncode})")
+    print(f"prepared in {time.monotonic() - began:.1f} s", file=sys.stderr)
+
+
+def _demo_state(folder: Path) -> dict[str, Any]:
+    try:
+        held: dict[str, Any] = json.loads((folder / "demo.json").read_text("utf-8"))
+        return held
+    except (OSError, ValueError):
+        return {}
+
+
+def _keep_demo_state(folder: Path, content: dict[str, Any]) -> None:
+    path = folder / "demo.json"
+    path.touch(mode=0o600)
+    path.write_text(json.dumps(content), "utf-8")
+
+
+def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool) -> int:
+    """Runs until stopped. The first start lays down `days` of history; later ones fill the gap since."""
+    folder = Path(data) if data else data_folder(None) / "demo"
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    listener = bound_socket(address, port)
+    count = min(hosts or len(FLEET), len(FLEET))
+    now = time.time()
+    held = _demo_state(folder)
+    if "started" not in held:
+        held = {"started": now, "until": now - days * DAY, "days": days, "password": secrets.token_urlsafe(9)}
+    elif now - held["until"] > 600:
+        # The stories are at work again whenever somebody comes back to look.
+        held["started"] = now
+    if now - held["until"] > 2 * FINE:
+        _prepare(folder, held["started"], max(held["until"], now - held["days"] * DAY), now, count, held["days"])
+    held["until"] = time.time()
+    _keep_demo_state(folder, held)
+    url = f"http://{address}:{port}"
+    console = Console(Settings(data=folder, base_url=url, organisation="Skerry Ferries"))
+    if not console.access.has_users():
+        console.access.add_user(USER, "administrator", held["password"], by="demo")
+    feeder = Feeder(console, FLEET[:count], Model(schedule_from(held["started"], held["days"]), held["started"]))
+
+    def feed() -> None:
+        feeder.step()
+        held["until"] = time.time()
+        _keep_demo_state(folder, held)
+
+    console.add_worker(Worker("feeder", feed, FINE))
+    machine = ThisHost(console, url, folder / "agent") if this_host else None
+    if machine:
+        machine.start()
+    print(
+        f"\n  Balise is at {url}\n  sign in as {USER} with the password {held['password']}\n  Ctrl-C ends it\n",
+        flush=True,
+    )
+    try:
+        run_server(console, listener)
+    finally:
+        if machine:
+            machine.stop()
+    return 0
