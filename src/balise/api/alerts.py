@@ -25,6 +25,7 @@ class Alert(BaseModel):
     value: float
     worst_value: float
     limit: float
+    clue: str | None = Field(description="what stands out in the evidence; no proof")
     opened_at: str
     changed_at: str
     recovered_at: str | None

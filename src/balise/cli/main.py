@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from collections.abc import Sequence
 
@@ -10,6 +11,7 @@ from balise import __version__
 from balise.cli import asking, running
 from balise.client.errors import Refused, Unreachable
 
+_RELATIVE_TIME = re.compile(r"-\d[\w. ]*")
 DONE, SAID_NO, WRONG_USAGE, OUT_OF_REACH = 0, 1, 2, 3
 
 
@@ -28,9 +30,20 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
+def joined(words: Sequence[str]) -> list[str]:
+    """`--from -7d` as `--from=-7d`: a time that begins with a minus is no option."""
+    out: list[str] = []
+    for word in words:
+        if out and out[-1] in ("--from", "--to") and _RELATIVE_TIME.fullmatch(word):
+            out[-1] = f"{out[-1]}={word}"
+        else:
+            out.append(word)
+    return out
+
+
 def main(words: Sequence[str] | None = None) -> int:
     """The command line's entry; answers the exit status."""
-    arguments = parser().parse_args(words)
+    arguments = parser().parse_args(joined(sys.argv[1:] if words is None else words))
     try:
         result = arguments.run(arguments)
     except Refused as error:

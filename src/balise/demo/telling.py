@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -60,6 +61,12 @@ _PROCESSES: dict[str, list[tuple[str, str, float, float]]] = {
 }
 
 
+@lru_cache(maxsize=4096)
+def _busyness(tenth: int) -> float:
+    """How busy the ferries are in a stretch of ten minutes."""
+    return float(passengers(np.array([tenth * 600.0]))[0])
+
+
 def _fill(text: str, chance: random.Random) -> str:
     return text.format(
         n=chance.randrange(1000, 99_999),
@@ -91,7 +98,7 @@ class Teller:
         lines = _ORDINARY.get(ship.role, _ORDINARY[""]) + _ORDINARY[""][:1]
         at = start + chance.expovariate(1 / every)
         while at < end:
-            busy = float(passengers(np.array([at]))[0])
+            busy = _busyness(int(at) // 600)
             severity, source, text = chance.choice(lines)
             yield _event(ship, at, severity, source, _fill(text, chance))
             at += chance.expovariate((0.4 + busy) / every)
@@ -135,7 +142,7 @@ class Teller:
         return found
 
     def _processes(self, ship: Ship, at: float, chance: random.Random) -> list[dict[str, Any]]:
-        busy = ship.cores * ship.pace * (0.25 + float(passengers(np.array([at]))[0]))
+        busy = ship.cores * ship.pace * (0.25 + _busyness(int(at) // 600))
         rows = [("agent", "balise", 0.003, 44 << 20), ("systemd", "root", 0.002, 12 << 20)]
         for name, user, share, memory in _PROCESSES.get(ship.role, [("service", ship.role, 0.6, 0.2)]):
             used = busy * share * chance.uniform(0.85, 1.15)

@@ -355,6 +355,7 @@ def alert_answer(row: Alert) -> AlertAnswer:
         value=_finite(row.value),
         worst_value=_finite(row.worst_value),
         limit=_finite(row.bound),
+        clue=clue_of(row.evidence or {}),
         opened_at=rfc3339(row.opened_at),
         changed_at=rfc3339(row.changed_at),
         recovered_at=rfc3339(row.recovered_at) if row.recovered_at is not None else None,
@@ -363,6 +364,24 @@ def alert_answer(row: Alert) -> AlertAnswer:
         acknowledged_at=rfc3339(row.acknowledged_at) if row.acknowledged_at is not None else None,
         acknowledged_note=row.acknowledged_note,
     )
+
+
+def clue_of(evidence: dict[str, Any]) -> str | None:
+    """What stands out: the session others wait for, the newest change, the worst line that is not usual."""
+    waits: dict[str, int] = {}
+    for session in evidence.get("sessions", []):
+        if session.get("depth"):
+            waits[session["root"]] = waits.get(session["root"], 0) + 1
+    if waits:
+        root = max(waits, key=lambda r: waits[r])
+        name = next((s["application"] for s in evidence["sessions"] if s["id"] == root), root)
+        return f"{waits[root]} sessions wait for {name}"
+    if evidence.get("changes"):
+        return f"changed before: {evidence['changes'][0]['body']}"
+    for line in evidence.get("lines", []):
+        if line["severity"] in ("emergency", "alert", "critical", "error", "warning") and line["count"] > line["usual"]:
+            return f"{line['count']} × {line['pattern']}"
+    return None
 
 
 def _finite(value: float) -> float:

@@ -39,8 +39,9 @@ class Metrics:
         self.selector = Selector(store.catalogue, directory)
         self.engine = QueryEngine(store.catalogue, store.reader, self.selector)
 
-    def known(self) -> list[Metric]:
-        """All metrics, by name."""
+    def known(self, host: int | None = None) -> list[Metric]:
+        """All metrics, or those of one host, by name."""
+        names = None if host is None else self._catalogue.metrics_of(host)
         return [
             Metric(
                 name=m.name,
@@ -51,6 +52,7 @@ class Metrics:
                 series=len(m.series),
             )
             for m in sorted(self._catalogue.metrics.values(), key=lambda m: m.name)
+            if names is None or m.id in names
         ]
 
     def ask(self, query: MetricQuery) -> MetricAnswer:

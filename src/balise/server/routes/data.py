@@ -28,8 +28,12 @@ router = APIRouter()
 
 
 @router.get("/metrics", tags=["metrics"])
-def list_metrics(console: ConsoleHere, _who: Viewer) -> Page[Metric]:
-    return Page[Metric](items=console.metrics.known())
+def list_metrics(
+    console: ConsoleHere, _who: Viewer, host: Annotated[str | None, Query(max_length=100)] = None
+) -> Page[Metric]:
+    """All metrics, or those that a host has."""
+    number = console.hosts.known(host).id if host else None
+    return Page[Metric](items=console.metrics.known(number))
 
 
 @router.post("/metrics/query", tags=["metrics"])

@@ -75,6 +75,7 @@ class Catalogue:
         self.series: dict[int, Series] = {}
         self._ids: dict[tuple[int, int, Attributes, str, PointKind], int] = {}
         self._of_host: dict[int, int] = {}
+        self._metrics_of: dict[int, set[int]] = {}
         self._layouts: dict[bytes, Layout] = {}
         self.layout_by_id: dict[int, Layout] = {}
         self._next_layout = 1
@@ -126,6 +127,10 @@ class Catalogue:
             self._add_series(made)
             self._pending.series.append(made)
             return made.id
+
+    def metrics_of(self, host: int) -> set[int]:
+        """The numbers of the metrics a host has series of."""
+        return set(self._metrics_of.get(host, ()))
 
     def layout(self, series: I64) -> Layout:
         """The layout of an order of series."""
@@ -183,6 +188,7 @@ class Catalogue:
         self.series[one.id] = one
         self._ids[(one.host, one.metric, one.attributes, one.part, one.kind)] = one.id
         self._of_host[one.host] = self._of_host.get(one.host, 0) + 1
+        self._metrics_of.setdefault(one.host, set()).add(one.metric)
         metric = self.metric_by_id[one.metric]
         metric.attributes.update(k for k, _ in one.attributes)
         metric.series.append(one.id)

@@ -1,0 +1,182 @@
+import { useEffect, useMemo, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Event } from "../api/client";
+import { moment, plural, unix } from "../lib/format";
+import { useEvents, useHistogram } from "../lib/queries";
+import { WEIGHT_STATE, weight } from "../lib/states";
+import { useSpan, withSpan } from "../lib/useSpan";
+import { Lanes } from "../ui/Lanes";
+import { Empty, Failure, Waiting } from "../ui/Note";
+import { Signal } from "../ui/Signal";
+import { EventLane } from "../ui/StateLane";
+
+const FLOORS = [
+  { value: "", name: "all severities" },
+  { value: "notice", name: "notice and worse" },
+  { value: "warning", name: "warning and worse" },
+  { value: "error", name: "error and worse" },
+] as const;
+
+export function Component() {
+  const [parameters, setParameters] = useSearchParams();
+  const { span, now, brush } = useSpan();
+  const text = parameters.get("text") ?? "";
+  const where = parameters.get("where") ?? "";
+  const floor = parameters.get("floor") ?? "";
+  const [typed, setTyped] = useState({ text, where });
+  const [limit, setLimit] = useState(200);
+  useEffect(() => setTyped({ text, where }), [text, where]);
+  const keep = (changes: Record<string, string>) =>
+    setParameters((held) => {
+      const next = new URLSearchParams(held);
+      for (const [name, value] of Object.entries(changes)) {
+        if (value.trim()) next.set(name, value);
+        else next.delete(name);
+      }
+      return next;
+    });
+  useEffect(() => {
+    const timer = setTimeout(() => {
+      if (typed.text !== text || typed.where !== where) keep(typed);
+    }, 400);
+    return () => clearTimeout(timer);
+  });
+  const filter = useMemo(() => {
+    const parts = [where.trim() && `(${where})`, floor && `severity ge "${floor}"`].filter(Boolean);
+    return parts.join(" and ");
+  }, [where, floor]);
+  const events = useEvents(text, filter, span, limit);
+  const histogram = useHistogram(text, filter, span);
+  return (
+    <>
+      <div className="mb-2 flex items-center gap-3">
+        <h1 className="font-semibold text-xl">Events</h1>
+        <label className="w-64">
+          <span className="sr-only">Text</span>
+          <input
+            className="input input-sm w-full"
+            placeholder="words, or a phrase in quotes"
+            value={typed.text}
+            onChange={(e) => setTyped({ ...typed, text: e.target.value })}
+          />
+        </label>
+        <label className="grow">
+          <span className="sr-only">Filter</span>
+          <input
+            className="input input-sm w-full font-dense"
+            placeholder='filter, like: host sw "gate-" and source ne "change"'
+            spellCheck={false}
+            value={typed.where}
+            onChange={(e) => setTyped({ ...typed, where: e.target.value })}
+          />
+        </label>
+        <select
+          className="select select-sm w-44"
+          aria-label="Severity"
+          value={floor}
+          onChange={(e) => keep({ floor: e.target.value })}
+        >
+          {FLOORS.map((f) => (
+            <option key={f.value} value={f.value}>
+              {f.name}
+            </option>
+          ))}
+        </select>
+      </div>
+      {events.isError && <Failure error={events.error} />}
+      <Lanes
+        start={span.start}
+        end={span.end}
+        onDraw={brush}
+        onClear={() => undefined}
+        label="Events over time; drag to look closer"
+      >
+        <EventLane answer={histogram.data} name="How many" />
+      </Lanes>
+      {!events.data && !events.isError && <Waiting what="the events" lines={12} />}
+      {events.data?.items.length === 0 && (
+        <Empty title="No event matches in this span">
+          Choose a longer span above, or take words away from the filter. Which files each agent follows, and whether it
+          may read them, stands on the page of its host.
+        </Empty>
+      )}
+      {events.data && events.data.items.length > 0 && (
+        <List
+          events={events.data.items}
+          now={now}
+          onHost={(host) => keep({ where: `host eq ${JSON.stringify(host)}` })}
+        />
+      )}
+      {events.data?.next && (
+        <button
+          type="button"
+          className="btn btn-sm mt-3"
+          disabled={limit >= 1000}
+          onClick={() => setLimit(Math.min(1000, limit * 2))}
+        >
+          {limit >= 1000 ? "Choose a shorter span to see older ones" : `Show more than ${plural(limit, "event")}`}
+        </button>
+      )}
+    </>
+  );
+}
+
+const GRID = "grid grid-cols-[132px_24px_120px_100px_minmax(0,1fr)] gap-x-2";
+
+function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (host: string) => void }) {
+  const [open, setOpen] = useState<string>();
+  const [parameters] = useSearchParams();
+  return (
+    <ul className="hairline mt-2 border-base-300 border-b font-dense text-sm" aria-label="Events, newest first">
+      {events.map((event) => {
+        const kind = weight(event.severity);
+        const shown = open === event.id;
+        return (
+          <li key={event.id}>
+            <button
+              type="button"
+              className={`${GRID} w-full py-0.5 text-left hover:bg-base-200`}
+              aria-expanded={shown}
+              onClick={() => setOpen(shown ? undefined : event.id)}
+            >
+              <span className="whitespace-nowrap text-ink-2">{moment(unix(event.time), now, true)}</span>
+              <span title={event.severity}>
+                {kind === "rest" ? (
+                  <span className="sr-only">{event.severity}</span>
+                ) : (
+                  <Signal state={WEIGHT_STATE[kind]} size={15} label={event.severity} />
+                )}
+              </span>
+              <span className="grow-cell font-semibold">{event.host}</span>
+              <span className="grow-cell text-ink-2">{event.source}</span>
+              <span className="grow-cell">{event.body}</span>
+            </button>
+            {shown && (
+              <div className="bg-base-200 px-3 py-2 pl-[140px]">
+                <p className="whitespace-pre-wrap break-words">{event.body}</p>
+                <dl className="mt-2 grid grid-cols-[200px_1fr] gap-x-3 text-ink-2">
+                  <dt>severity</dt>
+                  <dd>{event.severity}</dd>
+                  {Object.entries(event.attributes).map(([name, value]) => (
+                    <div key={name} className="contents">
+                      <dt>{name}</dt>
+                      <dd className="break-words">{String(value)}</dd>
+                    </div>
+                  ))}
+                </dl>
+                <p className="mt-2 flex gap-3">
+                  <button type="button" className="link" onClick={() => onHost(event.host)}>
+                    Only this host
+                  </button>
+                  <Link className="link" to={withSpan(`/fleet/${encodeURIComponent(event.host)}`, parameters)}>
+                    Open {event.host}
+                  </Link>
+                </p>
+              </div>
+            )}
+          </li>
+        );
+      })}
+    </ul>
+  );
+}

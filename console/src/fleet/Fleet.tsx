@@ -1,0 +1,237 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type KeyboardEvent, memo, useEffect, useMemo, useRef, useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import type { Host, MetricAnswer } from "../api/client";
+import { duration, plural, unix, withUnit } from "../lib/format";
+import { useHosts, useMetric } from "../lib/queries";
+import { useSpan, withSpan } from "../lib/useSpan";
+import { Empty, Failure, Waiting } from "../ui/Note";
+import { StateWord } from "../ui/Signal";
+import { COLUMNS, newest, type Order, ordered } from "./columns";
+
+const GRID =
+  "grid grid-cols-[92px_minmax(120px,1.2fr)_minmax(150px,1.6fr)_repeat(5,minmax(84px,0.9fr))_62px_96px] gap-x-3 items-center";
+const ROW = 30;
+const NONE: Host[] = [];
+
+export function Component() {
+  const [parameters, setParameters] = useSearchParams();
+  const where = parameters.get("where") ?? "";
+  const [typed, setTyped] = useState(where);
+  const [order, setOrder] = useState<Order>({ key: "state", down: false });
+  const { now } = useSpan();
+  const hosts = useHosts(where || undefined);
+  useEffect(() => setTyped(where), [where]);
+  useEffect(() => {
+    const timer = setTimeout(() => {
+      if (typed !== where) {
+        setParameters((held) => {
+          const next = new URLSearchParams(held);
+          if (typed.trim()) next.set("where", typed);
+          else next.delete("where");
+          return next;
+        });
+      }
+    }, 400);
+    return () => clearTimeout(timer);
+  }, [typed, where, setParameters]);
+  const answers = useColumns(now);
+  const values = useMemo(() => answers.map((answer) => newest(answer)), [answers]);
+  const sorting = COLUMNS.findIndex((c) => c.key === order.key);
+  const rows = useMemo(
+    () => ordered(hosts.data?.items ?? NONE, order, values[sorting]),
+    [hosts.data, order, values, sorting],
+  );
+  return (
+    <>
+      <div className="mb-2 flex items-center gap-4">
+        <h1 className="font-semibold text-xl">Fleet</h1>
+        <label className="flex grow items-center gap-2">
+          <span className="sr-only">Filter</span>
+          <input
+            className="input input-sm w-full max-w-xl font-dense"
+            placeholder='filter, like: label.site eq "northquay" and state ne "ok"'
+            value={typed}
+            spellCheck={false}
+            onChange={(e) => setTyped(e.target.value)}
+          />
+        </label>
+        <span className="font-dense text-ink-2">{hosts.data ? plural(rows.length, "host") : ""}</span>
+      </div>
+      {hosts.isError && <Failure error={hosts.error} />}
+      {!hosts.data && !hosts.isError && <Waiting what="the hosts" lines={10} />}
+      {hosts.data && rows.length === 0 && !hosts.isError && (
+        <Empty title={where ? "No host passes this filter" : "No host is enrolled yet"}>
+          {where ? (
+            <button type="button" className="btn btn-sm mt-2" onClick={() => setTyped("")}>
+              Show all hosts
+            </button>
+          ) : (
+            <>
+              <Link className="link" to="/settings">
+                Make an enrolment key
+              </Link>{" "}
+              and run the command it gives you on a server: it appears here within a minute.
+            </>
+          )}
+        </Empty>
+      )}
+      {rows.length > 0 && (
+        <Table rows={rows} values={values} answers={answers} order={order} setOrder={setOrder} now={now} />
+      )}
+    </>
+  );
+}
+
+function useColumns(now: number): (MetricAnswer | undefined)[] {
+  const span = useMemo(() => ({ from: "", to: "", start: now - 360, end: now, live: true }), [now]);
+  const cpu = useMetric(COLUMNS[0]?.ask, span).data;
+  const memory = useMetric(COLUMNS[1]?.ask, span).data;
+  const disk = useMetric(COLUMNS[2]?.ask, span).data;
+  const load = useMetric(COLUMNS[3]?.ask, span).data;
+  const net = useMetric(COLUMNS[4]?.ask, span).data;
+  return useMemo(() => [cpu, memory, disk, load, net], [cpu, memory, disk, load, net]);
+}
+
+interface TableProps {
+  rows: Host[];
+  values: Map<string, number>[];
+  answers: (MetricAnswer | undefined)[];
+  order: Order;
+  setOrder: (order: Order) => void;
+  now: number;
+}
+
+function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const navigate = useNavigate();
+  const [parameters] = useSearchParams();
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+  });
+  const [at, setAt] = useState(-1);
+  const key = (event: KeyboardEvent) => {
+    const turn = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
+    if (turn) {
+      event.preventDefault();
+      const next = Math.min(rows.length - 1, Math.max(0, at + turn));
+      setAt(next);
+      virtual.scrollToIndex(next);
+    }
+    const row = rows[at];
+    if (event.key === "Enter" && row && event.target === scroller.current) {
+      void navigate(withSpan(`/fleet/${encodeURIComponent(row.name)}`, parameters));
+    }
+  };
+  const heading = (name: string, column: string, right = false) => (
+    <div
+      role="columnheader"
+      aria-sort={order.key === column ? (order.down ? "descending" : "ascending") : "none"}
+      className={right ? "text-right" : ""}
+    >
+      <button
+        type="button"
+        className="font-semibold text-ink-2 text-sm hover:text-base-content"
+        onClick={() => setOrder({ key: column, down: order.key === column ? !order.down : right })}
+      >
+        {name}
+        {order.key === column ? (order.down ? " ▾" : " ▴") : ""}
+      </button>
+    </div>
+  );
+  return (
+    <div role="table" aria-label="Fleet" aria-rowcount={rows.length + 1} className="font-dense">
+      <div role="row" aria-rowindex={1} className={`${GRID} border-base-300 border-b pr-3 pb-1`}>
+        {heading("State", "state")}
+        {heading("Host", "name")}
+        <div role="columnheader" className="font-semibold text-ink-2 text-sm">
+          Groups
+        </div>
+        {COLUMNS.map((c) => (
+          <div key={c.key} className="contents">
+            {heading(c.name, c.key, true)}
+          </div>
+        ))}
+        <div role="columnheader" className="text-right font-semibold text-ink-2 text-sm">
+          Alerts
+        </div>
+        <div role="columnheader" className="text-right font-semibold text-ink-2 text-sm">
+          Last heard
+        </div>
+      </div>
+      <div
+        ref={scroller}
+        className="overflow-y-auto outline-offset-[-2px]"
+        style={{ height: "calc(100vh - 150px)" }}
+        role="rowgroup"
+        tabIndex={0} // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region has to be reached by keyboard
+        onKeyDown={key}
+      >
+        <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">
+          {virtual.getVirtualItems().map((item) => {
+            const host = rows[item.index];
+            if (!host) return null;
+            return (
+              <div
+                key={host.name}
+                role="row"
+                aria-rowindex={item.index + 2}
+                className={`${GRID} absolute inset-x-0 border-base-300 border-b pr-3 hover:bg-base-200 ${item.index === at ? "bg-base-200" : ""}`}
+                style={{ height: ROW, transform: `translateY(${item.start}px)` }}
+              >
+                <Cells
+                  host={host}
+                  link={withSpan(`/fleet/${encodeURIComponent(host.name)}`, parameters)}
+                  cells={COLUMNS.map((_, i) => withUnit(values[i]?.get(host.name), answers[i]?.unit ?? "")).join("\t")}
+                  heard={host.last_seen ? `${duration(Math.max(0, now + 15 - unix(host.last_seen)))} ago` : "never"}
+                />
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </div>
+  );
+}
+
+const Cells = memo(function Cells({
+  host,
+  link,
+  cells,
+  heard,
+}: {
+  host: Host;
+  link: string;
+  cells: string;
+  heard: string;
+}) {
+  return (
+    <>
+      <div role="cell">
+        <StateWord state={host.state} />
+      </div>
+      <div role="cell" className="grow-cell">
+        <Link className="font-semibold hover:underline" to={link}>
+          {host.name}
+        </Link>
+      </div>
+      <div role="cell" className="grow-cell text-ink-2">
+        {host.groups.join(", ")}
+      </div>
+      {cells.split("\t").map((cell, i) => (
+        <div key={COLUMNS[i]?.key} role="cell" className="text-right">
+          {cell}
+        </div>
+      ))}
+      <div role="cell" className={`text-right ${host.open_alerts ? "font-semibold text-state-critical" : ""}`}>
+        {host.open_alerts || ""}
+      </div>
+      <div role="cell" className="grow-cell text-right text-ink-2">
+        {heard}
+      </div>
+    </>
+  );
+});

@@ -1,0 +1,192 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { useParams, useSearchParams } from "react-router";
+import { api, got, type Host, type Schemas } from "../api/client";
+import { duration, moment, unix, withUnit } from "../lib/format";
+import { quoted, useEvents, useHistogram, useHost, useMetric, useRules } from "../lib/queries";
+import { instant, type Span } from "../lib/span";
+import { useSpan } from "../lib/useSpan";
+import { Lanes } from "../ui/Lanes";
+import { MetricLane } from "../ui/MetricLane";
+import { Failure, Waiting } from "../ui/Note";
+import { Signal } from "../ui/Signal";
+import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";
+import { Beneath } from "./Beneath";
+import { type LaneSpec, serviceLanes, systemLanes } from "./lanes";
+
+export function Component() {
+  const { name = "" } = useParams();
+  const host = useHost(name);
+  if (host.isError) return <Failure error={host.error} again={() => void host.refetch()} />;
+  if (!host.data) return <Waiting what={name} lines={9} />;
+  return <HostPage host={host.data} />;
+}
+
+/** The span drawn on the lanes, in the address as `drawn=START-END`. */
+function useDrawn() {
+  const [parameters, setParameters] = useSearchParams();
+  const text = parameters.get("drawn") ?? "";
+  const drawn = useMemo(() => {
+    const [start, end] = text.split("-").map(Number);
+    return start && end && end > start ? { start, end } : undefined;
+  }, [text]);
+  const set = (value: string | undefined) =>
+    setParameters(
+      (held) => {
+        const next = new URLSearchParams(held);
+        if (value) next.set("drawn", value);
+        else next.delete("drawn");
+        return next;
+      },
+      { replace: true },
+    );
+  return {
+    drawn,
+    draw: (start: number, end: number) => set(`${Math.floor(start)}-${Math.ceil(end)}`),
+    clear: () => set(undefined),
+  };
+}
+
+function HostPage({ host }: { host: Host }) {
+  const { span, now, brush } = useSpan();
+  const { drawn, draw, clear } = useDrawn();
+  const rules = useRules();
+  const metrics = useQuery({
+    queryKey: ["metrics", host.name],
+    queryFn: () => got(api.GET("/api/v1/metrics", { params: { query: { host: host.name } } })),
+    staleTime: 60_000,
+  });
+  const states = useQuery({
+    queryKey: ["states", host.name, span.start, span.end],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/hosts/{name}/states", {
+          params: { path: { name: host.name }, query: { from: instant(span.start), to: instant(span.end + 15) } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const mine = `host eq ${quoted(host.name)}`;
+  const histogram = useHistogram("", `${mine}`, span);
+  const changes = useEvents("", `${mine} and source eq "change"`, span, 100);
+  const known = rules.data?.items ?? [];
+  const lanes = useMemo(
+    () => [...systemLanes(host, known), ...serviceLanes(host, metrics.data?.items ?? [], known)],
+    [host, known, metrics.data],
+  );
+  const chosen = drawn ?? { start: span.start, end: span.end };
+  return (
+    <>
+      <Heading host={host} now={now} />
+      <Lanes
+        start={span.start}
+        end={span.end}
+        drawn={drawn}
+        onDraw={draw}
+        onClear={clear}
+        label={`${host.name} over time`}
+      >
+        <StateLane
+          changes={states.data?.items ?? []}
+          since={`${host.state} since ${moment(unix(host.state_since), now)}`}
+        />
+        {lanes.map((lane) => (
+          <Measured key={lane.key} lane={lane} span={span} />
+        ))}
+        <EventLane answer={histogram.data} />
+        <ChangeLane events={changes.data?.items ?? []} />
+      </Lanes>
+      <Beneath
+        host={host}
+        start={chosen.start}
+        end={chosen.end}
+        drawn={drawn !== undefined}
+        zoom={brush}
+        clear={clear}
+        changes={changes.data?.items ?? []}
+      />
+    </>
+  );
+}
+
+function Measured({ lane, span }: { lane: LaneSpec; span: Span }) {
+  const answer = useMetric(lane.ask, span);
+  const names = answer.data?.series.map((s) => Object.values(s.attributes)[0]).filter(Boolean) ?? [];
+  if (answer.isError) return null;
+  return (
+    <MetricLane
+      name={lane.name}
+      shows={names.length ? names.join(" · ") : lane.shows}
+      answer={answer.data}
+      colour={lane.colour}
+      top={lane.top}
+      of={lane.of}
+      bounds={lane.bounds ?? []}
+      height={lane.height ?? 36}
+      waiting={answer.isPending}
+    />
+  );
+}
+
+function Heading({ host, now }: { host: Host; now: number }) {
+  const facts = host.facts;
+  const agent = host.agent as (Schemas["Host"]["agent"] & { cpu?: number; memory?: number }) | null;
+  const parts = [
+    ...host.groups,
+    host.os,
+    facts?.cores ? `${facts.cores} ${facts.cores === 1 ? "core" : "cores"}, ${withUnit(facts.memory, "By")}` : "",
+    facts?.boot_time ? `up ${duration(now - facts.boot_time)}` : "",
+  ].filter(Boolean);
+  const heard = host.last_seen
+    ? `heard ${duration(Math.max(0, Date.now() / 1000 - unix(host.last_seen)))} ago`
+    : "never heard";
+  const cost =
+    agent?.cpu !== undefined
+      ? `, at ${(Number(agent.cpu) * 100).toFixed(1)} % of a core and ${withUnit(Number(agent.memory), "By")}`
+      : "";
+  return (
+    <header className="mb-1.5">
+      <div className="flex items-baseline gap-3">
+        <h1 className="flex items-center gap-1.5 font-semibold text-xl">
+          <Signal state={host.state} size={22} />
+          {host.name}
+        </h1>
+        <p className="grow-cell font-dense text-ink-2">{parts.join(" · ")}</p>
+      </div>
+      <p className="font-dense text-ink-2 text-sm">
+        collected by {host.collection.by}, {heard}
+        {cost}
+        {host.collection.problem && <span className="text-state-warning"> · {host.collection.problem}</span>}
+      </p>
+      <Followed host={host} />
+    </header>
+  );
+}
+
+interface FollowStatus {
+  path: string;
+  status: string;
+  detail: string;
+  lines: number;
+}
+
+function Followed({ host }: { host: Host }) {
+  const follow = (host.agent?.follow ?? []) as FollowStatus[];
+  if (!follow.length) return null;
+  return (
+    <p className="font-dense text-ink-2 text-sm">
+      follows{" "}
+      {follow.map((f, i) => (
+        <span key={f.path}>
+          {i > 0 && "; "}
+          {f.path}:{" "}
+          <span className={f.status === "following" || f.status === "empty" ? "" : "text-state-warning"}>
+            {f.status}
+          </span>
+          , {f.detail}
+          {f.status === "following" ? `, ${f.lines} lines read` : ""}
+        </span>
+      ))}
+    </p>
+  );
+}

@@ -1,0 +1,86 @@
+/** Turning values and times into places on the page. */
+
+const TIME_STEPS = [
+  5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 604800,
+];
+
+/** Round moments within a span, at most `most` of them, in local time. */
+export function timeTicks(start: number, end: number, most: number): number[] {
+  const step = TIME_STEPS.find((s) => (end - start) / s <= most) ?? 604800;
+  const shift = new Date(start * 1000).getTimezoneOffset() * 60;
+  const ticks: number[] = [];
+  for (let t = Math.ceil((start - shift) / step) * step + shift; t <= end; t += step) ticks.push(t);
+  return ticks;
+}
+
+/** A round upper end for values up to `high`. */
+export function roundUp(high: number): number {
+  if (!(high > 0)) return 1;
+  const power = 10 ** Math.floor(Math.log10(high));
+  for (const step of [1, 1.5, 2, 3, 4, 5, 7.5, 10]) if (high <= step * power) return step * power;
+  return 10 * power;
+}
+
+export interface Line {
+  times: number[];
+  values: (number | null)[];
+}
+
+const n = (value: number): string => value.toFixed(1);
+
+/** SVG path data of a line with gaps where nothing was heard. `x` and `y` give places in pixels. */
+export function linePath(line: Line, x: (t: number) => number, y: (v: number) => number): string {
+  let path = "";
+  let pen = false;
+  for (let i = 0; i < line.times.length; i++) {
+    const value = line.values[i];
+    if (value === null || value === undefined) {
+      pen = false;
+      continue;
+    }
+    path += `${pen ? "L" : "M"}${n(x(line.times[i] as number))},${n(y(value))}`;
+    pen = true;
+  }
+  return path;
+}
+
+/** The same as a closed area down to `base` pixels. */
+export function areaPath(line: Line, x: (t: number) => number, y: (v: number) => number, base: number): string {
+  let path = "";
+  let open: string | undefined;
+  let last = 0;
+  for (let i = 0; i <= line.times.length; i++) {
+    const value = line.values[i];
+    if (value === null || value === undefined) {
+      if (open) path += `L${n(last)},${n(base)}Z`;
+      open = undefined;
+      continue;
+    }
+    const at = x(line.times[i] as number);
+    if (open === undefined) {
+      open = n(at);
+      path += `M${open},${n(base)}`;
+    }
+    path += `L${n(at)},${n(y(value))}`;
+    last = at;
+  }
+  return path;
+}
+
+/** The index of the step that holds a moment, or -1. */
+export function stepAt(times: number[], step: number, moment: number): number {
+  const first = times[0];
+  if (first === undefined) return -1;
+  const index = Math.floor((moment - first) / step);
+  return index >= 0 && index < times.length ? index : -1;
+}
+
+/** The value at a moment, or the last one before it within three steps. */
+export function valueAt(line: Line, step: number, moment: number): number | null {
+  const index = Math.min(stepAt(line.times, step, moment), line.times.length - 1);
+  for (let i = index; i >= 0 && i > index - 3; i--) {
+    const value = line.values[i];
+    if (value !== null && value !== undefined) return value;
+  }
+  return null;
+}

@@ -1,0 +1,59 @@
+import { useCallback, useEffect, useMemo, useState } from "react";
+import { useSearchParams } from "react-router";
+import { fixedSpan, readSpan, type Span } from "./span";
+
+/** How often a live span moves on, s. */
+const PACE = 15;
+
+function pacedNow(): number {
+  return Math.floor(Date.now() / 1000 / PACE) * PACE;
+}
+
+/** The span of the address, moving on while it is live. */
+export function useSpan(): {
+  span: Span;
+  now: number;
+  setSpan: (next: { from: string; to: string }) => void;
+  brush: (a: number, b: number) => void;
+} {
+  const [parameters, setParameters] = useSearchParams();
+  const [now, setNow] = useState(pacedNow);
+  useEffect(() => {
+    const timer = setInterval(() => setNow(pacedNow()), 1000);
+    return () => clearInterval(timer);
+  }, []);
+  const from = parameters.get("from");
+  const to = parameters.get("to");
+  const span = useMemo(() => {
+    const wanted = new URLSearchParams();
+    if (from) wanted.set("from", from);
+    if (to) wanted.set("to", to);
+    return readSpan(wanted, now);
+  }, [from, to, now]);
+  const setSpan = useCallback(
+    (next: { from: string; to: string }) => {
+      setParameters((held) => {
+        const changed = new URLSearchParams(held);
+        changed.set("from", next.from);
+        if (next.to === "now") changed.delete("to");
+        else changed.set("to", next.to);
+        changed.delete("drawn");
+        return changed;
+      });
+    },
+    [setParameters],
+  );
+  const brush = useCallback((a: number, b: number) => setSpan(fixedSpan(a, b)), [setSpan]);
+  return { span, now, setSpan, brush };
+}
+
+/** The address of a page with the span of this one kept. */
+export function withSpan(path: string, parameters: URLSearchParams): string {
+  const kept = new URLSearchParams();
+  for (const name of ["from", "to"]) {
+    const value = parameters.get(name);
+    if (value) kept.set(name, value);
+  }
+  const text = kept.toString();
+  return text ? `${path}?${text}` : path;
+}

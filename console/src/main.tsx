@@ -1,0 +1,85 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Link, RouterProvider, useRouteError } from "react-router";
+import { Refused } from "./api/client";
+import { SessionGate } from "./signin/session";
+import { Failure } from "./ui/Note";
+import { Shell } from "./ui/Shell";
+import "./styles.css";
+
+function Broken() {
+  const error = useRouteError();
+  return (
+    <div className="p-8">
+      <Failure error={error} again={() => window.location.reload()} />
+      <Link className="link" to="/">
+        Back to Now
+      </Link>
+    </div>
+  );
+}
+
+// After an update, an open page asks for files that are gone: one reload brings the new ones.
+window.addEventListener("vite:preloadError", () => {
+  if (!sessionStorage.getItem("balise.reloaded")) {
+    sessionStorage.setItem("balise.reloaded", "1");
+    window.location.reload();
+  }
+});
+
+const router = createBrowserRouter([
+  {
+    path: "/",
+    element: (
+      <SessionGate>
+        <Shell />
+      </SessionGate>
+    ),
+    errorElement: <Broken />,
+    HydrateFallback: () => null,
+    children: [
+      { index: true, lazy: () => import("./now/Now") },
+      { path: "fleet", lazy: () => import("./fleet/Fleet") },
+      { path: "fleet/:name", lazy: () => import("./host/Host") },
+      { path: "events", lazy: () => import("./events/Events") },
+      { path: "alerts", lazy: () => import("./alerts/Alerts") },
+      { path: "alerts/:id", lazy: () => import("./alerts/Alert") },
+      { path: "rules", lazy: () => import("./rules/Rules") },
+      { path: "rules/new", lazy: () => import("./rules/RuleEdit") },
+      { path: "rules/:name", lazy: () => import("./rules/RuleEdit") },
+      {
+        path: "settings",
+        lazy: () => import("./settings/Settings"),
+        children: [
+          { index: true, lazy: () => import("./settings/Keys") },
+          { path: "channels", lazy: () => import("./settings/Channels") },
+          { path: "deliveries", lazy: () => import("./settings/Deliveries") },
+          { path: "users", lazy: () => import("./settings/People") },
+          { path: "tokens", lazy: () => import("./settings/Tokens") },
+          { path: "storage", lazy: () => import("./settings/Storage") },
+        ],
+      },
+    ],
+  },
+]);
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      retry: (count, error) => count < 2 && !(error instanceof Refused && error.status < 500),
+      staleTime: 5_000,
+    },
+  },
+});
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={client}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

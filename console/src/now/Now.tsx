@@ -1,0 +1,178 @@
+import { Link, useSearchParams } from "react-router";
+import type { Event, Group } from "../api/client";
+import { clock, duration, moment, plural, unix, withUnit } from "../lib/format";
+import { useAlerts, useEvents, useGroups, useHosts } from "../lib/queries";
+import { useSpan, withSpan } from "../lib/useSpan";
+import { Empty, Failure, Waiting } from "../ui/Note";
+import { Proportion, Ribbon } from "../ui/Ribbon";
+import { Signal } from "../ui/Signal";
+import { boardRows, headline, type Row, someOf } from "./board";
+
+const DAY = 86_400;
+
+export function Component() {
+  const { now } = useSpan();
+  const open = useAlerts({ state: "open" });
+  const hosts = useHosts();
+  const end = Math.floor(now / 60) * 60;
+  const groups = useGroups(end - DAY, end + 60);
+  const changes = useEvents(
+    "",
+    'source eq "change"',
+    { from: "", to: "", start: end - DAY, end: end + 60, live: true },
+    300,
+  );
+  if (open.isError) return <Failure error={open.error} again={() => void open.refetch()} />;
+  if (!open.data || !hosts.data) return <Waiting what="the open alerts" lines={8} />;
+  const rows = boardRows(open.data.items, hosts.data.items);
+  const silent = hosts.data.items.filter((h) => h.state === "silent").length;
+  return (
+    <>
+      <h1 className="mb-2 font-semibold text-xl">{headline(rows, silent)}</h1>
+      <Board rows={rows} now={now} hosts={hosts.data.items.length} />
+      <h2 className="mt-5 mb-1 font-dense font-semibold text-ink-2 text-sm">Groups, last 24 hours</h2>
+      {groups.data?.items.length ? (
+        <div className="hairline border-base-300 border-y font-dense">
+          {groups.data.items.map((group) => (
+            <GroupRow
+              key={group.name}
+              group={group}
+              end={end + 60}
+              change={changes.data?.items.find((e) =>
+                hosts.data.items.some((h) => h.name === e.host && h.groups.includes(group.name)),
+              )}
+            />
+          ))}
+        </div>
+      ) : (
+        <Empty title="No groups yet">
+          A host joins a group when it is enrolled with a key that names one:{" "}
+          <Link className="link" to="/settings">
+            make an enrolment key
+          </Link>
+          .
+        </Empty>
+      )}
+      <Legend />
+    </>
+  );
+}
+
+const BOARD =
+  "grid grid-cols-[28px_64px_minmax(0,1.5fr)_minmax(0,2fr)_minmax(0,2.6fr)_minmax(0,1.3fr)_minmax(0,1fr)] gap-x-4";
+
+function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }) {
+  const [parameters] = useSearchParams();
+  const past = useAlerts({ state: "recovered", start: Math.floor(now / 3600) * 3600 - 7 * DAY });
+  if (!rows.length) {
+    const last = past.data?.items[0];
+    return (
+      <div className="board rounded-box px-5 py-6 font-dense text-lg">
+        <div className="flex items-center gap-3">
+          <Signal state="ok" size={24} />
+          {hosts ? `${plural(hosts, "host")} watched, no alert is open.` : "No host is enrolled yet."}
+        </div>
+        <p className="mt-1 pl-9 text-base text-ink-2">
+          {hosts === 0 ? (
+            <Link className="link" to="/settings">
+              Make an enrolment key and run its command on a server
+            </Link>
+          ) : last ? (
+            <>
+              The last alert ended {duration(now - unix(last.recovered_at ?? last.opened_at))} ago:{" "}
+              <Link className="link" to={`/alerts/${last.id}`}>
+                {last.host}, {last.about}
+              </Link>
+            </>
+          ) : (
+            "Nothing has happened in the last 7 days."
+          )}
+        </p>
+      </div>
+    );
+  }
+  return (
+    <div className="board rounded-box px-4 pt-2 pb-3 font-dense">
+      <div className={`${BOARD} pb-1 text-ink-2 text-sm`}>
+        <span />
+        <span>since</span>
+        <span>where</span>
+        <span>what</span>
+        <span>clue</span>
+        <span>who feels it</span>
+        <span>who has it</span>
+      </div>
+      <div className="hairline border-current/20 border-t">
+        {rows.map((row) => {
+          const first = row.alerts[0];
+          const values = row.alerts.map((a) => a.value);
+          if (!first) return null;
+          return (
+            <Link
+              key={row.rule}
+              to={withSpan(`/alerts/${first.id}`, parameters)}
+              className={`${BOARD} py-2.5 hover:bg-current/5`}
+            >
+              <Signal state={row.silent ? "silent" : row.severity} size={20} label={row.severity} />
+              <span className="text-lg">{clock(row.since)}</span>
+              <span className="min-w-0">
+                <span className="line-clamp-2 text-lg leading-snug">{someOf(row.hosts) || "the fleet"}</span>
+                <span className="block text-ink-2 text-sm">
+                  {Object.values(first.attributes).filter(Boolean).join(" ")}
+                </span>
+              </span>
+              <span className="min-w-0">
+                <span className="line-clamp-2 text-lg leading-snug">{first.about}</span>
+                <span className="block text-ink-2 text-sm">
+                  {withUnit(Math.max(...values), first.unit)}, limit {withUnit(first.limit, first.unit)}
+                </span>
+              </span>
+              <span className="min-w-0">
+                <span className="line-clamp-2 text-base leading-snug">{row.clue ?? "nothing stands out yet"}</span>
+              </span>
+              <span className="min-w-0 text-base">{row.groups.join(", ") || "–"}</span>
+              <span className="min-w-0 text-base">
+                {row.owner ?? "nobody"}
+                <span className="block text-ink-2 text-sm">for {duration(now - row.since)}</span>
+              </span>
+            </Link>
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+function GroupRow({ group, end, change }: { group: Group; end: number; change: Event | undefined }) {
+  return (
+    <Link
+      to={`/fleet?where=${encodeURIComponent(`group eq ${JSON.stringify(group.name)}`)}`}
+      className="grid grid-cols-[180px_minmax(0,1fr)_minmax(0,3fr)_minmax(0,1.6fr)] items-center gap-x-4 py-1.5 hover:bg-base-200"
+    >
+      <span className="flex items-center gap-2">
+        <Signal state={group.state} size={16} />
+        <span className="grow-cell">
+          <span className="font-semibold">{group.name}</span>{" "}
+          <span className="text-ink-2 text-sm">{plural(group.hosts, "host")}</span>
+        </span>
+      </span>
+      <Proportion states={group.states} total={group.hosts} />
+      <Ribbon changes={group.ribbon} start={end - DAY} end={end} />
+      <span className="grow-cell text-ink-2 text-sm" title={change?.body}>
+        {change ? `${moment(unix(change.time), end)} ${change.host}: ${change.body}` : "no changes"}
+      </span>
+    </Link>
+  );
+}
+
+function Legend() {
+  return (
+    <div className="mt-4 flex gap-7 font-dense text-ink-2 text-sm">
+      {(["ok", "warning", "critical", "silent", "paused"] as const).map((state) => (
+        <span key={state} className="flex items-center gap-1.5">
+          <Signal state={state} size={16} label={false} /> {state}
+        </span>
+      ))}
+    </div>
+  );
+}

@@ -1,0 +1,105 @@
+import type { Rule, Schemas } from "../api/client";
+
+/** A rule as the form holds it: everything text, as typed. */
+export interface RuleForm {
+  name: string;
+  about: string;
+  hosts: string;
+  metric: string;
+  where: string;
+  each: string;
+  take: string;
+  over: string;
+  direction: "above" | "below";
+  warning: string;
+  warningHold: string;
+  warningClear: string;
+  critical: string;
+  criticalHold: string;
+  criticalClear: string;
+  advice: string;
+  enabled: boolean;
+}
+
+export const BLANK: RuleForm = {
+  name: "",
+  about: "",
+  hosts: "",
+  metric: "",
+  where: "",
+  each: "host",
+  take: "avg",
+  over: "2m",
+  direction: "above",
+  warning: "",
+  warningHold: "5m",
+  warningClear: "",
+  critical: "",
+  criticalHold: "1m",
+  criticalClear: "",
+  advice: "",
+  enabled: true,
+};
+
+const text = (value: number | null | undefined): string => (value === null || value === undefined ? "" : String(value));
+
+export function formOf(rule: Rule): RuleForm {
+  const { warning, critical } = rule.limits;
+  const either = warning ?? critical;
+  return {
+    name: rule.name,
+    about: rule.about,
+    hosts: rule.hosts ?? "",
+    metric: rule.measure.metric,
+    where: rule.measure.where ?? "",
+    each: (rule.measure.each ?? []).join(", "),
+    take: rule.measure.take ?? "last",
+    over: rule.measure.over ?? "1m",
+    direction: either?.below !== null && either?.below !== undefined ? "below" : "above",
+    warning: text(warning?.above ?? warning?.below),
+    warningHold: warning?.hold ?? "0s",
+    warningClear: text(warning?.clear),
+    critical: text(critical?.above ?? critical?.below),
+    criticalHold: critical?.hold ?? "0s",
+    criticalClear: text(critical?.clear),
+    advice: rule.advice ?? "",
+    enabled: rule.enabled ?? true,
+  };
+}
+
+function limit(form: RuleForm, bound: string, hold: string, clear: string): Schemas["Limit"] | undefined {
+  if (!bound.trim()) return undefined;
+  return {
+    [form.direction]: Number(bound),
+    hold: hold.trim() || "0s",
+    ...(clear.trim() ? { clear: Number(clear) } : {}),
+  } as Schemas["Limit"];
+}
+
+export function bodyOf(form: RuleForm): Schemas["RuleBody"] {
+  return {
+    about: form.about,
+    hosts: form.hosts.trim() || null,
+    measure: {
+      metric: form.metric.trim(),
+      where: form.where.trim() || null,
+      each: form.each
+        .split(",")
+        .map((e) => e.trim())
+        .filter(Boolean),
+      take: form.take as Schemas["Measure"]["take"],
+      over: form.over.trim(),
+    },
+    limits: {
+      warning: limit(form, form.warning, form.warningHold, form.warningClear) ?? null,
+      critical: limit(form, form.critical, form.criticalHold, form.criticalClear) ?? null,
+    },
+    advice: form.advice,
+    enabled: form.enabled,
+  };
+}
+
+/** What the service said of a field, under whatever longer name it said it. */
+export function problemOf(fields: { field: string; detail: string }[], name: string): string | undefined {
+  return fields.find((f) => f.field === name || f.field.endsWith(`.${name}`))?.detail;
+}

@@ -1,0 +1,105 @@
+import { type ReactNode, useState } from "react";
+import { Failure } from "../ui/Note";
+
+/** A plain table for settings. */
+export function Listing({ columns, children }: { columns: string[]; children: ReactNode }) {
+  return (
+    <table className="w-full border-collapse font-dense">
+      <thead>
+        <tr className="border-base-300 border-b text-left text-ink-2 text-sm">
+          {columns.map((c) => (
+            <th key={c} scope="col" className="py-1 pr-4 font-normal">
+              {c}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>{children}</tbody>
+    </table>
+  );
+}
+
+export function Line({ cells, action }: { cells: ReactNode[]; action?: ReactNode }) {
+  return (
+    <tr className="border-base-300 border-b align-top">
+      {cells.map((cell, i) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: cells are told apart by their column
+        <td key={i} className="max-w-md break-words py-1.5 pr-4">
+          {cell}
+        </td>
+      ))}
+      <td className="py-1 text-right">{action}</td>
+    </tr>
+  );
+}
+
+/** A form that sends, says what went wrong, and empties itself when it went well. */
+export function Sending({
+  send,
+  label,
+  children,
+  note,
+}: {
+  send: () => Promise<unknown>;
+  label: string;
+  children: ReactNode;
+  note?: string;
+}) {
+  const [error, setError] = useState<unknown>();
+  const [busy, setBusy] = useState(false);
+  return (
+    <form
+      className="mb-5"
+      onSubmit={(e) => {
+        e.preventDefault();
+        setBusy(true);
+        setError(undefined);
+        send()
+          .catch(setError)
+          .finally(() => setBusy(false));
+      }}
+    >
+      <div className="flex flex-wrap items-end gap-3">
+        {children}
+        <button type="submit" className="btn btn-primary btn-sm" disabled={busy}>
+          {label}
+        </button>
+      </div>
+      {note && <p className="mt-1 text-ink-2 text-sm">{note}</p>}
+      {error !== undefined && <Failure error={error} />}
+    </form>
+  );
+}
+
+export function Box({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
+    <label className="flex flex-col gap-0.5 text-sm">
+      {label}
+      {children}
+    </label>
+  );
+}
+
+/** A secret that is shown once, with a button to copy it. */
+export function Once({ title, text, done }: { title: string; text: string; done: () => void }) {
+  const [copied, setCopied] = useState(false);
+  const copy = () => {
+    navigator.clipboard
+      ?.writeText(text)
+      .then(() => setCopied(true))
+      .catch(() => setCopied(false));
+  };
+  return (
+    <div className="mb-5 border-primary border-l-4 pl-3" role="status">
+      <p>{title}</p>
+      <code className="my-1 block select-all break-all bg-base-200 p-2">{text}</code>
+      <button type="button" className="btn btn-sm mr-2" onClick={copy}>
+        {copied ? "Copied" : "Copy"}
+      </button>
+      <button type="button" className="btn btn-ghost btn-sm" onClick={done}>
+        I have it
+      </button>
+    </div>
+  );
+}

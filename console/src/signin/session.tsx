@@ -1,0 +1,62 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { createContext, type ReactNode, useContext, useEffect } from "react";
+import { api, got, type Me, type Schemas } from "../api/client";
+import { Failure, Waiting } from "../ui/Note";
+import { SignIn } from "./SignIn";
+
+interface Session {
+  me: Me;
+  status: Schemas["Status"] | undefined;
+  signOut: () => void;
+}
+
+const Context = createContext<Session | undefined>(undefined);
+
+export function useSession(): Session {
+  const session = useContext(Context);
+  if (!session) throw new Error("useSession outside of SessionGate");
+  return session;
+}
+
+/** Whether somebody may change things. */
+export function useMay(role: "operator" | "administrator"): boolean {
+  const { me } = useSession();
+  return me.role === "administrator" || (role === "operator" && me.role === "operator");
+}
+
+/** Shows the pages to whoever is signed in, and the sign-in page to everybody else. */
+export function SessionGate({ children }: { children: ReactNode }) {
+  const client = useQueryClient();
+  const session = useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: 2 });
+  const status = useQuery({ queryKey: ["status"], queryFn: () => got(api.GET("/api/v1/status")), staleTime: 60_000 });
+  useEffect(() => {
+    const ended = () => client.setQueryData(["session"], { name: null, role: null });
+    window.addEventListener("balise:signed-out", ended);
+    return () => window.removeEventListener("balise:signed-out", ended);
+  }, [client]);
+  if (session.isError) {
+    return (
+      <div className="p-8">
+        <Failure error={session.error} again={() => void session.refetch()} />
+      </div>
+    );
+  }
+  if (!session.data) {
+    return (
+      <div className="p-8">
+        <Waiting what="the console" />
+      </div>
+    );
+  }
+  if (session.data.name === null) {
+    return <SignIn status={status.data} done={(me) => client.setQueryData(["session"], me)} />;
+  }
+  const signOut = () => {
+    api
+      .DELETE("/api/v1/session")
+      .then(() => client.clear())
+      .finally(() => window.location.assign("/"))
+      .catch(() => undefined);
+  };
+  return <Context value={{ me: session.data, status: status.data, signOut }}>{children}</Context>;
+}

@@ -1,0 +1,117 @@
+import { useEffect, useState } from "react";
+import { NavLink, Outlet, useLocation, useSearchParams } from "react-router";
+import { useLive } from "../lib/live";
+import { useAlerts } from "../lib/queries";
+import { withSpan } from "../lib/useSpan";
+import { useSession } from "../signin/session";
+import { Signal } from "./Signal";
+import { SpanPicker } from "./SpanPicker";
+
+const MENU = [
+  { to: "/", name: "Now" },
+  { to: "/fleet", name: "Fleet" },
+  { to: "/events", name: "Events" },
+  { to: "/alerts", name: "Alerts" },
+  { to: "/rules", name: "Rules" },
+  { to: "/settings", name: "Settings" },
+] as const;
+
+function Theme() {
+  const [theme, setTheme] = useState(() => document.documentElement.getAttribute("data-theme") ?? "");
+  const choose = (next: string) => {
+    setTheme(next);
+    if (next) document.documentElement.setAttribute("data-theme", next);
+    else document.documentElement.removeAttribute("data-theme");
+    try {
+      localStorage.setItem("balise.theme", next);
+    } catch {
+      // Storage may be closed to us; the choice then lasts until the page is left.
+    }
+  };
+  return (
+    <label className="flex items-center justify-between gap-2 px-3 py-1.5">
+      Theme
+      <select className="select select-xs w-28" value={theme} onChange={(e) => choose(e.target.value)}>
+        <option value="">as the system</option>
+        <option value="quay">quay, day</option>
+        <option value="lantern">lantern, dark</option>
+      </select>
+    </label>
+  );
+}
+
+/** The frame of every page: brand, span, menu. */
+export function Shell() {
+  const { me, status, signOut } = useSession();
+  const link = useLive(me.name !== null);
+  const [parameters] = useSearchParams();
+  const { pathname } = useLocation();
+  const open = useAlerts({ state: "open" });
+  const count = open.data?.items.length ?? 0;
+  const critical = open.data?.items.some((a) => a.severity === "critical") ?? false;
+  useEffect(() => {
+    const page = MENU.find((m) => (m.to === "/" ? pathname === "/" : pathname.startsWith(m.to)));
+    document.title = `${count ? `(${count}) ` : ""}${page?.name ?? "Balise"} – Balise`;
+  }, [pathname, count]);
+  return (
+    <div className="grid min-h-screen grid-cols-[124px_1fr] grid-rows-[46px_1fr]">
+      <header className="col-span-2 flex items-center gap-3 border-base-300 border-b px-4">
+        <a href="#main" className="sr-only focus:not-sr-only">
+          To the content
+        </a>
+        <Signal state="ok" size={22} label={false} />
+        <span className="font-semibold text-lg">Balise</span>
+        <span className="font-dense text-ink-2">{status?.organisation}</span>
+        <span className="grow" />
+        {link === "lost" && (
+          <span role="status" className="font-dense text-warning">
+            nothing heard from the console: what is shown may be old
+          </span>
+        )}
+        <SpanPicker />
+        <details className="dropdown dropdown-end">
+          <summary className="btn btn-ghost btn-sm font-normal">{me.name} ▾</summary>
+          <div className="dropdown-content z-20 w-56 rounded-box border border-base-300 bg-base-100 py-1 text-sm">
+            <p className="px-3 py-1.5 text-ink-2">signed in as {me.role}</p>
+            <Theme />
+            <button type="button" className="w-full px-3 py-1.5 text-left hover:bg-base-200" onClick={signOut}>
+              Sign out
+            </button>
+          </div>
+        </details>
+      </header>
+      <nav aria-label="Pages" className="border-base-300 border-r bg-base-200 pt-3">
+        <ul>
+          {MENU.map((item) => (
+            <li key={item.to}>
+              <NavLink
+                to={withSpan(item.to, parameters)}
+                end={item.to === "/"}
+                className={({ isActive }) =>
+                  `flex items-center justify-between border-l-3 px-3 py-1.5 ${
+                    isActive
+                      ? "border-primary bg-base-100 font-semibold"
+                      : "border-transparent text-ink-2 hover:text-base-content"
+                  }`
+                }
+              >
+                {item.name}
+                {item.name === "Alerts" && count > 0 && (
+                  <span
+                    className={`font-dense font-semibold text-sm ${critical ? "text-state-critical" : "text-state-warning"}`}
+                    title={`${count} open`}
+                  >
+                    {count}
+                  </span>
+                )}
+              </NavLink>
+            </li>
+          ))}
+        </ul>
+      </nav>
+      <main id="main" className="min-w-0 px-[18px] pt-3 pb-10">
+        <Outlet />
+      </main>
+    </div>
+  );
+}
