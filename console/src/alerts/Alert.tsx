@@ -29,6 +29,11 @@ export function Component() {
   return <AlertPage alert={alert.data} />;
 }
 
+/** Advice as paragraphs: a single line break in a file is only where the file was folded. */
+export function paragraphs(text: string): string {
+  return text.trim().replace(/([^\n])\n(?=[^\n\-*\s])/g, "$1 ");
+}
+
 interface Evidence {
   from?: number;
   to?: number;
@@ -126,7 +131,9 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
           <Own alert={alert} now={now} />
           <section>
             <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What to do</h2>
-            <p className="whitespace-pre-line leading-snug">{alert.advice || "The rule gives no advice."}</p>
+            <p className="whitespace-pre-line leading-snug">
+              {paragraphs(alert.advice) || "The rule gives no advice."}
+            </p>
           </section>
           <Story alert={alert} now={now} />
         </aside>

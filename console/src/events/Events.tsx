@@ -121,7 +121,7 @@ export function Component() {
   );
 }
 
-const GRID = "grid grid-cols-[132px_24px_120px_100px_minmax(0,1fr)] gap-x-2";
+const GRID = "grid grid-cols-[max-content_24px_120px_100px_minmax(0,1fr)] gap-x-3";
 
 function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (host: string) => void }) {
   const [open, setOpen] = useState<string>();

@@ -167,7 +167,8 @@ function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
         className="overflow-y-auto outline-offset-[-2px]"
         style={{ height: "calc(100vh - 150px)" }}
         role="rowgroup"
-        tabIndex={0} // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region has to be reached by keyboard
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region has to be reached by keyboard
+        tabIndex={0}
         onKeyDown={key}
       >
         <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">

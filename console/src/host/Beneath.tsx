@@ -69,7 +69,7 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
           All events of it
         </Link>
       </div>
-      <div className="grid grid-cols-3 gap-x-6 gap-y-4 font-dense">
+      <div className="grid grid-cols-3 items-start gap-x-6 gap-y-4 font-dense">
         {sessions.some((s) => s.depth > 0) && <Sessions sessions={sessions} />}
         <Table
           title="Busiest processes"
@@ -147,7 +147,7 @@ export function Sessions({ sessions }: { sessions: Schemas["Session"][] }) {
     <Table title={`Sessions, blocked by${at ? `, at ${clock(at, true)}` : ""}`} columns={["for"]}>
       {shown.map((s) => (
         <Row key={s.id} cells={[duration(s.seconds)]} title={`${s.user} from ${s.client}, ${s.state}: ${s.statement}`}>
-          <span style={{ paddingLeft: s.depth * 14 }}>
+          <span className="inline-flex items-center gap-1" style={{ paddingLeft: s.depth * 14 }}>
             {s.depth === 0 ? (
               <Signal state="critical" size={15} label="holds the others" />
             ) : (
@@ -213,7 +213,6 @@ export function Row({ cells, title, children }: { cells: string[]; title: string
     <tr className="border-base-300 border-b" title={title}>
       <td className="grow-cell max-w-0 py-1">{children}</td>
       {cells.map((cell, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: cells are told apart by their column
         <td key={i} className="whitespace-nowrap py-1 text-right">
           {cell}
         </td>

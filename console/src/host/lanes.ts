@@ -59,7 +59,7 @@ export function systemLanes(host: Host, rules: Rule[]): LaneSpec[] {
     {
       key: "storage",
       name: "Storage",
-      shows: "busy share of the time",
+      shows: "share of the time a disk was busy",
       ask: { metric: "system.disk.io_time", where: mine, take: "rate", by: ["system.device"], top: 2 },
       colour: 1,
     },

@@ -31,7 +31,11 @@ export function scaled(value: number | null | undefined, unit: string): Scaled {
     if (Math.abs(value) >= 3600) return { value: duration(value), unit: "" };
     return { value: digits(value), unit: "s" };
   }
-  const plain = unit.replace(/[{}]/g, "");
+  const many = Math.abs(value) === 1 ? "$1" : "$1s";
+  const plain = unit
+    .replace(/\{(\w+?)\}/g, many)
+    .replace("processs", "processes")
+    .replace("entrys", "entries");
   if (Math.abs(value) >= 1e6) return { value: digits(value / 1e6), unit: `M ${plain}`.trim() };
   if (Math.abs(value) >= 1e4) return { value: digits(value / 1e3), unit: `k ${plain}`.trim() };
   return { value: digits(value), unit: plain === "1/s" ? "/s" : plain };

@@ -26,6 +26,29 @@ export interface Line {
   values: (number | null)[];
 }
 
+/** The points that were heard, with a gap (null) only where more than three usual distances are missing. */
+export function bridged(line: Line): Line {
+  const heard: number[] = [];
+  line.values.forEach((value, i) => {
+    if (value !== null && value !== undefined) heard.push(i);
+  });
+  if (heard.length < 2) return line;
+  const gaps = heard.slice(1).map((at, i) => (line.times[at] as number) - (line.times[heard[i] as number] as number));
+  const usual = [...gaps].sort((a, b) => a - b)[Math.floor(gaps.length / 2)] as number;
+  const times: number[] = [];
+  const values: (number | null)[] = [];
+  heard.forEach((at, i) => {
+    const time = line.times[at] as number;
+    if (i > 0 && (gaps[i - 1] as number) > usual * 3.5) {
+      times.push(time - (gaps[i - 1] as number) / 2);
+      values.push(null);
+    }
+    times.push(time);
+    values.push(line.values[at] ?? null);
+  });
+  return { times, values };
+}
+
 const n = (value: number): string => value.toFixed(1);
 
 /** SVG path data of a line with gaps where nothing was heard. `x` and `y` give places in pixels. */

@@ -23,7 +23,6 @@ export function Line({ cells, action }: { cells: ReactNode[]; action?: ReactNode
   return (
     <tr className="border-base-300 border-b align-top">
       {cells.map((cell, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: cells are told apart by their column
         <td key={i} className="max-w-md break-words py-1.5 pr-4">
           {cell}
         </td>

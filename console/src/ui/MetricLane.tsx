@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import type { MetricAnswer } from "../api/client";
 import { scaled } from "../lib/format";
-import { areaPath, type Line, linePath, roundUp, valueAt } from "../lib/scale";
+import { areaPath, bridged, type Line, linePath, roundUp, valueAt } from "../lib/scale";
 import { LaneRow, useAxis } from "./Lanes";
 
 export interface Bound {
@@ -44,10 +44,12 @@ export function MetricLane({
     times: (answer?.times ?? []).map((t) => t + half),
     values: s.values,
   }));
+  const drawn = lines.map(bridged);
   const found = lines.flatMap((line) => line.values.filter((v): v is number => v !== null));
   const most = Math.max(0, ...found);
   const near = bounds.map((b) => b.value).filter((v) => v < most * 4 || most === 0);
-  const high = top ?? roundUp(Math.max(most * 1.05, ...near.map((v) => v * 1.08), 1e-9));
+  const share = answer?.unit === "1" && most > 0.5 && most <= 1 ? 1 : undefined;
+  const high = top ?? share ?? roundUp(Math.max(most * 1.05, ...near.map((v) => v * 1.08), 1e-9));
   const low = Math.min(0, ...found);
   const y = (v: number) => height - 1 - ((v - low) / (high - low)) * (height - 4);
   const at = axis.cursor;
@@ -66,8 +68,7 @@ export function MetricLane({
       <svg width={axis.width} height={height} className="block overflow-hidden" role="img" aria-label={summary}>
         <title>{summary}</title>
         {ticks && <Gridlines high={high} low={low} y={y} width={axis.width} unit={answer?.unit ?? ""} />}
-        {lines.map((line, i) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: the order of the series is what tells them apart
+        {drawn.map((line, i) => (
           <g key={i}>
             {i === 0 && (
               <path d={areaPath(line, axis.x, y, height)} fill={STROKES[colour % 4]} opacity={0.16} stroke="none" />

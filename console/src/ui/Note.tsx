@@ -36,7 +36,6 @@ export function Waiting({ what, lines = 4 }: { what: string; lines?: number }) {
   return (
     <div aria-busy="true" className="py-2">
       {Array.from({ length: lines }, (_, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: the lines are all alike
         <div key={i} className="my-2 h-5 rounded bg-base-200" style={{ width: `${96 - (i % 3) * 11}%` }} />
       ))}
       <p className="text-ink-2 text-sm" role="status">

@@ -14,6 +14,8 @@ from balise.store.events.store import EventStore, Search
 
 MOST_SNAPSHOTS = 240
 MOST_LINES = 20_000
+CHANGED_WITHIN = 4 * 3600.0
+"""Seconds before a breach within which a change is worth showing with it."""
 
 
 class EvidenceReader:
@@ -89,7 +91,7 @@ class EvidenceReader:
             "processes": [p.model_dump() for p in processes],
             "sessions": [s.model_dump() for s in self.sessions(host, start, opened + 1, 20)],
             "lines": [p.model_dump() for p in self.lines(host, start, opened + 1)],
-            "changes": self.changes(host, start - 1800, opened + 1),
+            "changes": self.changes(host, start - CHANGED_WITHIN, opened + 1),
         }
 
 

@@ -13,7 +13,7 @@ MOST_WAITING = 500
 MOST_LISTENERS = 500
 
 
-@dataclass
+@dataclass(eq=False)
 class _Listener:
     queue: asyncio.Queue[tuple[str, Any] | None]
     wants: Callable[[str, Any], bool]

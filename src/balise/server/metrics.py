@@ -100,10 +100,12 @@ class Metrics:
 
 
 def unit_of(unit: str, take: str) -> str:
-    """The unit of an answer: a rate is by the second, a count has none."""
+    """The unit of an answer: a rate is by the second (of seconds, a share of the time), a count has none."""
     if take == "count":
         return "1"
     if take == "rate":
+        if unit == "s":
+            return "1"
         return "1/s" if unit in ("", "1") else f"{unit}/s"
     return unit
 

@@ -21,7 +21,9 @@ I64 = NDArray[np.int64]
 NS = 1_000_000_000
 TierName = Literal["raw", "5m", "1h"]
 TIER_SECONDS: dict[TierName, int] = {"5m": 300, "1h": 3600}
-NICE_STEPS = (1, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400)
+SHORTEST_CHOSEN = 15.0
+"""Seconds: no narrower step is chosen by itself, because hosts are read every 15 s."""
+NICE_STEPS = (15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400)
 
 
 @dataclass(frozen=True)
@@ -46,7 +48,7 @@ def steps_between(start: float, end: float, *, step: float | None, points: int |
     Without `step` the narrowest even width is taken that gives at most `points` (300) steps.
     """
     if step is None:
-        wanted = (end - start) / (points or 300)
+        wanted = max((end - start) / (points or 300), SHORTEST_CHOSEN)
         step = next((s for s in NICE_STEPS if s >= wanted), float(-(-int(wanted) // 86400) * 86400))
     width = max(1, round(step * NS))
     first = int(start * NS) // width * width
