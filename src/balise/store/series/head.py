@@ -34,9 +34,9 @@ class Stripe:
         self.seqs = np.empty(capacity, np.int64)
         self.times = np.empty(capacity if shared_times else (capacity, width), np.int64)
         self.values = np.empty((capacity, width))
-        self._columns: dict[int, list[int]] = {}
+        self.columns: dict[int, list[int]] = {}
         for column, series in enumerate(layout.series.tolist()):
-            self._columns.setdefault(series, []).append(column)
+            self.columns.setdefault(series, []).append(column)
 
     def has_time(self, time: int) -> bool:
         """Whether a row of this moment is here (only for shared times)."""
@@ -62,7 +62,7 @@ class Stripe:
     def of(self, series: int) -> tuple[I64, F64]:
         """Times and values of one series, in order of arrival."""
         rows = self.rows
-        columns = self._columns[series]
+        columns = self.columns[series]
         if len(columns) == 1:
             column = columns[0]
             times = self.times[:rows] if self.shared_times else self.times[:rows, column]

@@ -85,9 +85,10 @@ class Sealer:
         return {self._catalogue.series[s].host for s in series.tolist()}
 
     def _keep_loose(self, stripe: Stripe, times: I64, values: F64) -> None:
-        for column, series in enumerate(stripe.layout.series.tolist()):
-            mine = times if times.ndim == 1 else times[:, column]
-            self._loose.setdefault(series, []).append((mine, values[:, column]))
+        for series, columns in stripe.columns.items():
+            # Row by row, in the order of arrival: of one moment the first to come is kept.
+            mine = np.repeat(times, len(columns)) if times.ndim == 1 else times[:, columns].reshape(-1)
+            self._loose.setdefault(series, []).append((mine, values[:, columns].reshape(-1)))
 
     def add(self, series: I64, times: I64, values: F64, *, late: bool = False) -> None:
         """Series that share their times: ids [s], ascending nanoseconds [n], values [s, n]."""

@@ -1,0 +1,300 @@
+"""Series: the codec bit for bit, the wire against the public classes, summing up against plain arithmetic."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.extra import numpy as hnp
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
+from opentelemetry.proto.metrics.v1.metrics_pb2 import Metric
+
+from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
+from balise.core.series.shapes import BodyReader
+from balise.core.series.steps import (
+    NS,
+    Flat,
+    Steps,
+    bucket_percentiles,
+    coarser,
+    combine,
+    increases_flat,
+    point_percentiles,
+    steps_between,
+    summarise,
+    summarise_flat,
+)
+from balise.core.series.wire import WireError, read_metric, read_resource, sections
+
+bits = st.integers(0, 2**64 - 1)
+extremes = st.sampled_from(
+    [0.0, -0.0, math.inf, -math.inf, math.nan, 1e300, -1e300, 5e-324, 2.0**53, 0.1, 1 / 3, 1498 / 1501]
+)
+anything = st.one_of(
+    extremes, st.floats(), st.integers(-(10**12), 10**12).map(float), st.integers(0, 1500).map(lambda n: n / 1500)
+)
+
+
+def same_bits(a: np.ndarray, b: np.ndarray) -> bool:
+    return a.shape == b.shape and bool((a.view(np.int64) == b.view(np.int64)).all())
+
+
+@given(hnp.arrays(np.float64, st.tuples(st.integers(1, 6), st.integers(1, 40)), elements=anything))
+def test_every_value_comes_back_bit_for_bit(values: np.ndarray) -> None:
+    assert same_bits(decode_block(BlockEncoder().encode(values)), values)
+
+
+@given(hnp.arrays(np.uint64, st.tuples(st.integers(1, 4), st.integers(1, 20)), elements=bits))
+def test_any_bits_at_all_come_back(raw: np.ndarray) -> None:
+    """NaN payloads included."""
+    values = raw.view(np.float64)
+    assert same_bits(decode_block(BlockEncoder().encode(values)), values)
+
+
+@given(st.integers(2, 30), st.data())
+def test_rows_can_be_read_one_by_one(n: int, data: st.DataObject) -> None:
+    rng = np.random.default_rng(data.draw(st.integers(0, 2**32)))
+    ticks = rng.integers(0, 1500, (9, n)) / rng.integers(1498, 1503, (9, n))
+    ticks[3] = 7.25
+    ticks[4] = np.cumsum(rng.integers(0, 10**6, n))
+    ticks[5] = rng.standard_normal(n)
+    blob = BlockEncoder().encode(ticks, np.arange(9))
+    rows = np.array(data.draw(st.lists(st.integers(0, 8), min_size=1, max_size=9, unique=True)))
+    assert same_bits(decode_block(blob, rows), ticks[rows])
+
+
+@given(st.lists(st.integers(-(2**62), 2**62), unique=True, max_size=50).map(sorted))
+def test_times_come_back(times: list[int]) -> None:
+    given_times = np.array(times, np.int64)
+    if len(times) < 2 or max(np.diff(given_times.astype(object))) < 2**62:
+        assert decode_times(encode_times(given_times)).tolist() == times
+
+
+def test_regular_series_take_little_room() -> None:
+    """A counter and a constant at 15 s: what monitoring mostly holds."""
+    steady = np.vstack([np.cumsum(np.full(480, 1500.0)), np.full(480, 3.0), np.repeat([1.0, 2.0], 240)])
+    assert len(BlockEncoder().encode(steady)) / steady.size < 0.3
+
+
+def test_damaged_bytes_are_an_error_of_ours() -> None:
+    blob = BlockEncoder().encode(np.array([[1.0, 2.5, 3.0]]))
+    with pytest.raises(CodecError):
+        decode_block(blob[:10])
+    with pytest.raises(CodecError):
+        decode_block(blob[:-3])
+
+
+# --- the wire, judged by the public protobuf classes
+
+texts = st.text(max_size=8)
+values = st.one_of(st.booleans(), st.integers(-(2**40), 2**40), st.floats(allow_nan=False), texts)
+
+
+@st.composite
+def number_metrics(draw: st.DrawFn) -> Metric:
+    metric = Metric(name=draw(st.text("abc.", min_size=1, max_size=8)), unit=draw(st.text("sB", max_size=2)))
+    points = metric.gauge.data_points if draw(st.booleans()) else metric.sum.data_points
+    for _ in range(draw(st.integers(1, 4))):
+        point = points.add(time_unix_nano=draw(st.integers(1, 2**62)), start_time_unix_nano=draw(st.integers(0, 2**62)))
+        if draw(st.booleans()):
+            point.as_double = draw(st.floats(allow_nan=False))
+        else:
+            point.as_int = draw(st.integers(-(2**53), 2**53))
+        for key, value in draw(st.dictionaries(st.text("kx", min_size=1, max_size=3), texts, max_size=3)).items():
+            point.attributes.add(key=key).value.string_value = value
+        if draw(st.booleans()):
+            point.exemplars.add(as_double=1.0, time_unix_nano=draw(st.integers(1, 2**60)))
+    return metric
+
+
+@given(st.lists(number_metrics(), min_size=1, max_size=3))
+def test_the_walk_finds_what_the_public_classes_find(metrics: list[Metric]) -> None:
+    request = ExportMetricsServiceRequest()
+    group = request.resource_metrics.add()
+    group.resource.attributes.add(key="host.name").value.string_value = "pier"
+    group.scope_metrics.add().metrics.extend(metrics)
+    body = request.SerializeToString()
+    found = sections(body)
+    assert [read_resource(body, s.resource) for s in found] == [{"host.name": "pier"}] * len(metrics)
+    view = np.frombuffer(body, np.uint8).tobytes()
+    for metric, section in zip(metrics, found, strict=True):
+        read = read_metric(body, section.metric)
+        points = metric.gauge.data_points or metric.sum.data_points
+        assert (read.name, read.unit, len(read.slots)) == (metric.name, metric.unit, len(points))
+        for slot, point in zip(read.slots, points, strict=True):
+            kind = "<i8" if slot.integer else "<f8"
+            value = np.frombuffer(view, kind, 1, slot.value_at)[0]
+            wanted = point.as_int if point.HasField("as_int") else point.as_double
+            assert value == wanted
+            assert np.frombuffer(view, "<i8", 1, slot.time_at)[0] == point.time_unix_nano
+            assert dict(slot.attributes) == {a.key: a.value.string_value for a in point.attributes}
+
+
+@given(st.binary(max_size=60))
+def test_any_bytes_are_read_or_refused(body: bytes) -> None:
+    try:
+        for section in sections(body):
+            read_resource(body, section.resource)
+            read_metric(body, section.metric)
+    except WireError:
+        pass
+
+
+def requests(values: list[float], *, extra: str = "") -> bytes:
+    request = ExportMetricsServiceRequest()
+    scope = request.resource_metrics.add().scope_metrics.add()
+    for i, value in enumerate(values):
+        metric = scope.metrics.add(name=f"m{i}{extra}")
+        metric.gauge.data_points.add(time_unix_nano=1000 + i, as_double=value)
+    return request.SerializeToString()
+
+
+class Resolver:
+    """Gives each metric's points numbers and counts how often it is asked."""
+
+    def __init__(self) -> None:
+        self.ids: dict[str, int] = {}
+        self.asked = 0
+
+    def __call__(self, body: bytes, section: object) -> object:
+        self.asked += 1
+        read = read_metric(body, section.metric)  # type: ignore[attr-defined]
+        ids = [self.ids.setdefault(f"{read.name} {s.part} {s.attributes}", len(self.ids)) for s in read.slots]
+        return read.slots, np.array(ids, np.int64), read.loose, read.ignored, read.variable, read.skipped
+
+
+def test_a_second_body_of_one_shape_is_not_walked_again() -> None:
+    reader, resolver = BodyReader(capacity=1 << 20), Resolver()
+    first, second = requests([1.0, 2.0, 3.0]), requests([4.0, -5.5, 1e300])
+    reader.learn("a", first, sections(first), resolver)  # type: ignore[arg-type]
+    shape = reader.known("a", second)
+    assert shape is not None
+    assert shape.gather(second).values.tolist() == [4.0, -5.5, 1e300]
+    assert shape.gather(second).times.tolist() == [1000, 1001, 1002]
+    assert resolver.asked == 3
+
+
+def test_a_body_that_differs_elsewhere_is_not_taken_for_a_known_shape() -> None:
+    reader, resolver = BodyReader(capacity=1 << 20), Resolver()
+    first, other = requests([1.0, 2.0]), requests([1.0, 2.0]).replace(b"m1", b"m9")
+    reader.learn("a", first, sections(first), resolver)  # type: ignore[arg-type]
+    assert len(first) == len(other)
+    assert reader.known("a", other) is None
+    shape = reader.learn("a", other, sections(other), resolver)  # type: ignore[arg-type]
+    # The metric that is the same is known from before; only the new one is walked.
+    assert resolver.asked == 3
+    assert shape.series.tolist() == [0, 2]
+
+
+def test_the_shape_cache_keeps_to_its_size() -> None:
+    reader, resolver = BodyReader(capacity=20_000), Resolver()
+    for i in range(60):
+        body = requests([1.0] * 3, extra="x" * i)
+        reader.learn("a", body, sections(body), resolver)  # type: ignore[arg-type]
+    assert reader.shapes.size <= 20_000
+
+
+def test_a_histogram_becomes_its_parts() -> None:
+    metric = Metric(name="h")
+    metric.histogram.aggregation_temporality = 2
+    metric.histogram.data_points.add(
+        time_unix_nano=5, count=7, sum=3.5, bucket_counts=[4, 2, 1], explicit_bounds=[0.1, 1.0], min=0.01, max=2.0
+    )
+    body = metric.SerializeToString()
+    read = read_metric(body, (0, len(body)))
+    parts = {s.part: np.frombuffer(body, "<i8" if s.integer else "<f8", 1, s.value_at)[0] for s in read.slots}
+    assert parts == {"count": 7, "sum": 3.5, "min": 0.01, "max": 2.0, "le:0.1": 4, "le:1.0": 2, "le:inf": 1}
+    assert {s.kind for s in read.slots if s.part.startswith("le:")} == {"counter"}
+
+
+def test_exponential_buckets_have_the_bounds_of_the_data_model() -> None:
+    """OTLP data model: at scale 0 bucket i holds (2**i, 2**(i+1)]."""
+    metric = Metric(name="e")
+    point = metric.exponential_histogram.data_points.add(time_unix_nano=9, count=6, sum=12.0, scale=0, zero_count=1)
+    point.positive.offset = 1
+    point.positive.bucket_counts.extend([2, 0, 3])
+    body = metric.SerializeToString()
+    parts = {s.part: s.value for s in read_metric(body, (0, len(body))).slots}
+    assert parts == {"count": 6.0, "sum": 12.0, "le:0.0": 1.0, "le:4.0": 2.0, "le:16.0": 3.0}
+
+
+# --- summing up
+
+T0 = 1_800_000_000 * NS
+
+
+def test_steps_cover_the_span_and_stay_aligned() -> None:
+    steps = steps_between(1000.0, 4600.0, step=None, points=60)
+    assert (steps.width, steps.start % steps.width) == (60 * NS, 0)
+    assert steps.start <= 1000 * NS and steps.end >= 4600 * NS
+
+
+@given(st.lists(st.tuples(st.integers(0, 99), st.integers(-50, 50)), max_size=40))
+def test_summing_up_agrees_with_plain_arithmetic(points: list[tuple[int, int]]) -> None:
+    unique = sorted({at: float(value) for at, value in points}.items())
+    times = np.array([T0 + at * NS for at, _ in unique], np.int64)
+    numbers = np.array([value for _, value in unique])
+    steps = Steps(T0, 10 * NS, 8)
+    shared = summarise(times, numbers[None, :], steps)
+    flat = summarise_flat(Flat.of([(times, numbers)]), 1, steps)
+    for step in range(8):
+        inside = [value for at, value in unique if step * 10 <= at < step * 10 + 10]
+        for summary in (shared, flat):
+            assert summary.count[0, step] == len(inside)
+            if inside:
+                assert summary.low[0, step] == min(inside)
+                assert summary.high[0, step] == max(inside)
+                assert summary.total[0, step] == pytest.approx(sum(inside))
+                assert summary.last[0, step] == inside[-1]
+            else:
+                assert math.isnan(summary.last[0, step])
+
+
+def test_a_counter_that_starts_anew_grows_by_what_it_shows() -> None:
+    times = T0 + np.arange(5) * 10 * NS
+    counter = np.array([100.0, 160.0, 20.0, 50.0, 50.0])
+    grown, seen = increases_flat(Flat.of([(times, counter)]), ["counter"], Steps(T0, 50 * NS, 1))
+    assert grown[0, 0] == 60 + 20 + 30
+    assert seen[0, 0] == 40
+
+
+def test_deltas_are_added_up() -> None:
+    times = T0 + np.arange(3) * 10 * NS
+    grown, seen = increases_flat(Flat.of([(times, np.array([5.0, 0.0, 7.0]))]), ["delta"], Steps(T0, 30 * NS, 1))
+    assert (grown[0, 0], seen[0, 0]) == (12, 30)
+
+
+def test_groups_add_the_level_of_each_series_not_its_points() -> None:
+    """Two volumes of 10 and 30 read at different paces are 40 together."""
+    steps = Steps(T0, 60 * NS, 1)
+    quick = (T0 + np.arange(6) * 10 * NS, np.full(6, 10.0))
+    slow = (np.array([T0]), np.array([30.0]))
+    summary = summarise_flat(Flat.of([quick, slow]), 2, steps)
+    assert combine(summary, ["gauge", "gauge"], np.array([0, 0]), "sum")[0, 0] == 40
+    assert combine(summary, ["gauge", "gauge"], np.array([0, 0]), "count")[0, 0] == 7
+
+
+def test_percentiles_agree_with_numpy() -> None:
+    rng = np.random.default_rng(3)
+    numbers = rng.standard_normal(101)
+    times = T0 + np.arange(101) * NS
+    out = point_percentiles([(times, numbers)], np.array([0]), 1, Steps(T0, 200 * NS, 1), 0.95)
+    assert out[0, 0] == pytest.approx(np.quantile(numbers, 0.95))
+
+
+def test_bucket_percentiles_interpolate_within_the_bucket() -> None:
+    """100 between 0 and 1, 100 between 1 and 2: the median is 1, the 75th percentile 1.5."""
+    counts = np.array([[100.0], [100.0], [0.0]])
+    bounds = np.array([1.0, 2.0, math.inf])
+    assert bucket_percentiles(bounds, counts, 0.5)[0] == pytest.approx(1.0)
+    assert bucket_percentiles(bounds, counts, 0.75)[0] == pytest.approx(1.5)
+
+
+def test_coarser_steps_keep_what_happened() -> None:
+    times = T0 + np.arange(12) * 300 * NS
+    fine = summarise(times, np.arange(12.0)[None, :], Steps(T0, 300 * NS, 12))
+    hour = coarser(fine, 12)
+    assert (hour.low[0, 0], hour.high[0, 0], hour.total[0, 0], hour.count[0, 0], hour.last[0, 0]) == (0, 11, 66, 12, 11)

@@ -1,0 +1,254 @@
+"""The series store: durable, in order, each moment once; sealed, rolled up, forgotten."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from balise.core.series.steps import NS, Steps
+from balise.store.series.catalogue import Catalogue, Metric, TooMany
+from balise.store.series.query import QueryEngine, Selector
+from balise.store.series.seal import DAY
+from balise.store.series.store import Retention, SeriesStore
+
+T0 = 1_800_000_000 * NS // DAY * DAY
+FIVE = 300 * NS
+
+
+class Hosts:
+    version = 1
+
+    def attribute(self, host: int, name: str) -> object:
+        return {"host": f"pier-{host}", "label.site": "north" if host == 1 else "south", "group": ["quay"]}.get(name)
+
+    def name(self, host: int) -> str | None:
+        return f"pier-{host}"
+
+
+class Box:
+    """A store with one metric, and shorthand for putting points in and asking for them."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.open()
+
+    def open(self) -> None:
+        self.store = SeriesStore(self.folder, retention=Retention(raw=3, five_minutes=10, hour=100))
+        self.metric = self.store.catalogue.metric("tide", "m", "gauge", "height")
+        self.engine = QueryEngine(self.store.catalogue, self.store.reader, Selector(self.store.catalogue, Hosts()))
+
+    def again(self) -> None:
+        self.store.close()
+        self.open()
+
+    def ids(self, *names: str, host: int = 1, metric: Metric | None = None) -> np.ndarray:
+        chosen = metric or self.metric
+        made = [self.store.catalogue.series_id(host, chosen, (("berth", n),), "", "gauge") for n in names]
+        return np.array(made, np.int64)
+
+    def put(self, ids: np.ndarray, times: list[int], values: list[float]) -> None:
+        layout = self.store.catalogue.layout(ids)
+        self.store.accept_now(self.store.batch(layout, np.array(times, np.int64), np.array(values, float)))
+
+    def row(self, second: float, *values: float, names: str = "ab") -> None:
+        self.put(self.ids(*names), [T0 + int(second * NS)] * len(values), list(values))
+
+    def read(self, name: str = "a") -> list[tuple[float, float]]:
+        times, values = self.store.reader.raw(self.ids(name).tolist(), 0, 2**62)[0]
+        return [((t - T0) / NS, v) for t, v in zip(times.tolist(), values.tolist(), strict=True)]
+
+    def rolled(self, tier: str = "5m", steps: int = 12) -> np.ndarray:
+        width = {"5m": FIVE, "1h": 12 * FIVE}[tier]
+        wanted = {"low", "high", "total", "count", "last"}
+        series = self.ids("a").tolist()
+        s = self.store.reader.rolled(tier, self.metric.id, series, Steps(T0, width, steps), wanted)  # type: ignore[arg-type]
+        return np.vstack([s.low[0], s.high[0], s.total[0], s.count[0], s.last[0]])
+
+
+@pytest.fixture
+def box(tmp_path: Path) -> Iterator[Box]:
+    made = Box(tmp_path)
+    yield made
+    made.store.close()
+
+
+def test_what_was_accepted_is_there_after_a_restart(box: Box) -> None:
+    box.row(0, 1.0, 10.0)
+    box.row(15, 2.0, 20.0)
+    box.again()
+    assert box.read("a") == [(0.0, 1.0), (15.0, 2.0)]
+    assert box.read("b") == [(0.0, 10.0), (15.0, 20.0)]
+
+
+def test_points_out_of_order_land_in_their_place(box: Box) -> None:
+    for second in (30, 0, 15):
+        box.row(second, float(second), 0.0)
+    assert [at for at, _ in box.read()] == [0.0, 15.0, 30.0]
+    box.store.seal(T0 + 60 * NS)
+    assert [at for at, _ in box.read()] == [0.0, 15.0, 30.0]
+
+
+@pytest.mark.parametrize("sealed", [False, True])
+def test_the_same_moment_counts_once(box: Box, sealed: bool) -> None:
+    box.row(0, 1.0, 1.0)
+    if sealed:
+        box.store.seal(T0 + 60 * NS)
+    box.row(0, 9.0, 9.0)
+    assert box.read() == [(0.0, 1.0)]
+    assert box.rolled()[3, 0] == 1
+    box.store.seal(T0 + 600 * NS)
+    assert box.read() == [(0.0, 1.0)]
+    assert box.rolled()[3, 0] == 1
+    box.again()
+    assert box.rolled()[3, 0] == 1
+
+
+def test_sealing_changes_no_answer(box: Box) -> None:
+    for i in range(240):
+        box.row(15 * i, float(i % 7), float(i))
+    before, sums = box.read(), box.rolled()
+    assert box.store.seal(T0 + 1800 * NS) == 2 * 120
+    assert box.read() == before
+    np.testing.assert_array_equal(box.rolled(), sums)
+    box.store.seal(T0 + DAY)
+    assert box.store.head.samples == 0
+    assert box.read() == before
+    np.testing.assert_array_equal(box.rolled(), sums)
+    box.store.compact(T0 + 3 * DAY)
+    np.testing.assert_array_equal(box.rolled(), sums)
+    box.again()
+    assert box.read() == before
+    assert box.rolled("1h", 1)[3, 0] == 240
+
+
+def test_what_comes_late_is_added_to_what_was_rolled_up(box: Box) -> None:
+    for second in (0, 15, 45):
+        box.row(second, 5.0, 5.0)
+    box.store.seal(T0 + 600 * NS)
+    box.row(30, 9.0, 9.0)
+    for _ in range(2):
+        low, high, total, count, last = box.rolled()[:, 0]
+        assert (low, high, total, count, last) == (5.0, 9.0, 24.0, 4.0, 5.0 if box.store.head.samples == 0 else 9.0)
+        box.store.seal(T0 + 600 * NS)
+    assert [at for at, _ in box.read()] == [0.0, 15.0, 30.0, 45.0]
+
+
+def test_points_of_one_body_may_have_their_own_times(box: Box) -> None:
+    ids = box.ids("a", "a", "b")
+    box.put(ids, [T0, T0 + NS, T0 + 2 * NS], [1.0, 2.0, 3.0])
+    box.put(ids, [T0 + NS, T0 + 3 * NS, T0 + 4 * NS], [7.0, 4.0, 5.0])
+    wanted = [(0.0, 1.0), (1.0, 2.0), (3.0, 4.0)]
+    assert box.read() == wanted
+    box.store.seal(T0 + 60 * NS)
+    assert box.read() == wanted
+    box.again()
+    assert box.read() == wanted
+
+
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(st.one_of(st.integers(0, 200), st.just("seal"), st.just("again")), min_size=1, max_size=30))
+def test_whatever_happens_in_whatever_order_nothing_is_lost_or_doubled(
+    tmp_path_factory: pytest.TempPathFactory, story: list[object]
+) -> None:
+    box = Box(tmp_path_factory.mktemp("story"))
+    wanted: dict[float, float] = {}
+    for number, step in enumerate(story):
+        if step == "again":
+            box.again()
+        elif step == "seal":
+            box.store.seal(T0 + 100 * NS)
+        else:
+            second = float(str(step))
+            wanted.setdefault(second, float(number))
+            box.row(second, float(number), 0.0)
+    assert box.read() == sorted(wanted.items())
+    assert box.rolled()[3].sum() == len(wanted)
+    box.store.seal(T0 + DAY)
+    assert box.rolled()[3].sum() == len(wanted)
+    box.store.close()
+
+
+def test_each_tier_is_forgotten_in_its_own_time(box: Box) -> None:
+    for i in range(10):
+        box.row(15 * i, 1.0, 1.0)
+    box.store.seal(T0 + DAY)
+    box.store.forget(T0 + 5 * DAY)
+    assert box.read() == []
+    assert box.rolled()[3].sum() == 10
+    box.store.forget(T0 + 20 * DAY)
+    assert box.rolled()[3].sum() == 0
+    assert box.rolled("1h", 1)[3].sum() == 10
+
+
+def test_history_laid_down_in_bulk_is_like_any_other(box: Box) -> None:
+    ids = box.ids("a", "b")
+    times = T0 + np.arange(100) * 15 * NS
+    box.store.lay_down([ids], [times], [np.vstack([np.arange(100.0), np.zeros(100)])])
+    assert len(box.read()) == 100
+    assert box.rolled()[3].sum() == 100
+    box.row(2000, 1.0, 2.0)
+    box.again()
+    assert len(box.read()) == 101
+
+
+def test_a_host_has_only_so_many_series() -> None:
+    catalogue = Catalogue(most_series_a_host=2)
+    metric = catalogue.metric("m", "1", "gauge", "")
+    for name in ("a", "b"):
+        catalogue.series_id(1, metric, (("k", name),), "", "gauge")
+    with pytest.raises(TooMany):
+        catalogue.series_id(1, metric, (("k", "c"),), "", "gauge")
+    assert catalogue.series_id(1, metric, (("k", "a"),), "", "gauge") == 1
+    assert catalogue.series_id(2, metric, (("k", "c"),), "", "gauge") == 3
+
+
+def test_a_write_that_fails_is_told_and_leaves_nothing_behind(box: Box) -> None:
+    box.row(0, 1.0, 1.0)
+    box.store._write_connection.exec_driver_sql("PRAGMA query_only=ON")
+    box.store._write_connection.rollback()
+    with pytest.raises(Exception, match="readonly"):
+        box.row(15, 2.0, 2.0, names="cd")
+    assert box.read("a") == [(0.0, 1.0)]
+    box.store._write_connection.exec_driver_sql("PRAGMA query_only=OFF")
+    box.store._write_connection.rollback()
+    box.row(15, 3.0, 3.0, names="cd")
+    box.again()
+    assert box.read("c") == [(15.0, 3.0)]
+
+
+@pytest.mark.parametrize("take", ["avg", "min", "max", "sum", "count", "last", "rate", "p50"])
+def test_rollups_and_raw_points_answer_alike(box: Box, take: str) -> None:
+    """The same question at 5-minute steps, once from raw points and once from the matrices."""
+    ids = np.concatenate([box.ids("a", "b"), box.ids("a", host=2)])
+    rng = np.random.default_rng(5)
+    times = T0 + np.arange(480) * 15 * NS
+    box.store.lay_down([ids], [times], [rng.integers(0, 50, (3, 480)).astype(float)])
+    steps = Steps(T0, FIVE, 24)
+    selection = box.engine._selector.select(box.metric, None, ["label.site"])
+    answers = [
+        box.engine._take(box.metric, selection.series, selection.groups, 2, steps, take, tier)  # type: ignore[arg-type]
+        for tier in ("raw", "5m")
+    ]
+    if take == "rate":
+        # From steps alone, growth is only known from one last value to the next.
+        assert np.nanmean(np.abs(answers[0][:, 1:] - answers[1][:, 1:])) < 0.1
+    elif take != "p50":
+        np.testing.assert_allclose(answers[0], answers[1])
+    assert selection.named == [{"label.site": "north"}, {"label.site": "south"}]
+
+
+def test_a_filter_chooses_by_host_label_and_attribute(box: Box) -> None:
+    for host in (1, 2):
+        box.put(box.ids("a", "b", host=host), [T0] * 2, [1.0, 2.0])
+    for where, count in (
+        ('host eq "pier-1"', 2),
+        ('label.site eq "south" and berth eq "b"', 1),
+        (None, 4),
+        ('berth co "B"', 2),
+    ):
+        assert len(box.engine._selector.select(box.metric, where, ["host"]).series) == count
