@@ -15,10 +15,6 @@ from balise.server.console import Console, Settings, data_folder
 log = logging.getLogger(__name__)
 
 
-class PortTaken(Exception):
-    """Something listens there already."""
-
-
 def bound_socket(address: str, port: int) -> socket.socket:
     """A listening socket; exits plainly when the place is taken."""
     family = socket.AF_INET6 if ":" in address else socket.AF_INET
@@ -35,6 +31,18 @@ def bound_socket(address: str, port: int) -> socket.socket:
     return listener
 
 
+class _Server(uvicorn.Server):
+    """Ends the open streams before it waits for connections to close."""
+
+    def __init__(self, config: uvicorn.Config, console: Console) -> None:
+        super().__init__(config)
+        self._console = console
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        self._console.hub.stop()
+        await super().shutdown(sockets)
+
+
 def run_server(console: Console, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
     config = uvicorn.Config(
@@ -49,10 +57,7 @@ def run_server(console: Console, listener: socket.socket) -> None:
         limit_concurrency=4000,
     )
 
-    class Lifespanned(uvicorn.Server):
-        pass
-
-    Lifespanned(config).run(sockets=[listener])
+    _Server(config, console).run(sockets=[listener])
 
 
 def serve(address: str, port: int, data: str | None) -> int:

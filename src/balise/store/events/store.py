@@ -92,6 +92,7 @@ class EventStore:
         # The day that holds the digests is written last: until it is, a repeat is taken again, never lost.
         for day in sorted(by_day):
             events, snapshots, digests = by_day[day]
+            events.sort(key=lambda e: e.time)
             ids = self._day(day).write(events, snapshots, digests)
             self.events += len(events)
             for listener in self.listeners:
@@ -157,10 +158,10 @@ class EventStore:
             at = place if place and day == place.day else _Place(day)
             for row in self._newest_first(file, day, search, at, limit + 1 - len(found)):
                 if len(found) == limit:
-                    return found, at.text()
+                    return _by_time(found), at.text()
                 found.append(read_event(day, row))
                 at = at.after(row)
-        return found, None
+        return _by_time(found), None
 
     def _newest_first(self, file: Day, day: int, search: Search, at: _Place, limit: int) -> list[Any]:
         """Rows of one day: those in order by id, the late ones by time, put together by time."""
@@ -293,6 +294,11 @@ def read_event(day: int, row: Sequence[Any]) -> Event:
         body=body,
         attributes=json.loads(attributes) if attributes else {},
     )
+
+
+def _by_time(events: list[Event]) -> list[Event]:
+    """Ids keep the order of time to within a minute; within a page it is exact."""
+    return sorted(events, key=lambda e: e.time, reverse=True)
 
 
 @dataclass(frozen=True)
