@@ -19,6 +19,8 @@ import pytest
 from hypothesis import settings
 
 from balise.client import Balise, BaliseError
+from balise.server.access import Access
+from balise.store.state.store import StateStore
 
 settings.register_profile("balise", deadline=None, max_examples=60)
 settings.load_profile("balise")
@@ -55,7 +57,7 @@ class Service:
         self._log = folder / "serve.log"
         self._process: subprocess.Popen[bytes] | None = None
         self.start()
-        self.tokens = {role: self.token(role) for role in ("administrator", "operator", "viewer", "ingest")}
+        self.tokens = self._make_tokens()
 
     def start(self) -> None:
         words = [BALISE, "serve", "--data", str(self.data), "--listen", f"127.0.0.1:{self.port}"]
@@ -70,9 +72,14 @@ class Service:
         except BaliseError:
             return False
 
-    def token(self, role: str) -> str:
-        words = [BALISE, "token", "create", f"the {role}", "--role", role, "--data", str(self.data)]
-        return subprocess.run(words, capture_output=True, text=True, check=True, timeout=60).stdout.strip()
+    def _make_tokens(self) -> dict[str, str]:
+        """A token of every role, made in the data folder while the service runs, as the command line does."""
+        state = StateStore(self.data)
+        access = Access(state)
+        roles = ("administrator", "operator", "viewer", "ingest")
+        made = {role: access.make_token(f"the {role}", role, by="tests")[1] for role in roles}
+        state.close()
+        return made
 
     def client(self, role: str = "administrator") -> Balise:
         return Balise(self.url, self.tokens[role])

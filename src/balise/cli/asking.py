@@ -188,10 +188,10 @@ def _keys(nouns: Any) -> None:
     _verb(verbs, "revoke", "make a key useless", _key_revoke, form=False).add_argument("id", type=int)
 
 
-def _model(kind: Any, **values: Any) -> Any:
+def _model(model: Any, /, **values: Any) -> Any:
     """A request; what is wrong with it is wrong usage."""
     try:
-        return kind(**{k: v for k, v in values.items() if v is not None})
+        return model(**{k: v for k, v in values.items() if v is not None})
     except ValueError as error:
         details = getattr(error, "errors", list)()
         for one in details[:5]:

@@ -139,7 +139,7 @@ def _user_add(arguments: argparse.Namespace) -> int:
     _server_packages()
     from balise.api.access import NewUser
     from balise.server.access import Access
-    from balise.server.console import data_folder
+    from balise.server.folder import data_folder
     from balise.store.state.store import StateStore
 
     password = sys.stdin.readline().rstrip("\n")
@@ -159,7 +159,7 @@ def _user_add(arguments: argparse.Namespace) -> int:
 def _token_create(arguments: argparse.Namespace) -> int:
     _server_packages()
     from balise.server.access import Access
-    from balise.server.console import data_folder
+    from balise.server.folder import data_folder
     from balise.store.state.store import StateStore
 
     state = StateStore(data_folder(arguments.data))

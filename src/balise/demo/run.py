@@ -23,7 +23,8 @@ from balise.demo.history import FINE, series_of
 from balise.demo.model import Measured, Model
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
-from balise.server.console import Console, Settings, Worker, data_folder
+from balise.server.console import Console, Settings, Worker
+from balise.server.folder import data_folder
 from balise.server.run import bound_socket, run_server
 from balise.store.events.store import Delivery
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import os
 import shutil
 import threading
 import time
@@ -266,12 +265,3 @@ class Console:
         self.events.close()
         self.series.close()
         self.state.close()
-
-
-def data_folder(path: str | None) -> Path:
-    """Where the console keeps everything: as given, from `BALISE_DATA`, else below the user's own data."""
-    if path:
-        return Path(path)
-    if os.environ.get("BALISE_DATA"):
-        return Path(os.environ["BALISE_DATA"])
-    return Path(os.environ.get("XDG_DATA_HOME", Path.home() / ".local" / "share")) / "balise"

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import os
+import signal
 import socket
 import sys
+from types import FrameType
 
 import uvicorn
 
 from balise.server.app import Face
-from balise.server.console import Console, Settings, data_folder
+from balise.server.console import Console, Settings
+from balise.server.folder import data_folder
 
 log = logging.getLogger(__name__)
 
@@ -57,7 +61,14 @@ def run_server(console: Console, listener: socket.socket) -> None:
         limit_concurrency=4000,
     )
 
-    _Server(config, console).run(sockets=[listener])
+    # The server raises the signal that ended it once more: as an exit, so that whoever called can clean up.
+    signal.signal(signal.SIGTERM, _leave)
+    with contextlib.suppress(KeyboardInterrupt):
+        _Server(config, console).run(sockets=[listener])
+
+
+def _leave(_number: int, _frame: FrameType | None) -> None:
+    raise SystemExit(0)
 
 
 def serve(address: str, port: int, data: str | None) -> int:
