@@ -15,7 +15,7 @@ import pytest
 from balise.cli.main import joined
 from balise.cli.output import printable, safe_cell, scaled
 from balise.client import Balise
-from conftest import BALISE, Service, free_port
+from running import BALISE, Service, free_port
 from sending import log_request, post, send_gauge
 
 RULE = """\

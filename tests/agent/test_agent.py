@@ -21,7 +21,7 @@ from balise.api.events import EventQuery
 from balise.api.metrics import MetricQuery
 from balise.collect.follow import Follower, Position
 from balise.collect.system import Cpu, Filesystems, Memory, Processes, Uptime
-from conftest import BALISE, Service, until
+from running import BALISE, Service, until
 
 # --- followed files
 

@@ -20,7 +20,7 @@ from balise.api.rules import RuleBody
 from balise.client import Balise, Refused
 from balise.server.notify import NotThrough, checked_address, wait_before
 from balise.store.state.tables import Delivery
-from conftest import Receiver, Service, free_port, until
+from running import Receiver, Service, free_port, until
 from sending import log_request, post, send_gauge
 
 

@@ -14,7 +14,7 @@ from balise.api.hosts import HostChange
 from balise.api.metrics import MetricQuery
 from balise.api.rules import Rehearse, RuleBody, RuleDocument
 from balise.client import Balise, Refused, Unreachable
-from conftest import Service, free_port, until
+from running import Service, free_port, until
 from sending import gauge_request, log_request, post, send_gauge
 
 RULE = RuleBody.model_validate(

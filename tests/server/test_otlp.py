@@ -26,7 +26,7 @@ from opentelemetry.sdk.resources import Resource
 from balise.api.events import EventQuery
 from balise.api.metrics import MetricQuery
 from balise.client import Balise
-from conftest import Service, until
+from running import Service, until
 from sending import NS, gauge_request, post
 
 

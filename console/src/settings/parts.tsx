@@ -9,7 +9,7 @@ export function Listing({ columns, children }: { columns: string[]; children: Re
         <tr className="border-base-300 border-b text-left text-ink-2 text-sm">
           {columns.map((c) => (
             <th key={c} scope="col" className="py-1 pr-4 font-normal">
-              {c}
+              {c || <span className="sr-only">what can be done</span>}
             </th>
           ))}
         </tr>

@@ -1,0 +1,273 @@
+import { describe, expect, it } from "vitest";
+import { around, paragraphs } from "../src/alerts/Alert";
+import type { Alert, Host } from "../src/api/client";
+import { ordered } from "../src/fleet/columns";
+import { boundsOf, readable, serviceLanes } from "../src/host/lanes";
+import { clock, duration, scaled, stretch, withUnit } from "../src/lib/format";
+import { reopenAfter } from "../src/lib/live";
+import { areaPath, bridged, linePath, roundUp, timeTicks, valueAt } from "../src/lib/scale";
+import { fixedSpan, readSpan, relativeSeconds, stepSpan } from "../src/lib/span";
+import { weight } from "../src/lib/states";
+import { boardRows, headline, someOf } from "../src/now/board";
+import { BLANK, bodyOf, formOf, problemOf } from "../src/rules/form";
+import { pieces } from "../src/ui/Ribbon";
+
+const NOW = Date.UTC(2026, 10, 23, 12, 0, 0) / 1000;
+const of = (text: string) => readSpan(new URLSearchParams(text), NOW);
+
+describe("the span", () => {
+  it("is three hours that move on, unless the address says otherwise", () => {
+    expect(of("")).toMatchObject({ start: NOW - 10800, end: NOW, live: true });
+    expect(of("from=-30m")).toMatchObject({ start: NOW - 1800, live: true });
+    expect(of("from=1000&to=2000")).toEqual({ from: "1000", to: "2000", start: 1000, end: 2000, live: false });
+  });
+  it.each(["from=5000&to=100", "from=x&to=y", "from=-3parsecs", "from=Infinity&to=1"])(
+    "falls back when %s makes no sense",
+    (text) => {
+      expect(of(text)).toMatchObject({ live: true, start: NOW - 10800 });
+    },
+  );
+  it("steps by half of itself and becomes live when it reaches now", () => {
+    const back = stepSpan(of("from=-1h"), -1, NOW);
+    expect(back).toEqual({ from: String(NOW - 5400), to: String(NOW - 1800) });
+    expect(stepSpan(of(`from=${back.from}&to=${back.to}`), 1, NOW)).toEqual({ from: "-60m", to: "now" });
+  });
+  it("is never shorter than a minute and never the wrong way round", () => {
+    expect(fixedSpan(2000, 1000)).toEqual({ from: "1000", to: "2000" });
+    expect(fixedSpan(1000, 1001)).toEqual({ from: "1000", to: "1060" });
+    expect(relativeSeconds("-2d")).toBe(172800);
+  });
+});
+
+describe("numbers", () => {
+  it.each([
+    [0.953, "1", "95.3 %"],
+    [1, "1", "100 %"],
+    [2 ** 31, "By", "2 GiB"],
+    [1536, "By/s", "1.50 KiB/s"],
+    [0.25, "s", "250 ms"],
+    [9.4, "s", "9.40 s"],
+    [7200, "s", "2 h 0 min"],
+    [14, "{session}", "14 sessions"],
+    [1, "{session}", "1 session"],
+    [54.3, "{transaction}/s", "54.3 transactions/s"],
+    [12345, "{ticket}", "12.3 k tickets"],
+    [null, "By", "–"],
+    [Number.NaN, "s", "–"],
+  ])("%s of %s reads %s", (value, unit, text) => {
+    expect(withUnit(value, unit)).toBe(text);
+  });
+  it("keep value and unit apart where they stand apart", () => {
+    expect(scaled(0.07, "1")).toEqual({ value: "7.00", unit: "%" });
+  });
+  it("lengths of time have their two largest units", () => {
+    expect([5, 65, 4030, 90061].map(duration)).toEqual(["5 s", "1 min 5 s", "1 h 7 min", "1 d 1 h"]);
+  });
+  it("a stretch has its date", () => {
+    const start = new Date(2026, 10, 23, 2, 30).getTime() / 1000;
+    expect(stretch(start, start + 10800)).toBe("02:30 – 05:30, Mon 23 Nov");
+    expect(stretch(start, start + 90000)).toBe("Mon 23 Nov 02:30 – Tue 24 Nov 03:30");
+    expect(clock(start, true)).toBe("02:30:00");
+  });
+});
+
+describe("places on the page", () => {
+  it("ticks are round and not too many", () => {
+    const ticks = timeTicks(NOW - 10800, NOW, 8);
+    expect(ticks.length).toBeLessThanOrEqual(8);
+    expect(ticks.every((t) => t % 1800 === 0)).toBe(true);
+  });
+  it("the upper end is round", () => {
+    expect([0, 0.7, 11, 14.2, 99, 101].map(roundUp)).toEqual([1, 0.75, 15, 15, 100, 150]);
+  });
+  const line = { times: [0, 10, 20, 30, 40], values: [1, null, 3, 4, null] };
+  const same = (v: number) => v;
+  it("a gap breaks the line and closes the area", () => {
+    expect(linePath(line, same, same)).toBe("M0.0,1.0M20.0,3.0L30.0,4.0");
+    expect(areaPath(line, same, same, 9)).toBe("M0.0,9.0L0.0,1.0L0.0,9.0ZM20.0,9.0L20.0,3.0L30.0,4.0L30.0,9.0Z");
+  });
+  it("steps narrower than the readings leave no gaps, a real silence does", () => {
+    const times = Array.from({ length: 40 }, (_, i) => i * 5);
+    const values = times.map((t) => (t % 15 === 0 && (t < 60 || t > 150) ? 1 : null));
+    const drawn = bridged({ times, values });
+    expect(drawn.values.filter((v) => v === null)).toHaveLength(1);
+    expect(drawn.values.filter((v) => v === 1)).toHaveLength(values.filter((v) => v === 1).length);
+  });
+  it("the value at the cursor is of its step or shortly before", () => {
+    expect(valueAt(line, 10, 25)).toBe(3);
+    expect(valueAt(line, 10, 15)).toBe(1);
+    expect(valueAt(line, 10, 500)).toBeNull();
+  });
+});
+
+const alert = (over: Partial<Alert>): Alert =>
+  ({
+    id: 1,
+    rule: "r",
+    about: "a",
+    severity: "warning",
+    state: "open",
+    silent: false,
+    host: "h",
+    attributes: {},
+    metric: "m",
+    unit: "1",
+    value: 1,
+    worst_value: 1,
+    limit: 1,
+    clue: null,
+    opened_at: "2026-11-23T03:00:00Z",
+    changed_at: "2026-11-23T03:00:00Z",
+    recovered_at: null,
+    recovery: null,
+    acknowledged_by: null,
+    acknowledged_at: null,
+    acknowledged_note: null,
+    ...over,
+  }) as Alert;
+const host = (name: string, groups: string[], state = "ok"): Host =>
+  ({ name, groups, state, labels: { site: "northquay" }, open_alerts: 0 }) as unknown as Host;
+
+describe("the board", () => {
+  const hosts = [host("web-n1", ["northquay", "Booking"]), host("web-n2", ["northquay", "Booking"])];
+  const rows = boardRows(
+    [
+      alert({ id: 1, rule: "slow", host: "web-n1", opened_at: "2026-11-23T03:05:00Z" }),
+      alert({
+        id: 2,
+        rule: "slow",
+        host: "web-n2",
+        severity: "critical",
+        opened_at: "2026-11-23T03:04:00Z",
+        clue: "x",
+      }),
+      alert({ id: 3, rule: "full", host: "web-n1", opened_at: "2026-11-23T01:00:00Z", acknowledged_by: "anna" }),
+    ],
+    hosts,
+  );
+  it("has one row for each thing, the worst first, and says whom it concerns", () => {
+    expect(rows.map((r) => [r.rule, r.severity, r.hosts, r.groups, r.clue, r.owner])).toEqual([
+      ["slow", "critical", ["web-n2", "web-n1"], ["Booking"], "x", null],
+      ["full", "warning", ["web-n1"], ["Booking"], null, "anna"],
+    ]);
+  });
+  it("says how many things are wrong and whether somebody is needed", () => {
+    expect(headline(rows, 0)).toBe("Two things are wrong, one of them needs somebody now");
+    expect(headline([], 0)).toBe("All is well");
+    expect(headline([], 2)).toBe("Two hosts are silent");
+    expect(headline(rows.slice(1), 0)).toBe("One thing is wrong, none needs you this minute");
+  });
+  it("names a few of many", () => {
+    expect(someOf(["a", "b", "c"])).toBe("a, b, c");
+    expect(someOf(["a", "b", "c", "d"])).toBe("a, b and 2 more");
+  });
+});
+
+describe("the fleet", () => {
+  it("puts hosts without a value last, either way", () => {
+    const hosts = ["a", "b", "c"].map((n) => host(n, []));
+    const values = new Map([
+      ["a", 1],
+      ["c", 2],
+    ]);
+    for (const down of [true, false]) expect(ordered(hosts, { key: "cpu", down }, values)[2]?.name).toBe("b");
+    expect(
+      ordered([host("x", [], "ok"), host("y", [], "critical")], { key: "state", down: false }, undefined)[0]?.name,
+    ).toBe("y");
+  });
+});
+
+describe("lanes", () => {
+  const rule = {
+    name: "r",
+    enabled: true,
+    hosts: null,
+    measure: { metric: "db.waits" },
+    limits: { warning: { above: 3 }, critical: { above: 8 } },
+  };
+  const metric = (name: string, kind: string, attributes: string[] = []) => ({
+    name,
+    kind,
+    attributes,
+    unit: "1",
+    series: 1,
+    description: "",
+  });
+  it("show metrics with a rule first, and take what suits their kind", () => {
+    const lanes = serviceLanes(
+      host("db", []),
+      [
+        metric("db.time", "histogram"),
+        metric("db.done", "counter"),
+        metric("db.waits", "gauge", ["db.state"]),
+        metric("system.x", "gauge"),
+      ] as never,
+      [rule] as never,
+    );
+    expect(lanes.map((l) => [l.name, l.ask.take, l.ask.by])).toEqual([
+      ["Waits", "avg", ["db.state"]],
+      ["Done", "rate", []],
+      ["Time", "p95", []],
+    ]);
+    expect(lanes[0]?.bounds).toHaveLength(2);
+  });
+  it("have the limits that apply to them", () => {
+    expect(boundsOf([rule] as never, "db.waits", host("db", []))).toEqual([
+      { value: 3, severity: "warning" },
+      { value: 8, severity: "critical" },
+    ]);
+    expect(boundsOf([rule] as never, "other", host("db", []))).toEqual([]);
+  });
+  it("have readable names", () => {
+    expect(readable("postgresql.cache.hit_ratio")).toBe("Cache hit ratio");
+    expect(weight("alert")).toBe("grave");
+  });
+});
+
+describe("an alert", () => {
+  it("is shown with some time before it, and after it when it has ended", () => {
+    const span = around(NOW - 600, undefined, NOW);
+    expect([NOW - 600 - span.start, span.end]).toEqual([1200, NOW]);
+    expect(around(NOW - 7200, NOW - 3600, NOW).end).toBeGreaterThan(NOW - 3600);
+  });
+  it("has advice in paragraphs, not in the folds of a file", () => {
+    expect(paragraphs("one\ntwo\n\nthree\n- a\n- b\n")).toBe("one two\n\nthree\n- a\n- b");
+  });
+});
+
+describe("a rule's form", () => {
+  it("holds a rule and gives it back", () => {
+    const body = bodyOf({
+      ...BLANK,
+      name: "x",
+      about: "y",
+      metric: "m",
+      each: "host, a.b",
+      warning: "0.9",
+      warningClear: "0.8",
+    });
+    expect(body.measure.each).toEqual(["host", "a.b"]);
+    expect(body.limits).toEqual({ warning: { above: 0.9, hold: "5m", clear: 0.8 }, critical: null });
+    const again = formOf({ ...body, name: "x" } as never);
+    expect(bodyOf(again)).toEqual(body);
+  });
+  it("finds what the service said of a field", () => {
+    const fields = [{ field: "rule.measure.where", detail: "no" }];
+    expect(problemOf(fields, "where")).toBe("no");
+    expect(problemOf(fields, "about")).toBeUndefined();
+  });
+});
+
+describe("ribbons and streams", () => {
+  it("a ribbon's pieces stay within the span", () => {
+    const changes = [
+      { at: 0, state: "ok" as const },
+      { at: 50, state: "critical" as const },
+      { at: 90, state: "ok" as const },
+    ];
+    expect(pieces(changes, 60, 80)).toEqual([{ state: "critical", start: 60, end: 80 }]);
+  });
+  it("a lost stream is opened again more and more slowly", () => {
+    expect([1, 2, 5, 50].map(reopenAfter)).toEqual([2000, 4000, 30000, 30000]);
+  });
+});

@@ -1,0 +1,55 @@
+"""The console in headless Chromium, on the demo with a few hosts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+
+from demo_service import CHROMIUM, Demo
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+    made = Demo(tmp_path_factory.mktemp("demo"))
+    yield made
+    made.stop()
+    assert "Traceback" not in made.log.read_text()
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        made = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-dev-shm-usage"])
+        yield made
+        made.close()
+
+
+@pytest.fixture(scope="session", params=["light", "dark"])
+def signed_in(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> Iterator[BrowserContext]:
+    """A browser in the day or the dark theme, signed in."""
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, color_scheme=request.param, reduced_motion="reduce"
+    )
+    page = context.new_page()
+    page.goto(demo.url)
+    page.get_by_label("Name").fill("skipper")
+    page.get_by_label("Password").fill(demo.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("navigation", name="Pages").wait_for()
+    page.close()
+    yield context
+    context.close()
+
+
+@pytest.fixture
+def page(signed_in: BrowserContext) -> Iterator[Page]:
+    """A page that fails the test when the browser has something to complain of."""
+    made = signed_in.new_page()
+    complaints: list[str] = []
+    made.on("console", lambda m: complaints.append(m.text) if m.type in ("error", "warning") else None)
+    made.on("pageerror", lambda e: complaints.append(str(e)))
+    yield made
+    made.close()
+    assert complaints == []
