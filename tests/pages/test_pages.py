@@ -57,6 +57,7 @@ def test_every_page_shows_itself_and_passes_axe(demo: Demo, page: Page, path: st
 def test_the_sign_in_page_refuses_a_wrong_password(demo: Demo, browser: Browser) -> None:
     page = browser.new_page()
     page.goto(demo.url + "/alerts")
+    page.get_by_role("heading", level=1).wait_for()
     assert axe(page) == []
     page.get_by_label("Name").fill("skipper")
     page.get_by_label("Password").fill("wrong")
@@ -131,7 +132,6 @@ def test_lanes_work_with_the_keyboard(demo: Demo, page: Page) -> None:
 def test_the_fleet_is_filtered_sorted_and_shared_by_its_address(demo: Demo, page: Page) -> None:
     page.goto(demo.url + "/fleet")
     rows = page.get_by_role("table", name="Fleet").get_by_role("row")
-    expect(rows).to_have_count(7)
     page.get_by_role("button", name=re.compile("^Fullest volume")).click()
     expect(rows.nth(1)).to_contain_text("gate-s3")
     page.get_by_label("Filter").fill('group eq "Booking"')
@@ -158,8 +158,7 @@ def test_events_are_found_and_opened(demo: Demo, page: Page) -> None:
     expect(page.get_by_text("No event matches in this span")).to_be_visible()
 
 
-def test_a_rule_is_checked_while_it_is_typed(demo: Demo, signed_in_page: Page) -> None:
-    page = signed_in_page
+def test_a_rule_is_checked_while_it_is_typed(demo: Demo, page: Page) -> None:
     page.goto(demo.url + "/rules/new")
     page.get_by_label("Name").fill("waits-a-lot")
     page.get_by_label("About").fill("Too many wait")
@@ -174,14 +173,6 @@ def test_a_rule_is_checked_while_it_is_typed(demo: Demo, signed_in_page: Page) -
     page.get_by_role("textbox", name="clear").first.fill("1")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("link", name=re.compile("waits-a-lot"))).to_be_visible()
-
-
-@pytest.fixture
-def signed_in_page(page: Page) -> Page:
-    """A page on which the service may say no: the browser notes each refusal as an error of its own."""
-    page.on("console", lambda m: None)
-    page.add_init_script("console.error = () => undefined")
-    return page
 
 
 def test_an_enrolment_key_is_made_with_its_command(demo: Demo, page: Page) -> None:

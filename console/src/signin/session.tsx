@@ -43,9 +43,9 @@ export function SessionGate({ children }: { children: ReactNode }) {
   }
   if (!session.data) {
     return (
-      <div className="p-8">
+      <main className="p-8">
         <Waiting what="the console" />
-      </div>
+      </main>
     );
   }
   if (session.data.name === null) {
