@@ -96,7 +96,7 @@ def first_page(report: Report) -> None:
     report.title("The web console")
     index = (WEB / "index.html").read_text()
     names = re.findall(r'(?:src|href)="/(assets/[^"]+\.js)"', index)
-    manifest_now = [p for p in (WEB / "assets").glob("Now-*.js")]
+    manifest_now = list((WEB / "assets").glob("Now-*.js"))
     size = sum(len(gzip.compress((WEB / n).read_bytes(), 9)) for n in names) + sum(
         len(gzip.compress(p.read_bytes(), 9)) for p in manifest_now
     )

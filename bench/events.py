@@ -19,7 +19,31 @@ from report import Report, best
 
 NS = 1_000_000_000
 T0 = 20_780 * 86_400 * NS
-WORDS = ["session", "opened", "closed", "for", "user", "daemon", "connection", "from", "port", "accepted", "refused", "timeout", "while", "reading", "answer", "upstream", "worker", "free", "gate", "ticket", "barrier", "reader", "frame"]
+WORDS = [
+    "session",
+    "opened",
+    "closed",
+    "for",
+    "user",
+    "daemon",
+    "connection",
+    "from",
+    "port",
+    "accepted",
+    "refused",
+    "timeout",
+    "while",
+    "reading",
+    "answer",
+    "upstream",
+    "worker",
+    "free",
+    "gate",
+    "ticket",
+    "barrier",
+    "reader",
+    "frame",
+]
 
 
 def lines(count: int) -> list[str]:

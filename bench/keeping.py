@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from balise.collect.system import Processes, system_collectors
+from balise.collect.system import system_collectors
 from balise.core.series.codec import BlockEncoder, decode_block
 from balise.core.series.steps import NS, Steps, steps_between
 from balise.store.series.query import QueryEngine, Selector
@@ -21,7 +21,7 @@ T0 = 1_800_000_000 * NS // DAY * DAY
 
 def real_readings(samples: int = 480, pause: float = 0.04) -> np.ndarray:
     """This machine's own system metrics, read quickly one after the other, while something works. [series, samples]"""
-    collectors = [c for c in system_collectors() if not isinstance(c, Processes)]
+    collectors = system_collectors()
     found: dict[str, list[float]] = {}
     for i in range(samples + 1):
         began = time.perf_counter()
@@ -117,6 +117,7 @@ def asking(report: Report) -> None:
     month = Steps(T0 - 30 * DAY, 3600 * NS, 720)
     store._write_connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
     store._write_connection.exec_driver_sql("VACUUM")
+    store._write_connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
     report.budget("whole file, bytes a sample (random walks, 4 decimals)", store.size() / samples, 1.7, most=True)
     for name, budget, question in (
         (

@@ -44,9 +44,7 @@ class Agent:
         self._spool = Spool(folder / "spool", settings.spool_bytes)
         self.deliverer = Deliverer(identity, self._spool)
         self._processes = Processes()
-        self._collectors: list[Collector] = [
-            self._processes if c.name == "processes" else c for c in system_collectors()
-        ]
+        self._collectors: list[Collector] = [*system_collectors(), self._processes]
         self._positions = folder / "positions.json"
         held = self._load_positions()
         self._followers = [

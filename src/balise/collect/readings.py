@@ -52,8 +52,11 @@ class Kept:
 class Collector(Protocol):
     """Reads one part of a system. `read` is called once an interval with the time, unix seconds."""
 
-    name: str
-    meanings: Mapping[str, Meaning]
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def meanings(self) -> Mapping[str, Meaning]: ...
 
     def read(self, now: float) -> Iterable[Reading]:
         """The readings of this moment; raises OSError when the part cannot be read."""

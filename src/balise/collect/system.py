@@ -11,7 +11,7 @@ from collections.abc import Iterator
 
 import psutil
 
-from balise.collect.readings import Meaning, Reading
+from balise.collect.readings import Collector, Meaning, Reading
 
 _PSEUDO = {
     "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "debugfs", "tracefs", "securityfs", "pstore",
@@ -302,6 +302,6 @@ class Processes:
         return held
 
 
-def system_collectors() -> list[Cpu | Memory | Filesystems | Disks | Network | Uptime | Processes]:
-    """A collector of each kind."""
-    return [Cpu(), Memory(), Filesystems(), Disks(), Network(), Uptime(), Processes()]
+def system_collectors() -> list[Collector]:
+    """A collector of each kind but `Processes`, whose evidence somebody has to take."""
+    return [Cpu(), Memory(), Filesystems(), Disks(), Network(), Uptime()]

@@ -6,8 +6,8 @@ Source: RFC 5424 section 6, RFC 3164 section 4.1, RFC 5424 table 2 for the sever
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 
 from balise.api.events import SEVERITIES, Severity
 
@@ -15,15 +15,14 @@ MAX_LINE = 32_768
 """Characters kept of one line; the rest is cut and said so in `balise.cut`."""
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(NamedTuple):
     """One log line as read. `time` is unix seconds, or None when the line has none."""
 
     body: str
     severity: Severity
-    time: float | None = None
-    host: str = ""
-    attributes: dict[str, str] = field(default_factory=dict)
+    time: float | None
+    host: str
+    attributes: dict[str, str]
 
 
 _RFC5424 = re.compile(
@@ -37,6 +36,7 @@ _RFC3164 = re.compile(
     re.DOTALL,
 )
 _ISO = re.compile(r"(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d{1,9})?)(?P<zone>Z|[ ]?UTC|[+-]\d\d:?\d\d)?\s*")
+_NANOS = re.compile(r"(\.\d{6})\d+")
 _PRIORITY = re.compile(r"<(\d{1,3})>")
 _ELEMENT = re.compile(r"\[(?P<id>[^ \]=\"]+)(?P<params>(?:[^\]\\]|\\.)*)\]")
 _PARAM = re.compile(r'([^ =\]"]+)="((?:[^"\\\]]|\\.)*)"')
@@ -86,17 +86,21 @@ def parse_line(text: str, *, year_of: float, offset_seconds: float = 0.0) -> Lin
 
 
 def _from_rfc5424(match: re.Match[str], attributes: dict[str, str]) -> Line:
-    priority = int(match["pri"])
+    pri, moment, host, app, pid, kind, data, body = match.groups()
+    priority = int(pri)
     attributes["syslog.facility"] = str(priority >> 3)
-    for key, group in (("syslog.appname", "app"), ("syslog.procid", "pid"), ("syslog.msgid", "id")):
-        if match[group] != "-":
-            attributes[key] = match[group]
-    for element in _ELEMENT.finditer(match["data"]):
-        for name, value in _PARAM.findall(element["params"]):
-            attributes[f"{element['id']}.{name}"] = _UNESCAPE.sub(r"\1", value)
-    body = (match["body"] or "").removeprefix("\ufeff")
-    host = "" if match["host"] == "-" else match["host"]
-    return Line(body, SEVERITIES[priority & 7], _iso_time(match["time"]), host, attributes)
+    if app != "-":
+        attributes["syslog.appname"] = app
+    if pid != "-":
+        attributes["syslog.procid"] = pid
+    if kind != "-":
+        attributes["syslog.msgid"] = kind
+    if data != "-":
+        for element in _ELEMENT.finditer(data):
+            for name, value in _PARAM.findall(element["params"]):
+                attributes[f"{element['id']}.{name}"] = _UNESCAPE.sub(r"\1", value)
+    body = (body or "").removeprefix("\ufeff")
+    return Line(body, SEVERITIES[priority & 7], _iso_time(moment), "" if host == "-" else host, attributes)
 
 
 def _from_rfc3164(match: re.Match[str], attributes: dict[str, str], year_of: float, offset: float) -> Line:
@@ -131,7 +135,8 @@ def _from_plain(text: str, attributes: dict[str, str], offset: float) -> Line:
 
 
 def _iso_time(text: str) -> float | None:
-    text = re.sub(r"(\.\d{6})\d+", r"\1", text)
+    if len(text) > 26 and "." in text:
+        text = _NANOS.sub(r"\1", text)
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:

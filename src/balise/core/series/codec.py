@@ -122,10 +122,11 @@ def _narrow(rows: I64) -> _Integers:
 
 def _widen(kept: NDArray[np.uint64], mode: U8, base: I64, first: I64) -> I64:
     rows = kept.view(np.int64) + base[:, None]
-    for row in np.flatnonzero(mode == _DELTA):
-        zigzag = kept[row]
-        steps = (zigzag >> np.uint64(1)).astype(np.int64) ^ -(zigzag & np.uint64(1)).astype(np.int64)
-        rows[row] = np.cumsum(steps) + first[row]
+    delta = np.flatnonzero(mode == _DELTA)
+    if len(delta):
+        zigzag = kept if len(delta) == len(kept) else kept[delta]
+        steps = (zigzag >> np.uint64(1)).view(np.int64) ^ -(zigzag & np.uint64(1)).view(np.int64)
+        rows[delta] = np.cumsum(steps, axis=1) + first[delta][:, None]
     return rows
 
 

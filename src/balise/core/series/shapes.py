@@ -106,6 +106,26 @@ class Shape:
         return Points(self.series, times, values)
 
 
+def first_resource(body: bytes) -> bytes:
+    """The bytes up to the end of the first resource: one token may send for many hosts, whose bodies are alike.
+
+    Only chooses among shapes; whether a shape fits is proved by `Shape.fits`.
+    """
+    at = 0
+    for _ in range(2):
+        if at >= len(body) or body[at] != 0x0A:
+            return b""
+        at, length, shift = at + 1, 0, 0
+        while at < len(body) and shift < 35:
+            byte = body[at]
+            at += 1
+            length |= (byte & 0x7F) << shift
+            shift += 7
+            if byte < 0x80:
+                break
+    return body[: min(at + length, 2048)]
+
+
 SHAPES_A_FORM = 4
 
 
@@ -181,7 +201,7 @@ class BodyReader:
 
     def known(self, sender: Hashable, body: bytes) -> Shape | None:
         """The shape of a body seen before, or None when it has to be learnt with `learn`."""
-        return self.shapes.find((sender, len(body)), body)
+        return self.shapes.find((sender, len(body), first_resource(body)), body)
 
     def learn(self, sender: Hashable, body: bytes, found: Sequence[Section], resolve: Resolve) -> Shape:
         """The shape of a body of a new form, remembered for the next one. `gather` gives its points."""
@@ -202,7 +222,7 @@ class BodyReader:
         ids = np.concatenate(series) if series else np.empty(0, np.int64)
         shape = Shape(body, slots, ids, loose=loose, ignored=ignored, skipped=skipped)
         if not variable and slots:
-            self.shapes.keep((sender, len(body)), shape)
+            self.shapes.keep((sender, len(body), first_resource(body)), shape)
         return shape
 
     def _metric(

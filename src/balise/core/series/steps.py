@@ -172,7 +172,8 @@ def increases_flat(points: Flat, kinds: Sequence[PointKind], steps: Steps) -> tu
     A counter that falls was reset, so what it shows is what it grew by. The points may begin before the first
     step: the point before it is where the first growth starts. A delta grows by what it says, over the step.
     """
-    grown, seen = np.zeros((2, len(kinds), steps.count))
+    grown = np.zeros((len(kinds), steps.count))
+    seen = np.zeros_like(grown)
     if not len(points.rows):
         return grown, seen
     counter = np.array([k == "counter" for k in kinds])[points.rows]
@@ -185,8 +186,8 @@ def increases_flat(points: Flat, kinds: Sequence[PointKind], steps: Steps) -> tu
     inside, place = points.within(steps)
     size = grown.size
     seconds_seen = np.where(delta, 0.0, np.where(joined, pace, 0.0))[inside]
-    grown = np.bincount(place, change[inside], size).reshape(grown.shape)
-    seen = np.bincount(place, seconds_seen, size).reshape(seen.shape)
+    grown = np.asarray(np.bincount(place, change[inside], size), np.float64).reshape(grown.shape)
+    seen = np.asarray(np.bincount(place, seconds_seen, size), np.float64).reshape(seen.shape)
     told = np.bincount(place[delta[inside]], minlength=size).reshape(seen.shape) > 0
     return grown, np.where(told, steps.width / NS, seen)
 

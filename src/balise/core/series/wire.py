@@ -250,6 +250,17 @@ class _PointReader:
         self.ignored: list[Span] = []
         self.variable = False
         self.skipped = 0
+        self._named: dict[bytes, tuple[tuple[str, str], ...]] = {}
+
+    def _attributes(self, spans: list[Span]) -> tuple[tuple[str, str], ...]:
+        """`read_attributes`, once for attributes that stand together and are the same."""
+        if not spans:
+            return ()
+        raw = self.body[spans[0][0] : spans[-1][1]]
+        found = self._named.get(raw)
+        if found is None:
+            found = self._named[raw] = read_attributes(self.body, spans)
+        return found
 
     def read(self, number: int, start: int, end: int) -> Kind:
         temporality, monotonic, points = 0, False, []
@@ -295,7 +306,7 @@ class _PointReader:
             if value_at < 0 or flags & _NO_RECORDED_VALUE:
                 self.skipped += 1
                 continue
-            named = read_attributes(self.body, attributes)
+            named = self._attributes(attributes)
             self.slots.append(Slot(named, "", kind, value_at, integer, time_at))
         return kind
 
@@ -330,7 +341,7 @@ class _PointReader:
         if flags & _NO_RECORDED_VALUE or len(buckets) > MAX_BUCKETS or (buckets and len(bounds) != len(buckets) - 1):
             self.skipped += 1
             return
-        named = read_attributes(self.body, attributes)
+        named = self._attributes(attributes)
         self.slots.append(Slot(named, "count", kind, single.get("count", -1), True, time_at))
         if "sum" in single:
             self.slots.append(Slot(named, "sum", kind, single["sum"], False, time_at))
@@ -369,7 +380,7 @@ class _PointReader:
         if flags & _NO_RECORDED_VALUE or not -10 <= scale <= 20:
             self.skipped += 1
             return
-        named = read_attributes(body, attributes)
+        named = self._attributes(attributes)
         self._literal(named, "count", kind, float(count), time)
         if total is not None:
             self._literal(named, "sum", kind, total, time)
@@ -404,7 +415,7 @@ class _PointReader:
         if flags & _NO_RECORDED_VALUE:
             self.skipped += 1
             return
-        named = read_attributes(body, attributes)
+        named = self._attributes(attributes)
         self._literal(named, "count", "counter", float(count), time)
         self._literal(named, "sum", "counter", total, time)
         for quantile, value in quantiles[:MAX_BUCKETS]:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import Connection
 
@@ -17,9 +17,8 @@ _TABLES = (
     "severity INTEGER NOT NULL, source TEXT NOT NULL, body TEXT NOT NULL, attributes TEXT)",
     "CREATE VIRTUAL TABLE IF NOT EXISTS words USING fts5(body, tags, content='', columnsize=0, "
     'tokenize="unicode61 remove_diacritics 2")',
-    "CREATE TABLE IF NOT EXISTS minute (minute INTEGER NOT NULL, host TEXT NOT NULL, severity INTEGER NOT NULL, "
-    "count INTEGER NOT NULL, first INTEGER, last INTEGER, "
-    "PRIMARY KEY (minute, host, severity)) WITHOUT ROWID",
+    "CREATE TABLE IF NOT EXISTS minute (minute INTEGER NOT NULL, severity INTEGER NOT NULL, "
+    "count INTEGER NOT NULL, first INTEGER, last INTEGER, PRIMARY KEY (minute, severity)) WITHOUT ROWID",
     "CREATE INDEX IF NOT EXISTS late ON event (time) WHERE id < 0",
     "CREATE TABLE IF NOT EXISTS snapshot (id INTEGER PRIMARY KEY, time INTEGER NOT NULL, host TEXT NOT NULL, "
     "kind TEXT NOT NULL, data BLOB NOT NULL)",
@@ -29,8 +28,8 @@ _TABLES = (
 _EVENT = "INSERT INTO event (id, time, host, severity, source, body, attributes) VALUES (?, ?, ?, ?, ?, ?, ?)"
 _WORDS = "INSERT INTO words (rowid, body, tags) VALUES (?, ?, ?)"
 _MINUTE = (
-    "INSERT INTO minute (minute, host, severity, count, first, last) VALUES (?, ?, ?, ?, ?, ?) "
-    "ON CONFLICT (minute, host, severity) DO UPDATE SET count = count + excluded.count, "
+    "INSERT INTO minute (minute, severity, count, first, last) VALUES (?, ?, ?, ?, ?) "
+    "ON CONFLICT (minute, severity) DO UPDATE SET count = count + excluded.count, "
     "first = coalesce(first, excluded.first), last = coalesce(excluded.last, last)"
 )
 _SNAPSHOT = "INSERT INTO snapshot (time, host, kind, data) VALUES (?, ?, ?, ?)"
@@ -41,8 +40,7 @@ LATE = 60 * NS
 the order of time and the newest matches are found without sorting all of them."""
 
 
-@dataclass(frozen=True, slots=True)
-class NewEvent:
+class NewEvent(NamedTuple):
     """`time` nanoseconds, `severity` the numerical code of RFC 5424, `attributes` JSON or None."""
 
     time: int
@@ -127,15 +125,13 @@ class Day:
 
     @staticmethod
     def _insert(connection: Connection, events: Sequence[NewEvent], ids: Sequence[int]) -> None:
-        rows = [
-            (i, e.time, e.host, e.severity, e.source, e.body, e.attributes) for i, e in zip(ids, events, strict=True)
-        ]
+        rows = [(i, *e) for i, e in zip(ids, events, strict=True)]
         connection.exec_driver_sql(_EVENT, rows)
         tags = {host: host_tag(host) for host in {e.host for e in events}}
         connection.exec_driver_sql(_WORDS, [(row[0], row[5], tags[row[2]]) for row in rows])
-        counts: dict[tuple[int, str, int], list[int | None]] = {}
-        for number, time, host, severity, *_ in rows:
-            held = counts.setdefault((time // MINUTE, host, severity), [0, None, None])
+        counts: dict[tuple[int, int], list[int | None]] = {}
+        for number, time, _, severity, *_ in rows:
+            held = counts.setdefault((time // MINUTE, severity), [0, None, None])
             held[0] = (held[0] or 0) + 1
             if number > 0:
                 held[1] = number if held[1] is None else held[1]

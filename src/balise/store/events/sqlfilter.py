@@ -9,7 +9,7 @@ from typing import Any
 from balise.api.events import SEVERITIES
 from balise.core.filters import Both, Compare, Either, Filter, FilterError, Negated, Present
 
-COLUMNS = {"host": "host", "severity": "severity", "source": "source", "body": "body"}
+COLUMNS = {"host": "host", "severity": "severity", "source": "source", "body": "event.body"}
 _ORDER = {"gt": ">", "ge": ">=", "lt": "<", "le": "<="}
 
 HostsMatching = Callable[[Compare | Present], list[str]]

@@ -126,11 +126,16 @@ class EventStore:
                 continue
         return sorted(found)
 
-    def _condition(self, search: Search, day: int) -> tuple[str, list[Any]]:
-        conditions, parameters = [], []
+    def _condition(self, search: Search, day: int) -> tuple[str, str, list[Any]]:
+        """What to read from, the condition, and the parameters of both in their order.
+
+        With words the index is read first, by its own row ids: the newest matches come without sorting the rest.
+        """
+        table, conditions, parameters = "event", [], []
         expression = match_expression(search.text, required_hosts(search.where))
         if expression:
-            conditions.append("id IN (SELECT rowid FROM words WHERE words MATCH ?)")
+            table = "words CROSS JOIN event ON event.id = words.rowid"
+            conditions.append("words MATCH ?")
             parameters.append(expression)
         if search.start > day * DAY:
             conditions.append("time >= ?")
@@ -142,7 +147,7 @@ class EventStore:
             sql, more = to_sql(search.where, self.hosts)
             conditions.append(sql)
             parameters.extend(more)
-        return " AND ".join(conditions) or "1", parameters
+        return table, " AND ".join(conditions) or "1", parameters
 
     def find(self, search: Search, limit: int, cursor: str | None = None) -> tuple[list[Event], str | None]:
         """The newest events that match, and the cursor of the next page.
@@ -165,15 +170,16 @@ class EventStore:
 
     def _newest_first(self, file: Day, day: int, search: Search, at: _Place, limit: int) -> list[Any]:
         """Rows of one day: those in order by id, the late ones by time, put together by time."""
-        condition, parameters = self._condition(search, day)
+        table, condition, parameters = self._condition(search, day)
+        key = "words.rowid" if table != "event" else "id"
         low, high = file.ids_between(max(search.start, day * DAY), min(search.end, (day + 1) * DAY))
-        columns = "SELECT id, time, host, severity, source, body, attributes FROM event WHERE "
+        columns = f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE "
         prompt = file.read(
-            f"{columns} {condition} AND id BETWEEN ? AND ? ORDER BY id DESC LIMIT ?",
+            f"{columns} {condition} AND {key} BETWEEN ? AND ? ORDER BY {key} DESC LIMIT ?",
             [*parameters, max(low, 1), high if at.id is None else min(high, at.id - 1), limit],
         )
         late = file.read(
-            f"{columns} {condition} AND id < 0 AND (time, id) < (?, ?) ORDER BY time DESC, id DESC LIMIT ?",
+            f"{columns} {condition} AND {key} < 0 AND (time, id) < (?, ?) ORDER BY time DESC, id DESC LIMIT ?",
             [*parameters, at.late_time, at.late_id, limit],
         )
         return list(heapq.merge(prompt, late, key=lambda row: -row[1]))[:limit] if late else prompt
@@ -201,19 +207,22 @@ class EventStore:
                 [start, width, start // MINUTE, -(-end // MINUTE), *parameters],
             )
         span = Search(max(start, search.start), min(end, search.end), search.text, search.where)
-        condition, parameters = self._condition(span, day)
+        table, condition, parameters = self._condition(span, day)
+        key = "words.rowid" if table != "event" else "id"
+        low, high = file.ids_between(max(span.start, day * DAY), min(span.end, (day + 1) * DAY))
         return file.read(
-            f"SELECT (time - ?) / ?, severity, count(*) FROM event WHERE {condition} GROUP BY 1, 2",
-            [start, width, *parameters],
+            f"SELECT (time - ?) / ?, severity, count(*) FROM {table} "
+            f"WHERE {condition} AND ({key} BETWEEN ? AND ? OR {key} < 0) GROUP BY 1, 2",
+            [start, width, *parameters, max(low, 1), high],
         )
 
     def bodies(self, search: Search, limit: int) -> list[tuple[str, str, str]]:
         """Severity, source and body of the newest matching events."""
         found: list[tuple[str, str, str]] = []
         for day, file in self._existing(search.start, search.end):
-            condition, parameters = self._condition(search, day)
+            table, condition, parameters = self._condition(search, day)
             rows = file.read(
-                f"SELECT severity, source, body FROM event WHERE {condition} ORDER BY id DESC LIMIT ?",
+                f"SELECT severity, source, event.body FROM {table} WHERE {condition} ORDER BY id DESC LIMIT ?",
                 [*parameters, limit - len(found)],
             )
             found.extend((SEVERITIES[s], source, body) for s, source, body in rows)
@@ -263,8 +272,8 @@ class EventStore:
 
 
 def needs_more(node: Filter) -> bool:
-    """Whether the kept counts, which know host and severity alone, cannot answer."""
-    return bool({a for a in filters.attributes_of(node) if not a.startswith("label.")} - {"host", "severity", "group"})
+    """Whether the kept counts, which know severity alone, cannot answer."""
+    return bool(filters.attributes_of(node) - {"severity"})
 
 
 def pack_snapshot(content: Any) -> bytes:

@@ -96,15 +96,14 @@ class Reader:
             raise ValueError(f"steps of {steps.width} ns asked of tier {tier}")
         wanted = np.array(series, np.int64)
         order = np.argsort(wanted)
-        out = Summary.empty(len(series), steps.count)
         with self._snapshot(series) as (connection, recent):
+            out = _room(len(series), steps.count, set(FIELDS) if any(recent) else fields)
             self._merge_matrices(connection, tier, metric, wanted[order], order, steps, out, fields)
-        joined = [_joined(pieces, steps.start, steps.end) for pieces in recent]
-        flat = Flat.of([self._not_stored(one, piece) for one, piece in zip(series, joined, strict=True)])
-        if len(flat.rows):
-            out.merge(
-                np.arange(len(series)), slice(0, steps.count), summarise_flat(flat, len(series), steps), later=True
-            )
+        fresh = [place for place, pieces in enumerate(recent) if pieces]
+        if fresh:
+            joined = [self._not_stored(series[p], _joined(recent[p], steps.start, steps.end)) for p in fresh]
+            summary = summarise_flat(Flat.of(joined), len(fresh), steps)
+            out.merge(np.array(fresh), slice(0, steps.count), summary, later=True)
         return out
 
     def _not_stored(self, series: int, piece: Piece) -> Piece:
@@ -151,10 +150,29 @@ class Reader:
                 continue
             chosen = None if len(here) == len(ids) and (np.diff(rows[here]) == 1).all() else rows[here]
             part = {name: decode_block(blob, chosen)[:, lo:hi] for name, blob in zip(names, blobs, strict=True)}
-            _merge_part(out, order[here], slice(offset + lo, offset + hi), part, later=not late)
+            _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, later=not late)
 
 
-def _merge_part(out: Summary, rows: NDArray[np.intp], at: slice, part: dict[str, F64], *, later: bool) -> None:
+def _room(series: int, steps: int, fields: set[str]) -> Summary:
+    """An empty summary in which only the wanted fields take room; the others must not be written."""
+    gap, zero = np.broadcast_to(np.nan, (series, steps)), np.broadcast_to(0.0, (series, steps))
+    return Summary(
+        np.full((series, steps), np.nan) if "low" in fields else gap,
+        np.full((series, steps), np.nan) if "high" in fields else gap,
+        np.zeros((series, steps)) if "total" in fields else zero,
+        np.zeros((series, steps)),
+        np.full((series, steps), np.nan) if "last" in fields else gap,
+    )
+
+
+def _as_slice(rows: NDArray[np.intp]) -> NDArray[np.intp] | slice:
+    """Rows that follow each other as a slice, which numpy takes without copying."""
+    if len(rows) == int(rows[-1]) - int(rows[0]) + 1 and bool((np.diff(rows) == 1).all()):
+        return slice(int(rows[0]), int(rows[-1]) + 1)
+    return rows
+
+
+def _merge_part(out: Summary, rows: NDArray[np.intp] | slice, at: slice, part: dict[str, F64], *, later: bool) -> None:
     """Adds decoded fields; steps that were empty hold zeros there."""
     some = part["count"] > 0
     place = (rows, at)

@@ -1,0 +1,61 @@
+# Everything works through these. On a new machine: Python 3.11, Node 20 and make.
+PY := .venv/bin/python
+BALISE := .venv/bin/balise
+LISTEN ?= 127.0.0.1:8808
+DATA ?= demo-data
+
+.PHONY: setup demo test lint bench screenshots schema clean
+
+setup: .venv/.installed src/balise/server/web/index.html
+
+.venv/.installed: pyproject.toml
+	@echo "making .venv and installing the Python packages"
+	@test -x $(PY) || python3 -m venv .venv
+	@$(PY) -m pip install --quiet --upgrade pip
+	@$(PY) -m pip install --quiet --editable '.[console,dev]'
+	@touch $@
+
+console/node_modules/.installed: console/package-lock.json
+	@echo "installing the web console's packages"
+	@cd console && npm ci --silent --no-progress
+	@touch $@
+
+src/balise/server/web/index.html: console/node_modules/.installed $(shell find console/src console/public console/index.html console/vite.config.ts -type f)
+	@echo "building the web console"
+	@cd console && npx tsc -b && npx vite build --logLevel warn
+	@touch $@
+
+demo: setup
+	@exec $(BALISE) demo --data $(DATA) --listen $(LISTEN)
+
+test: setup
+	@tools/need chromium
+	@cd console && npx vitest run
+	@$(PY) -m pytest
+
+# Lint, types, layers, and an OpenAPI type file that has drifted from the service.
+lint: setup
+	@.venv/bin/ruff check src tests bench tools
+	@.venv/bin/ruff format --check src tests bench tools
+	@.venv/bin/mypy
+	@.venv/bin/lint-imports
+	@cd console && npx biome check . && npx tsc -b
+	@$(PY) tools/openapi.py .venv/openapi.json && cmp .venv/openapi.json console/openapi.json \
+	  || (echo "the API has changed: run make schema"; exit 1)
+	@cd console && npx openapi-typescript openapi.json -o ../.venv/schema.d.ts >/dev/null && cmp ../.venv/schema.d.ts src/api/schema.d.ts \
+	  || (echo "the console's API types have drifted: run make schema"; exit 1)
+
+schema: .venv/.installed console/node_modules/.installed
+	@$(PY) tools/openapi.py console/openapi.json
+	@cd console && npx openapi-typescript openapi.json -o src/api/schema.d.ts
+
+bench: setup
+	@tools/need chromium
+	@PYTHONPATH=bench:tests $(PY) bench/run.py $(PARTS)
+
+screenshots: setup
+	@tools/need chromium xvfb xterm imagemagick
+	@PYTHONPATH=tests $(PY) tools/screenshots.py
+
+clean:
+	rm -rf .venv console/node_modules src/balise/server/web
