@@ -13,8 +13,9 @@ from pathlib import Path
 import pytest
 
 from balise.cli.main import joined
-from balise.cli.output import printable, safe_cell, scaled
+from balise.cli.output import fitting, printable, safe_cell
 from balise.client import Balise
+from balise.core.quantities import in_words
 from running import BALISE, Service, free_port
 from sending import log_request, post, send_gauge
 
@@ -216,4 +217,11 @@ def test_a_time_may_begin_with_a_minus(words: list[str], result: list[str]) -> N
 def test_output_is_safe_and_readable() -> None:
     assert [safe_cell(c) for c in ("=1+1", "-5.5", "@x", "plain")] == ["'=1+1", "-5.5", "'@x", "plain"]
     assert printable("a\x1b[2Jb") == "a·[2Jb"
-    assert [scaled(0.5, "1"), scaled(2048, "By"), scaled(None, "s")] == ["50.0 %", "2 KiB", ""]
+    assert [in_words(0.5, "1"), in_words(2048, "By"), in_words(None, "s")] == ["50.0 %", "2 KiB", ""]
+    assert [in_words(14, "{session}"), in_words(1, "{session}"), in_words(3.5, "s")] == [
+        "14 sessions",
+        "1 session",
+        "3.5 s",
+    ]
+    assert fitting([10, 60, 20], [4, 5, 5], 60) == [10, 26, 20]
+    assert fitting([10, 20], [4, 5], 100) == [10, 20]

@@ -59,7 +59,7 @@ export function Component() {
 }
 
 const BOARD =
-  "grid grid-cols-[28px_64px_minmax(0,1.5fr)_minmax(0,2fr)_minmax(0,2.6fr)_minmax(0,1.3fr)_minmax(0,1fr)] gap-x-4";
+  "grid grid-cols-[28px_64px_minmax(0,1.5fr)_minmax(0,2.6fr)_minmax(0,2.5fr)_minmax(0,1.2fr)_minmax(0,0.9fr)] gap-x-4";
 
 function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }) {
   const [parameters] = useSearchParams();

@@ -18,9 +18,10 @@ from balise.api.hosts import HostChange
 from balise.api.metrics import MetricQuery
 from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
 from balise.api.rules import Rehearse, RuleBody, RuleDocument
-from balise.cli.output import Column, ago, local_time, print_table, scaled, show, text_of
+from balise.cli.output import Column, ago, local_time, print_table, printable, show, text_of
 from balise.cli.running import CommandError
 from balise.client import Balise
+from balise.core.quantities import in_words
 
 
 def signed_in_file() -> Path:
@@ -357,7 +358,7 @@ def _metric_read(a: argparse.Namespace) -> int:
     rows = [
         [
             datetime.fromtimestamp(t).astimezone().isoformat(" ", "seconds")[:19],
-            *(text_of(s["values"][i]) if raw else scaled(s["values"][i], answer["unit"]) for s in answer["series"]),
+            *(text_of(s["values"][i]) if raw else in_words(s["values"][i], answer["unit"]) for s in answer["series"]),
         ]
         for i, t in enumerate(answer["times"])
     ]
@@ -414,7 +415,7 @@ def _rule_list(a: argparse.Namespace) -> int:
         if not one:
             return ""
         word = "above" if one.get("above") is not None else "below"
-        return f"{word} {scaled(one[word], rule['unit'])}"
+        return f"{word} {in_words(one[word], rule['unit'])}"
 
     columns: list[Column] = [
         ("rule", lambda r: r["name"]),
@@ -504,7 +505,7 @@ def _rule_rehearse(a: argparse.Namespace) -> int:
         ("severity", lambda i: i["severity"]),
         ("host", lambda i: i["host"]),
         ("which", lambda i: i["attributes"]),
-        ("worst", lambda i: scaled(i["worst_value"], unit)),
+        ("worst", lambda i: in_words(i["worst_value"], unit)),
     ]
     show(result, columns, a.format, empty="It would not have opened.")
     if a.format == "table":
@@ -528,7 +529,7 @@ def _alert_list(a: argparse.Namespace) -> int:
         ("host", lambda x: x["host"]),
         ("what", lambda x: x["about"]),
         ("which", lambda x: " ".join(x["attributes"].values())),
-        ("value", lambda x: scaled(x["value"], x["unit"])),
+        ("value", lambda x: in_words(x["value"], x["unit"])),
         ("who has it", lambda x: x["acknowledged_by"] or ("nobody" if x["state"] == "open" else "")),
     ]
     show(answer, columns, a.format, empty="No alerts in this span.")
@@ -544,16 +545,27 @@ def _alert_show(a: argparse.Namespace) -> int:
     unit = answer["unit"]
     print(f"{answer['severity']}, {answer['state']}: {answer['about']}")
     where = " ".join([answer["host"], *answer["attributes"].values()])
-    print(f"{where}: {answer['metric']} is {scaled(answer['value'], unit)}, limit {scaled(answer['limit'], unit)}")
+    print(f"{where}: {answer['metric']} is {in_words(answer['value'], unit)}, limit {in_words(answer['limit'], unit)}")
     for step in answer["story"]:
         print(f"  {local_time(step['at'])}  {step['what']}  {step['who']} {step['note']}".rstrip())
-    evidence = answer["evidence"]
-    for process in evidence.get("processes", [])[:5]:
-        print(f"  {process['name']:30.30}  {process['cpu'] * 100:6.1f} % of a core  {scaled(process['memory'], 'By')}")
-    for line in evidence.get("lines", [])[:5]:
-        print(f"  {line['count']:5d} x {line['severity']}: {line['example'][:120]}")
+    if answer["clue"]:
+        print(f"\nClue: {printable(answer['clue'])}")
+    _print_evidence(answer["evidence"])
     print(f"\nWhat to do:\n{answer['advice']}")
     return 0
+
+
+def _print_evidence(evidence: Any) -> None:
+    for session in [s for s in evidence.get("sessions", []) if s["root"]][:6]:
+        mark = "  " * session["depth"] + ("holds" if session["depth"] == 0 else "waits")
+        print(f"  {mark}  {printable(session['application'])}  {printable(session['statement'])[:80]}")
+    for change in evidence.get("changes", [])[:5]:
+        print(f"  changed {local_time(change['time'])}  {printable(change['body'])[:110]}")
+    for line in evidence.get("lines", [])[:5]:
+        print(f"  {line['count']:5d} x {line['severity']}: {printable(line['example'])[:110]}")
+    for process in evidence.get("processes", [])[:5]:
+        name = printable(process["name"])
+        print(f"  {name:30.30}  {process['cpu'] * 100:6.1f} % of a core  {in_words(process['memory'], 'By')}")
 
 
 def _alert_acknowledge(a: argparse.Namespace) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import os
+import shutil
 import sys
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
@@ -41,6 +42,9 @@ def print_table(headings: Sequence[str], rows: Sequence[Sequence[str]], out: Tex
     """Columns as wide as they need, numbers to the right, states in colour on a terminal."""
     rows = [[printable(cell) for cell in row] for row in rows]
     widths = [max(len(h), *(len(r[i]) for r in rows)) for i, h in enumerate(headings)]
+    if out.isatty():
+        widths = fitting(widths, [len(h) for h in headings], shutil.get_terminal_size().columns)
+        rows = [[_cut(c, w) for c, w in zip(row, widths, strict=True)] for row in rows]
     right = [all(_is_number(r[i]) for r in rows if r[i]) and any(r[i] for r in rows) for i in range(len(headings))]
     colour = out.isatty() and "NO_COLOR" not in os.environ
     line = "  ".join(
@@ -52,6 +56,21 @@ def print_table(headings: Sequence[str], rows: Sequence[Sequence[str]], out: Tex
         if colour:
             cells = [f"\x1b[{_COLOURS[c.strip()]}m{c}\x1b[0m" if c.strip() in _COLOURS else c for c in cells]
         out.write("  ".join(cells).rstrip() + "\n")
+
+
+def fitting(widths: Sequence[int], least: Sequence[int], room: int) -> list[int]:
+    """Widths that fit a terminal: the widest column gives way first, none below its heading."""
+    fitted = list(widths)
+    while sum(fitted) + 2 * (len(fitted) - 1) > room:
+        widest = max(range(len(fitted)), key=lambda i: fitted[i] - least[i])
+        if fitted[widest] <= max(least[widest], 8):
+            break
+        fitted[widest] -= 1
+    return fitted
+
+
+def _cut(text: str, width: int) -> str:
+    return text if len(text) <= width else text[: width - 1] + "…"
 
 
 def printable(text: str) -> str:
@@ -104,19 +123,3 @@ def ago(text: str | None) -> str:
         if gone >= size:
             return f"{int(gone // size)} {unit} {int(gone % size // small)} {smaller}"
     return f"{gone:.0f} s"
-
-
-def scaled(value: float | None, unit: str) -> str:
-    """A value with its unit, as people say it."""
-    if value is None:
-        return ""
-    if unit == "1":
-        return f"{value * 100:.1f} %" if abs(value) <= 10 else f"{value:.4g}"
-    if unit in ("By", "By/s"):
-        end = "/s" if unit.endswith("/s") else ""
-        for name in ("B", "KiB", "MiB", "GiB"):
-            if abs(value) < 1024:
-                return f"{value:.4g} {name}{end}"
-            value /= 1024
-        return f"{value:.4g} TiB{end}"
-    return f"{value:.4g} {unit.strip('{}')}".strip()

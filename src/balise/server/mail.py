@@ -7,21 +7,9 @@ from email.utils import formatdate
 from html import escape
 from typing import Any
 
+from balise.core.quantities import in_words
+
 COLOURS = {"critical": "#bf2a1e", "warning": "#a86b00", "recovered": "#1c7a4a", "test": "#0b5a66"}
-
-
-def scaled(value: float, unit: str) -> str:
-    """A value as people say it: `scaled(0.953, "1") == "95.3 %"`, `scaled(2**31, "By") == "2.00 GiB"`."""
-    if unit == "1":
-        return f"{value * 100:.1f} %"
-    if unit in ("By", "By/s"):
-        for name in ("B", "KiB", "MiB", "GiB", "TiB"):
-            if abs(value) < 1024 or name == "TiB":
-                digits = 0 if name == "B" else 2
-                return f"{value:.{digits}f} {name}{'/s' if unit.endswith('/s') else ''}"
-            value /= 1024
-    plain = unit.strip("{}") if unit.startswith("{") else unit
-    return f"{value:g} {plain}".strip() if abs(value) < 1e6 else f"{value:.4g} {plain}".strip()
 
 
 def _facts(content: dict[str, Any]) -> list[tuple[str, str]]:
@@ -29,8 +17,8 @@ def _facts(content: dict[str, Any]) -> list[tuple[str, str]]:
     facts = [
         ("Host", str(content.get("host", ""))),
         *((k, str(v)) for k, v in dict(content.get("attributes", {})).items()),
-        ("Measured", f"{content.get('metric', '')} = {scaled(float(content.get('value', 0)), unit)}"),
-        ("Limit", scaled(float(content.get("limit", 0)), unit)),
+        ("Measured", f"{content.get('metric', '')} = {in_words(float(content.get('value', 0)), unit)}"),
+        ("Limit", in_words(float(content.get("limit", 0)), unit)),
         ("Opened", str(content.get("opened_at", ""))),
     ]
     if content.get("recovered_at"):
@@ -63,7 +51,7 @@ def compose(settings: dict[str, Any], kind: str, content: dict[str, Any], base_u
 
 def _busiest(content: dict[str, Any]) -> list[tuple[str, str]]:
     found = dict(content.get("evidence", {})).get("processes", [])[:3]
-    return [(str(p["name"]), f"{float(p['cpu']) * 100:.0f} % of a core, {scaled(p['memory'], 'By')}") for p in found]
+    return [(str(p["name"]), f"{float(p['cpu']) * 100:.0f} % of a core, {in_words(p['memory'], 'By')}") for p in found]
 
 
 def _text(kind: str, content: dict[str, Any], link: str) -> str:

@@ -1,0 +1,341 @@
+"""Parts of the service, driven one step at a time: states, watching, evidence, live streams, intake."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
+from sqlalchemy import select
+
+from balise.api.rules import RuleBody
+from balise.core.series.steps import NS
+from balise.server.console import Console, Settings, Worker
+from balise.server.directory import SILENT_AT_LEAST, clean_name
+from balise.server.errors import Refused
+from balise.server.evidence import session_tree
+from balise.server.intake import severity_code
+from balise.server.live import MOST_WAITING, Hub, message
+from balise.server.otlp import answer_body, unzipped
+from balise.server.rulebook import shipped_rules, smoothed
+from balise.store.events.day import NewEvent, Snapshot
+from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.state.tables import Rule
+
+
+@pytest.fixture
+def console(tmp_path: Path) -> Iterator[Console]:
+    """A console without its HTTP face and without its workers."""
+    made = Console(Settings(data=tmp_path))
+    yield made
+    made.close()
+
+
+def put(
+    console: Console,
+    host: str,
+    metric: str,
+    points: list[tuple[float, float]],
+    kind: str = "gauge",
+    part: str = "",
+    **attributes: str,
+) -> None:
+    known = console.directory.ensure(host)
+    made = console.series.catalogue.metric(metric, "s", "histogram" if part else kind, "")  # type: ignore[arg-type]
+    named = tuple(sorted(attributes.items()))
+    number = console.series.catalogue.series_id(known.id, made, named, part, kind)  # type: ignore[arg-type]
+    layout = console.series.catalogue.layout(np.array([number]))
+    for at, value in points:
+        console.series.accept_now(console.series.batch(layout, np.array([round(at * NS)]), np.array([value])))
+
+
+def rule(metric: str, **over: object) -> RuleBody:
+    document = {
+        "about": "x",
+        "measure": {"metric": metric, "take": "last", "over": "60s"},
+        "limits": {"critical": {"above": 5, "clear": 4}},
+    }
+    return RuleBody.model_validate({**document, **over})
+
+
+# --- hosts and their states
+
+
+def test_a_host_that_is_not_heard_becomes_silent_and_comes_back(console: Console) -> None:
+    now = time.time()
+    known = console.directory.ensure("buoy-1")
+    console.directory.heard(known.id, now, now)
+    console.directory.judge({}, now)
+    assert known.state == "ok"
+    console.directory.judge({}, now + SILENT_AT_LEAST + 1)
+    assert known.state == "silent"
+    console.directory.judge({known.id: ["warning"]}, now + SILENT_AT_LEAST + 2)
+    assert known.state == "warning"
+    console.directory.heard(known.id, now + 50, now + 50)
+    console.directory.judge({}, now + 50)
+    assert [s.state for s in known.changes] == ["ok", "silent", "warning", "ok"]
+    states = console.hosts.states("buoy-1", now - 10, now + 100)
+    assert [s.state for s in states] == ["ok", "silent", "warning", "ok"]
+
+
+def test_a_host_that_sends_seldom_is_given_its_time(console: Console) -> None:
+    now = time.time()
+    known = console.directory.ensure("buoy-2")
+    for i in range(30):
+        console.directory.heard(known.id, now + 120 * i, now + 120 * i)
+    last = now + 120 * 29
+    assert not known.is_silent(last + 300)
+    assert known.is_silent(last + 3 * 125)
+
+
+def test_when_hosts_were_heard_is_known_after_a_restart(tmp_path: Path) -> None:
+    first = Console(Settings(data=tmp_path))
+    known = first.directory.ensure("buoy-3")
+    first.directory.heard(known.id, 1000.0, 2000.0)
+    first.close()
+    again = Console(Settings(data=tmp_path))
+    found = again.directory.find("buoy-3")
+    assert found is not None and found.last_seen == 2000.0
+    again.close()
+
+
+@pytest.mark.parametrize(
+    ("given", "clean"),
+    [("  a b ", "a b"), ("a/b\\c?d#e", "abcde"), ("x" * 300, "x" * 100), ("\u202e\x00", ""), ("ünï", "ünï")],
+)
+def test_names_are_made_fit_for_an_address(given: str, clean: str) -> None:
+    assert clean_name(given) == clean
+
+
+def test_a_host_without_a_readable_name_is_refused(console: Console) -> None:
+    with pytest.raises(Refused, match=r"no readable host\.name"):
+        console.directory.ensure("\x00//")
+
+
+# --- watching
+
+
+def test_a_rule_that_is_taken_up_looks_back_over_the_last_hour(console: Console) -> None:
+    """A breach that began before the rule was there, or before a restart, has already lasted."""
+    now = time.time()
+    put(console, "pump-1", "pump.load", [(now - 600 + 15 * i, 9.0) for i in range(40)])
+    body = rule("pump.load", limits={"critical": {"above": 5, "hold": "5m"}})
+    console.rules.put("pump-load", body, "test")
+    assert [a.rule for a in console.book.open.values()] == ["pump-load"]
+
+
+def test_a_hold_goes_on_after_a_restart(tmp_path: Path) -> None:
+    first = Console(Settings(data=tmp_path))
+    now = time.time()
+    first.rules.put("pump-load", rule("pump.load", limits={"critical": {"above": 5, "hold": "5m"}}), "test")
+    put(first, "pump-1", "pump.load", [(now - 240 + 15 * i, 9.0) for i in range(16)])
+    first.watch.tick(now)
+    assert not first.book.open
+    first.close()
+    again = Console(Settings(data=tmp_path))
+    again.watch.load(now)
+    assert not again.book.open
+    put(again, "pump-1", "pump.load", [(now, 9.0), (now + 50, 9.0)])
+    again.watch.tick(now + 70)
+    assert len(again.book.open) == 1
+    again.close()
+
+
+def test_percentiles_of_a_histogram_are_watched(console: Console) -> None:
+    now = time.time()
+    for bound, last in (("le:0.1", 10.0), ("le:1.0", 10.0), ("le:inf", 200.0), ("count", 220.0), ("sum", 900.0)):
+        put(console, "web-1", "took", [(now - 45, 0.0), (now - 30, 0.0), (now - 15, last)], "counter", bound)
+    put(console, "web-1", "took", [(now - 15, 10.0)], "counter", "le:10.0")
+    body = rule("took", measure={"metric": "took", "take": "p95", "over": "2m"}, limits={"warning": {"above": 0.5}})
+    console.rules.put("slow", body, "test")
+    console.watch.tick(time.time())
+    assert [a.value for a in console.book.open.values()] == [pytest.approx(10.0)]
+
+
+def test_a_host_leaving_a_rules_filter_ends_its_alert(console: Console) -> None:
+    from balise.api.hosts import HostChange
+
+    now = time.time()
+    put(console, "gate-1", "jam", [(now, 9.0)])
+    console.hosts.change("gate-1", HostChange(labels={"site": "north"}), "test")
+    console.rules.put("jam", rule("jam", hosts='label.site eq "north"'), "test")
+    console.watch.tick(now + 1)
+    assert len(console.book.open) == 1
+    console.hosts.change("gate-1", HostChange(labels={"site": "south"}), "test")
+    console.watch.tick(now + 2)
+    assert not console.book.open
+
+
+def test_a_rule_that_is_switched_off_ends_its_alerts(console: Console) -> None:
+    now = time.time()
+    put(console, "gate-1", "jam", [(now, 9.0)])
+    console.rules.put("jam", rule("jam"), "test")
+    assert len(console.book.open) == 1
+    console.rules.put("jam", rule("jam", enabled=False), "test")
+    assert not console.book.open
+
+
+def test_shipped_rules_are_renewed_unless_somebody_changed_or_removed_them(console: Console) -> None:
+    console.rules.ship()
+    names = {r.rule for r in shipped_rules()}
+    assert {r.name for r in console.rules.all()} == names
+    body = rule("balise.cpu.load_per_core")
+    console.rules.put("load-high", body, "anna")
+    console.rules.delete("swap-in-use", "anna")
+
+    def old(session: object) -> None:
+        row = session.scalar(select(Rule).where(Rule.name == "cpu-saturated"))  # type: ignore[attr-defined]
+        row.body = {**row.body, "about": "an older text"}
+
+    console.state.write(old)
+    console.rules.ship()
+    kept = {r.name: r for r in console.rules.all()}
+    assert "swap-in-use" not in kept
+    assert (kept["load-high"].about, kept["load-high"].shipped) == ("x", False)
+    assert kept["cpu-saturated"].about != "an older text"
+
+
+def test_smoothing_goes_over_gaps() -> None:
+    values = np.array([[1.0, np.nan, np.nan, 4.0]])
+    assert smoothed(values, 2, "last").tolist()[0][:2] == [1.0, 1.0]
+    assert smoothed(values, 3, "max")[0].tolist() == [1.0, 1.0, 1.0, 4.0]
+    assert smoothed(values, 4, "avg")[0, 3] == 2.5
+
+
+# --- evidence
+
+
+def test_a_chain_of_sessions_has_its_root_first() -> None:
+    rows = [
+        {"id": 3, "blocked_by": 2, "seconds": 5, "application": "c"},
+        {"id": 2, "blocked_by": 1, "seconds": 9, "application": "b"},
+        {"id": 1, "blocked_by": None, "seconds": 20, "application": "a"},
+        {"id": 9, "blocked_by": None, "seconds": 1, "application": "idle"},
+    ]
+    assert [(s.application, s.root, s.depth) for s in session_tree(rows, 0.0)] == [
+        ("a", "1", 0),
+        ("b", "1", 1),
+        ("c", "1", 2),
+        ("idle", None, 0),
+    ]
+
+
+def test_sessions_that_wait_for_each_other_do_not_hang_us() -> None:
+    rows = [{"id": 1, "blocked_by": 2}, {"id": 2, "blocked_by": 1}]
+    assert len(session_tree(rows, 0.0)) == 2
+
+
+def test_processes_are_means_over_the_moments_looked_at(console: Console) -> None:
+    now = int(time.time())
+    moments = [
+        [{"pid": 1, "name": "a", "user": "u", "cpu": 0.5, "memory": 10}],
+        [{"pid": 2, "name": "b", "user": "u", "cpu": 0.2, "memory": 99}],
+    ]
+    snapshots = [Snapshot((now - i) * NS, "h", "processes", pack_snapshot(m)) for i, m in enumerate(moments)]
+    console.events.accept_now(Delivery([], snapshots))
+    found, looked = console.evidence.processes("h", now - 10, now + 1)
+    assert looked == 2
+    assert [(p.name, p.cpu, p.memory) for p in found] == [("a", 0.25, 10), ("b", 0.1, 99)]
+
+
+def test_lines_are_beside_how_many_are_usual(console: Console) -> None:
+    now = time.time()
+    events = [NewEvent(int((now - 100 + i) * NS), "h", 3, "s", f"failed {i}") for i in range(6)]
+    events += [NewEvent(int((now - 250 + i) * NS), "h", 3, "s", f"failed {i}") for i in range(2)]
+    console.events.accept_now(Delivery(events))
+    [line] = console.evidence.lines("h", now - 150, now)
+    assert (line.count, line.usual, line.severity) == (6, 2.0, "error")
+
+
+# --- live streams
+
+
+def test_a_stream_that_does_not_keep_up_is_told_what_it_lost() -> None:
+    async def run() -> list[bytes]:
+        hub = Hub()
+        hub.start(asyncio.get_running_loop())
+        stream = hub.stream(lambda topic, _content: topic == "state")
+        got = [await anext(stream)]
+        for n in range(MOST_WAITING + 7):
+            hub.tell("state", {"n": n})
+            hub.tell("other", {})
+        await asyncio.sleep(0.05)
+        got += [await anext(stream), await anext(stream)]
+        hub.stop()
+        rest = [m async for m in stream]
+        assert hub.listeners == 0
+        return got + rest
+
+    got = asyncio.run(run())
+    assert got[1] == message("lost", {"count": 7})
+    assert got[2] == message("state", {"n": 0})
+
+
+def test_a_worker_outlives_a_bad_step() -> None:
+    calls: list[int] = []
+
+    def step() -> None:
+        calls.append(1)
+        if len(calls) == 1:
+            raise ValueError("bad step")
+        worker.stop()
+
+    worker = Worker("t", step, 0.01)
+    worker.start()
+    worker.join()
+    assert (len(calls), worker.failures) == (2, 1)
+
+
+def test_the_consoles_own_figures_add_up(console: Console) -> None:
+    put(console, "h", "m", [(time.time(), 1.0), (time.time() + 1, 2.0)])
+    figures = console.figures()
+    assert (figures.hosts, figures.storage.series_count, figures.storage.samples_waiting) == (1, 1, 2)
+    assert json.loads(console.status(whole=False).model_dump_json())["figures"] is None
+
+
+def test_silence_becomes_a_series_that_rules_can_watch(console: Console) -> None:
+    known = console.directory.ensure("buoy-9")
+    known.mode, known.last_seen = "resident", time.time() - 100
+    console.started_at = time.time() - 60
+    console.note_silence()
+    console.rules.put("silence", rule("balise.host.silence", limits={"critical": {"above": 90}}), "test")
+    assert [a.host for a in console.book.open.values()] == [known.id]
+
+
+# --- OTLP's small print
+
+
+@pytest.mark.parametrize(
+    ("number", "code"),
+    [(1, 7), (5, 7), (9, 6), (10, 5), (13, 4), (16, 4), (17, 3), (18, 2), (19, 1), (21, 0), (24, 0), (0, 6), (99, 6)],
+)
+def test_severities_follow_the_data_models_appendix(number: int, code: int) -> None:
+    assert severity_code(number, "") == code
+
+
+def test_a_severity_may_be_said_in_words_alone() -> None:
+    assert [severity_code(0, w) for w in ("ERROR", "Warn", "fatal", "whatever")] == [3, 4, 0, 6]
+
+
+def test_partial_success_is_what_the_public_classes_read() -> None:
+    from balise.server.intake import Outcome
+
+    outcome = Outcome(300, "300 points are too old")
+    partial = ExportMetricsServiceResponse.FromString(answer_body(outcome, False, "points")).partial_success
+    assert (partial.rejected_data_points, partial.error_message) == (300, "300 points are too old")
+    assert json.loads(answer_body(outcome, True, "records"))["partialSuccess"]["rejectedLogRecords"] == "300"
+
+
+def test_unzipping_stops_at_its_limit() -> None:
+    import gzip
+
+    from balise.core.series.wire import WireError
+
+    assert unzipped(gzip.compress(b"abc"), 3) == b"abc"
+    with pytest.raises(WireError, match="larger than 2 bytes"):
+        unzipped(gzip.compress(b"abc"), 2)

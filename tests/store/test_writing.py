@@ -1,0 +1,177 @@
+"""The writer thread, the state store, secrets, and the migrations."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import inspect, select
+from sqlalchemy.exc import IntegrityError
+
+from balise.store.state.secrets import ENVIRONMENT, Sealer, digest, new_token
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Base, Group, Host, Member
+from balise.store.writer import Busy, GroupWriter, Stopped
+
+
+class Book:
+    """Keeps what is committed; can be made to wait or to fail."""
+
+    def __init__(self) -> None:
+        self.groups: list[list[int]] = []
+        self.gate = threading.Event()
+        self.gate.set()
+        self.fail = False
+
+    def commit(self, group: Sequence[int]) -> None:
+        self.gate.wait(10)
+        if self.fail:
+            raise OSError("no space left on device")
+        self.groups.append(list(group))
+
+
+def test_what_waits_is_written_in_one_group_and_in_order() -> None:
+    book = Book()
+    writer = GroupWriter("t", book.commit, limit=1000)
+
+    async def run() -> None:
+        book.gate.clear()
+        first = writer.put(0)
+        await asyncio.sleep(0.05)
+        rest = [writer.put(n) for n in range(1, 50)]
+        book.gate.set()
+        await asyncio.gather(first, *rest)
+
+    asyncio.run(run())
+    writer.close()
+    assert [n for group in book.groups for n in group] == list(range(50))
+    assert len(book.groups) <= 3
+
+
+def test_more_than_the_limit_is_refused_until_there_is_room() -> None:
+    book = Book()
+    writer = GroupWriter("t", book.commit, limit=10)
+    book.gate.clear()
+
+    async def run() -> None:
+        taken = [writer.put(1, 6)]
+        with pytest.raises(Busy):
+            writer.put(2, 6)
+        book.gate.set()
+        await asyncio.gather(*taken)
+        await writer.put(3, 6)
+
+    asyncio.run(run())
+    assert writer.waiting == 0
+    writer.close()
+
+
+def test_a_failed_commit_is_told_to_each_and_the_writer_goes_on() -> None:
+    book = Book()
+    writer = GroupWriter("t", book.commit, limit=10)
+    book.fail = True
+    with pytest.raises(OSError, match="no space left"):
+        writer.write(1)
+    book.fail = False
+    writer.write(2)
+    assert (book.groups, writer.failures) == ([[2]], 1)
+    writer.close()
+    with pytest.raises(Stopped):
+        writer.write(3)
+
+
+def test_closing_writes_what_waits() -> None:
+    book = Book()
+    writer = GroupWriter("t", book.commit, limit=100)
+    book.gate.clear()
+    waiting = threading.Thread(target=lambda: [writer.write(n) for n in range(3)])
+    waiting.start()
+    time.sleep(0.05)
+    book.gate.set()
+    waiting.join(5)
+    writer.close()
+    assert [n for group in book.groups for n in group] == [0, 1, 2]
+
+
+def test_tasks_run_between_the_groups_and_raise_where_they_were_asked() -> None:
+    writer = GroupWriter("t", lambda _group: None, limit=10)
+    assert writer.run(lambda: threading.current_thread().name) == "t"
+    assert writer.run(lambda: writer.run(lambda: 7)) == 7
+    with pytest.raises(ZeroDivisionError):
+        writer.run(lambda: 1 // 0)
+    writer.close()
+
+
+# --- state.db
+
+
+def test_the_migrations_make_exactly_the_tables(tmp_path: Path) -> None:
+    state = StateStore(tmp_path)
+    with state.engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), Base.metadata) == []
+        assert "alembic_version" in inspect(connection).get_table_names()
+    state.close()
+
+
+def test_a_change_that_fails_leaves_nothing(tmp_path: Path) -> None:
+    state = StateStore(tmp_path)
+
+    def broken(session: object) -> None:
+        session.add(Host(name="a", created_at=1, state_since=1))  # type: ignore[attr-defined]
+        session.flush()  # type: ignore[attr-defined]
+        raise RuntimeError("half way")
+
+    with pytest.raises(RuntimeError, match="half way"):
+        state.write(broken)
+    assert state.read(lambda s: s.scalars(select(Host)).all()) == []
+    state.close()
+
+
+def test_foreign_keys_are_on_and_members_go_with_their_group(tmp_path: Path) -> None:
+    state = StateStore(tmp_path)
+    with pytest.raises(IntegrityError):
+        state.write(lambda s: s.add(Member(group=9, host=9)))
+    state.write(lambda s: s.add_all([Host(id=1, name="a", created_at=1, state_since=1), Group(id=1, name="g")]))
+    state.write(lambda s: s.add(Member(group=1, host=1)))
+    state.write(lambda s: s.delete(s.get_one(Group, 1)))
+    assert state.read(lambda s: s.scalars(select(Member)).all()) == []
+    state.close()
+
+
+def test_two_may_come_first_to_a_new_folder(tmp_path: Path) -> None:
+    made: list[StateStore] = []
+    threads = [threading.Thread(target=lambda: made.append(StateStore(tmp_path))) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(20)
+    assert len(made) == 4
+    for state in made:
+        state.close()
+
+
+# --- secrets
+
+
+def test_a_secret_is_read_back_only_with_its_key(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    sealed = Sealer(tmp_path).seal("pier-pass")
+    assert b"pier" not in sealed
+    assert Sealer(tmp_path).open(sealed) == "pier-pass"
+    assert (tmp_path / "secret.key").stat().st_mode & 0o077 == 0
+    with pytest.raises(RuntimeError, match="another key"):
+        Sealer(tmp_path / "else").open(sealed)
+    monkeypatch.setenv(ENVIRONMENT, "no key at all")
+    with pytest.raises(RuntimeError, match="damaged"):
+        Sealer(tmp_path)
+
+
+def test_tokens_tell_their_kind_and_never_repeat() -> None:
+    tokens = {new_token("agt") for _ in range(50)}
+    assert len(tokens) == 50 and all(t.startswith("bal_agt_") for t in tokens)
+    assert digest("abc") == "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
