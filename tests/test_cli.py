@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import os
 import subprocess
 import time
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
-from balise.cli.main import joined
+from balise.cli.main import joined, main
 from balise.cli.output import fitting, printable, safe_cell
 from balise.client import Balise
 from balise.core.quantities import in_words
@@ -30,19 +32,38 @@ advice: Slow down.
 """
 
 
-def run(
-    service: Service, *words: str, role: str = "administrator", given: str = "", **more: str
-) -> subprocess.CompletedProcess[str]:
-    environment = {
-        **os.environ,
-        "BALISE_URL": service.url,
-        "BALISE_TOKEN": service.tokens[role],
-        "NO_COLOR": "1",
-        **more,
-    }
-    return subprocess.run(
-        [BALISE, *words], capture_output=True, text=True, input=given, env=environment, check=False, timeout=60
-    )
+@dataclass
+class Result:
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+def run(service: Service, *words: str, role: str = "administrator", given: str = "", **more: str) -> Result:
+    """The command's entry point, called here: a process of its own for each of a hundred calls would take minutes."""
+    environment = {"BALISE_URL": service.url, "BALISE_TOKEN": service.tokens[role], "NO_COLOR": "1", **more}
+    out, err = io.StringIO(), io.StringIO()
+    with (
+        pytest.MonkeyPatch.context() as patch,
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+    ):
+        for name, value in environment.items():
+            patch.setenv(name, value)
+        patch.setattr("sys.stdin", io.StringIO(given))
+        try:
+            status = main(list(words))
+        except SystemExit as left:
+            status = left.code if isinstance(left.code, int) else 1
+            err.write("" if isinstance(left.code, int) else str(left.code))
+    return Result(status, out.getvalue(), err.getvalue())
+
+
+def test_the_command_itself_runs_and_ends_with_its_status(service: Service) -> None:
+    """Once as a real process: the entry point is installed and its status reaches the shell."""
+    environment = {**os.environ, "BALISE_URL": f"http://127.0.0.1:{free_port()}", "BALISE_TOKEN": "x"}
+    away = subprocess.run([BALISE, "host", "list"], capture_output=True, text=True, env=environment, check=False)
+    assert away.returncode == 3 and away.stderr.startswith("balise: ") and "Traceback" not in away.stderr
 
 
 def test_each_noun_lists_as_table_json_and_csv(service: Service, admin: Balise) -> None:
@@ -147,11 +168,11 @@ def test_an_alert_is_listed_shown_and_acknowledged(service: Service, tmp_path: P
 def test_channels_callouts_and_keys(service: Service) -> None:
     assert (
         run(
-            service, "channel", "webhook", "cli-hook", "http://127.0.0.1:9/", "--bearer-stdin", given="secret\n"
+            service, "channel", "webhook", "cli-hook", "http://127.0.0.1:9/", "--bearer-stdin", given="s3cret-word\n"
         ).returncode
         == 0
     )
-    assert "secret" not in run(service, "channel", "list", "--format", "json").stdout
+    assert "s3cret-word" not in run(service, "channel", "list", "--format", "json").stdout
     assert run(service, "channel", "test", "cli-hook").returncode == 1
     assert (
         run(service, "callout", "set", "cli-all", "--when", 'severity ge "critical"', "--tell", "cli-hook").returncode
@@ -187,6 +208,11 @@ def test_users_and_tokens_are_made_with_the_service_running_or_not(service: Serv
     assert run(service, *words, given="long enough\n").returncode == 0
     again = run(service, *words, given="long enough\n")
     assert again.returncode == 1 and "already a user" in again.stderr
+    assert "robot" in run(service, "token", "list").stdout
+    number = json.loads(run(service, "token", "list", "--format", "json").stdout)["items"][0]["id"]
+    assert run(service, "token", "revoke", str(number)).returncode == 0
+    assert run(service, "user", "list", "--format", "csv").returncode == 0
+    assert run(service, "user", "remove", "nobody").returncode == 1
     assert (tmp_path / "state.db").stat().st_mode & 0o077 == 0
 
 

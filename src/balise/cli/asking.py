@@ -40,7 +40,7 @@ def console() -> Balise:
     return Balise(url, token)
 
 
-def add_commands(nouns: Any) -> None:
+def add_commands(nouns: Any, people: dict[str, Any]) -> None:
     sign_in = nouns.add_parser("sign-in", help="keep a console's address and a token for later commands")
     sign_in.add_argument("url")
     sign_in.add_argument("--token-stdin", action="store_true", help="read the token from standard input")
@@ -56,6 +56,12 @@ def add_commands(nouns: Any) -> None:
     _alerts(nouns)
     _telling(nouns)
     _keys(nouns)
+    _verb(people["user"], "list", "who may sign in", _user_list)
+    _verb(people["user"], "remove", "remove a user, signed out everywhere", _user_remove, form=False).add_argument(
+        "name"
+    )
+    _verb(people["token"], "list", "tokens of programs", _token_list)
+    _verb(people["token"], "revoke", "make a token useless", _token_revoke, form=False).add_argument("id", type=int)
 
 
 def _form(parser: argparse.ArgumentParser) -> None:
@@ -711,4 +717,47 @@ def _key_revoke(a: argparse.Namespace) -> int:
     with console() as c:
         c.revoke_enrolment_key(a.id)
     print("the key enrols nothing more; what it enrolled stays")
+    return 0
+
+
+# --- people and programs
+
+
+def _user_list(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", "/users")
+    columns: list[Column] = [
+        ("name", lambda x: x["name"]),
+        ("role", lambda x: x["role"]),
+        ("last signed in", lambda x: local_time(x["signed_in_at"]) or "never"),
+    ]
+    show(answer, columns, a.format, empty="No users. Make the first with: balise user add NAME --role administrator")
+    return 0
+
+
+def _user_remove(a: argparse.Namespace) -> int:
+    with console() as c:
+        c.remove_user(a.name)
+    print(f"user {a.name} removed, and signed out everywhere")
+    return 0
+
+
+def _token_list(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", "/tokens")
+    columns: list[Column] = [
+        ("id", lambda x: x["id"]),
+        ("name", lambda x: x["name"]),
+        ("role", lambda x: x["role"]),
+        ("made", lambda x: local_time(x["created_at"])),
+        ("expires", lambda x: local_time(x["expires_at"])),
+    ]
+    show(answer, columns, a.format, empty="No tokens.")
+    return 0
+
+
+def _token_revoke(a: argparse.Namespace) -> int:
+    with console() as c:
+        c.revoke_token(a.id)
+    print("the token is good for nothing from now on")
     return 0

@@ -25,8 +25,8 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"balise {__version__}")
     nouns = top.add_subparsers(dest="noun", metavar="NOUN", required=True)
-    running.add_commands(nouns)
-    asking.add_commands(nouns)
+    people = running.add_commands(nouns)
+    asking.add_commands(nouns, people)
     return top
 
 

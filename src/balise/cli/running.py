@@ -34,7 +34,8 @@ def expected_errors() -> tuple[type[Exception], ...]:
     return tuple(found)
 
 
-def add_commands(nouns: Any) -> None:
+def add_commands(nouns: Any) -> dict[str, Any]:
+    """Adds the commands; answers the verbs of `user` and `token`, which can also be asked of a console."""
     serve = nouns.add_parser("serve", help="run the console")
     _serving(serve)
     serve.set_defaults(run=_serve)
@@ -72,6 +73,7 @@ def add_commands(nouns: Any) -> None:
     run = agent.add_parser("run", help="collect and deliver until stopped")
     _state(run)
     run.set_defaults(run=_agent_run)
+    return {"user": user, "token": token}
 
 
 def _data(parser: argparse.ArgumentParser) -> None:

@@ -15,7 +15,7 @@ from balise.api.hosts import State, Stretch
 from balise.core import filters
 from balise.core.filters import Compare, Filter, Present
 from balise.core.health import host_state
-from balise.server.errors import Refused
+from balise.server.errors import Refused, bad_field
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Group, Host, Member, StateChange
 
@@ -250,6 +250,4 @@ def read_filter(text: str | None, field_name: str) -> Filter | None:
     try:
         return filters.parse(text)
     except filters.FilterError as error:
-        from balise.server.errors import bad_field
-
         raise bad_field(field_name, str(error)) from None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import defaultdict
 from typing import Any
 
@@ -97,8 +98,6 @@ class EvidenceReader:
 
 def filters_text(text: str) -> str:
     """Text as a string of the filter language."""
-    import json
-
     return json.dumps(text, ensure_ascii=False)
 
 

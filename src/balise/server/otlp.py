@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import zlib
 from collections.abc import Awaitable, Callable
@@ -63,8 +64,6 @@ def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
     if not outcome.rejected:
         return b"{}" if as_json else b""
     if as_json:
-        import json
-
         key = "rejectedDataPoints" if noun == "points" else "rejectedLogRecords"
         return json.dumps({"partialSuccess": {key: str(outcome.rejected), "errorMessage": outcome.why}}).encode()
     partial = b"\x08" + _varint(outcome.rejected) + _field(2, outcome.why.encode())
@@ -74,8 +73,6 @@ def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
 def status_body(why: str, as_json: bool) -> bytes:
     """A google.rpc.Status with code 3, INVALID_ARGUMENT, as OTLP/HTTP asks of an error's body."""
     if as_json:
-        import json
-
         return json.dumps({"code": 3, "message": why}).encode()
     return b"\x08\x03" + _field(2, why.encode())
 

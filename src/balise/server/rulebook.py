@@ -24,7 +24,7 @@ from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics import Metrics, span_of, unit_of
 from balise.server.watch import Watch
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Rule
+from balise.store.state.tables import AuditEntry, Rule
 
 MOST_REHEARSED = 500
 MOST_RULES = 2000
@@ -201,7 +201,5 @@ def smoothed(values: Any, steps: int, take: str) -> Any:
 
 def _was_removed(session: Session, name: str) -> bool:
     """Whether somebody removed a shipped rule: then it does not come back."""
-    from balise.store.state.tables import AuditEntry
-
     query = select(AuditEntry.id).where(AuditEntry.what == "rule.delete", AuditEntry.target == name).limit(1)
     return session.scalar(query) is not None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query
 from sqlalchemy import and_, or_, select
 from sqlalchemy.orm import Session
 
@@ -21,6 +21,7 @@ from balise.server.alerts import alert_facts
 from balise.server.directory import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics import span_of
+from balise.server.notify import NotThrough
 from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer
 from balise.store.state import tables
 
@@ -168,8 +169,6 @@ def delete_channel(console: ConsoleHere, who: Administrator, name: str) -> Note:
 @router.post("/channels/{name}/test", tags=["notification"])
 def check_channel(console: ConsoleHere, who: Operator, name: str) -> Note:
     """Sends a test at once and answers what became of it."""
-    from balise.server.notify import NotThrough
-
     now = time.time()
 
     def write(session: Session) -> tables.Delivery:
@@ -280,14 +279,12 @@ def _callout(row: tables.Callout) -> Callout:
 @router.get("/deliveries", tags=["notification"])
 def list_deliveries(
     console: ConsoleHere,
-    response: Response,
     _who: Viewer,
     state: Annotated[str | None, Query(pattern="^(waiting|sent|given-up)$")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     cursor: Annotated[str | None, Query(pattern=r"^\d{1,18}$")] = None,
 ) -> Page[Delivery]:
     """Who was told what, and what became of it, the newest first."""
-    del response
     table = tables.Delivery
     query = select(table).order_by(table.id.desc()).limit(limit + 1)
     if state:

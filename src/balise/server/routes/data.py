@@ -6,9 +6,8 @@ import time
 from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
-from starlette.background import BackgroundTask
 
 from balise.api.events import SEVERITIES, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
 from balise.api.lists import Page
@@ -104,9 +103,8 @@ async def follow_events(
 
 
 @router.get("/live", tags=["live"])
-async def follow(console: ConsoleHere, _who: Viewer, request: Request) -> StreamingResponse:
+async def follow(console: ConsoleHere, _who: Viewer) -> StreamingResponse:
     """Server-sent events: `state` when a host's state changes, `alert` when an alert opens, changes or ends."""
-    del request
     return _stream(console.hub.stream(lambda topic, _content: topic in ("state", "alert")), console)
 
 
@@ -117,7 +115,6 @@ def _stream(content: AsyncIterator[bytes], console: Console) -> StreamingRespons
         content,
         media_type="text/event-stream",
         headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
-        background=BackgroundTask(lambda: None),
     )
 
 
