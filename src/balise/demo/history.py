@@ -5,6 +5,7 @@ python -m balise.demo.history DATA STARTED FROM TO HOSTS DAYS
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -262,17 +263,23 @@ def _progress(what: str, done: int, of: int) -> None:
 
 
 def main() -> None:
-    data, started, start, end, hosts, days = sys.argv[1:7]
+    """Metrics here, what was said in a second process beside it; then the alerts, which need both."""
+    data, started, start, end, hosts, days, *part = sys.argv[1:]
     console = Console(Settings(data=Path(data)))
     model = Model(schedule_from(float(started), float(days)), float(started))
     past = Past(console, FLEET[: int(hosts)], model, float(start), float(end))
-    first = not console.directory.find(FLEET[0].name)
-    past.hosts()
-    past.series()
-    past.events()
-    past.evidence()
-    if first:
-        past.alerts()
+    if part:
+        past.events()
+        past.evidence()
+    else:
+        first = not console.directory.find(FLEET[0].name)
+        past.hosts()
+        with subprocess.Popen([sys.executable, "-m", "balise.demo.history", *sys.argv[1:], "said"]) as beside:
+            past.series()
+        if beside.returncode:
+            raise SystemExit(beside.returncode)
+        if first:
+            past.alerts()
     console.close()
 
 
