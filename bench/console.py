@@ -21,7 +21,7 @@ from running import BALISE, Service, free_port, until
 WEB = Path(__file__).parents[1] / "src" / "balise" / "server" / "web"
 
 
-def agent(report: Report, seconds: float = 90.0) -> None:
+def agent(report: Report, seconds: float = 600.0) -> None:
     report.title(f"The agent at 15 s with the system collectors, over {seconds:.0f} s")
     folder = Path(tempfile.mkdtemp())
     service = Service(folder)

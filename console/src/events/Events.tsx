@@ -55,7 +55,7 @@ export function Component() {
           <span className="sr-only">Text</span>
           <input
             className="input input-sm w-full"
-            placeholder="words, or a phrase in quotes"
+            placeholder='words, "a phrase", begin*'
             value={typed.text}
             onChange={(e) => setTyped({ ...typed, text: e.target.value })}
           />

@@ -118,7 +118,9 @@ def _metrics(nouns: Any) -> None:
 def _events(nouns: Any) -> None:
     verbs = _verbs(nouns, "event", "log records from everywhere")
     search = _verb(verbs, "search", "events by text, filter and span, newest first", _event_search)
-    search.add_argument("text", nargs="?", help='words that must be there; "in quotes" as a phrase')
+    search.add_argument(
+        "text", nargs="?", help='words that must be there; "in quotes" as a phrase, begin* as a beginning'
+    )
     search.add_argument("--where", metavar="FILTER")
     _span(search, "-1h")
     search.add_argument("--limit", type=int, default=50)

@@ -67,12 +67,12 @@ def host_tag(host: str) -> str:
 
 
 def match_expression(text: str, hosts: Sequence[str] | None) -> str | None:
-    """What FTS5 is asked: every word of the text, quoted ones as a phrase, the last one as a beginning."""
+    """What FTS5 is asked: every word of the text, quoted ones as a phrase, one that ends in * as a beginning."""
     terms: list[str] = []
     for phrase, word in re.findall(r'"([^"]*)"|(\S+)', text):
         wanted = re.findall(r"\w+", phrase or word)
         if wanted:
-            terms.append('body:"' + " ".join(wanted) + '"' + ("*" if word else ""))
+            terms.append('body:"' + " ".join(wanted) + '"' + ("*" if word.endswith("*") else ""))
     if hosts is not None:
         terms.append("tags:(" + " OR ".join(f'"{host_tag(h)}"' for h in hosts[:200]) + ")")
     return " AND ".join(terms) if terms else None
