@@ -195,6 +195,7 @@ def test_the_shape_cache_keeps_to_its_size() -> None:
         body = requests([1.0] * 3, extra="x" * i)
         reader.learn("a", body, sections(body), resolver)  # type: ignore[arg-type]
     assert reader.shapes.size <= 20_000
+    assert reader.metric_bytes <= 20_000
 
 
 def test_a_histogram_becomes_its_parts() -> None:

@@ -194,10 +194,12 @@ class _KnownMetric:
 class BodyReader:
     """Reads bodies through three doors: the whole shape, the shapes of single metrics, and the full walk."""
 
-    def __init__(self, *, capacity: int, metric_entries: int = 200_000) -> None:
+    def __init__(self, *, capacity: int) -> None:
+        """`capacity` bytes are kept of whole shapes, and as many of those of single metrics."""
         self.shapes = ShapeCache(capacity)
         self._metrics: OrderedDict[Hashable, _KnownMetric] = OrderedDict()
-        self._metric_entries = metric_entries
+        self._capacity = capacity
+        self.metric_bytes = 0
 
     def known(self, sender: Hashable, body: bytes) -> Shape | None:
         """The shape of a body seen before, or None when it has to be learnt with `learn`."""
@@ -243,7 +245,11 @@ class BodyReader:
         shape = Shape(chunk, local, series, loose=loose, ignored=ignored, skipped=skipped)
         made = _KnownMetric(shape, local, loose, ignored)
         if not varies and slots:
+            if known:
+                self.metric_bytes -= known.shape.bytes
             self._metrics[key] = made
-            if len(self._metrics) > self._metric_entries:
-                self._metrics.popitem(last=False)
+            self.metric_bytes += shape.bytes
+            while self.metric_bytes > self._capacity and len(self._metrics) > 1:
+                _, dropped = self._metrics.popitem(last=False)
+                self.metric_bytes -= dropped.shape.bytes
         return made, varies, skipped

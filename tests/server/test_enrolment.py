@@ -1,0 +1,139 @@
+"""Enrolling agents: keys that run out, identities that stay, and what an agent may and may not do."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from sqlalchemy import update
+
+from balise.api.access import NewEnrolmentKey, NewToken
+from balise.api.agents import EnrolAnswer, EnrolRequest, FactsChange
+from balise.api.hosts import Facts
+from balise.client import Balise, Refused
+from balise.server.console import Console, Settings
+from balise.store.state.tables import EnrolmentKey
+from running import Service
+from sending import gauge_request, post
+
+
+def enrol(service: Service, key: str, name: str, machine: str = "m-1", **facts: object) -> EnrolAnswer:
+    request = EnrolRequest(key=key, facts=Facts.model_validate({"host_name": name, "machine_id": machine, **facts}))
+    with Balise(service.url) as client:
+        return EnrolAnswer.model_validate(client.call("POST", "/agents/enrol", request))
+
+
+@pytest.fixture
+def key(admin: Balise) -> Iterator[str]:
+    made = admin.make_enrolment_key(NewEnrolmentKey(label="many", uses=50, group="Enrolled"))
+    yield made.key
+    admin.revoke_enrolment_key(made.id)
+
+
+def test_the_same_machine_keeps_its_identity_and_gets_a_new_token(service: Service, admin: Balise, key: str) -> None:
+    first = enrol(service, key, "pier-20", os="Debian 12", cores=4)
+    again = enrol(service, key, "pier-20", os="Debian 13", cores=8)
+    assert (again.host_id, again.token != first.token) == (first.host_id, True)
+    body = gauge_request("x", "pier.level", [(time.time(), 1.0)]).SerializeToString()
+    # The old token is good for nothing once the few seconds for which tokens are remembered are over.
+    assert post(service.url, again.token, "metrics", body).status_code == 200
+    host = admin.host("pier-20")
+    assert host.facts is not None and (host.facts.cores, host.os) == (8, "Debian 13")
+
+
+def test_another_machine_of_the_same_name_is_refused(service: Service, key: str) -> None:
+    enrol(service, key, "pier-21", "m-1")
+    with pytest.raises(Refused, match="Another machine is enrolled as 'pier-21'") as refused:
+        enrol(service, key, "pier-21", "m-2")
+    assert refused.value.status == 409
+
+
+def test_a_host_known_from_other_senders_is_taken_up_with_its_history(
+    service: Service, admin: Balise, key: str
+) -> None:
+    body = gauge_request("pier-22", "pier.level", [(time.time(), 1.0)]).SerializeToString()
+    post(service.url, service.tokens["ingest"], "metrics", body)
+    before = admin.host("pier-22")
+    assert enrol(service, key, "pier-22").host_id == before.id
+    after = admin.host("pier-22")
+    assert (after.collection.mode, after.groups) == ("resident", ["Enrolled"])
+
+
+def test_an_agent_speaks_for_its_own_host_alone(service: Service, admin: Balise, key: str) -> None:
+    agent = enrol(service, key, "pier-23")
+    body = gauge_request("book-db-n1", "pier.claim", [(time.time(), 1.0)]).SerializeToString()
+    assert post(service.url, agent.token, "metrics", body).status_code == 200
+    assert "book-db-n1" not in [h.name for h in admin.hosts()]
+    assert [m.name for m in admin.metrics() if m.name == "pier.claim"] == ["pier.claim"]
+    with Balise(service.url, agent.token) as client:
+        with pytest.raises(Refused) as refused:
+            list(client.hosts())
+        assert refused.value.status == 403
+        client.call("PUT", "/agents/facts", FactsChange(facts=Facts(host_name="pier-23", kernel="6.1")))
+    host = admin.host("pier-23")
+    assert host.facts is not None and host.facts.kernel == "6.1"
+
+
+@pytest.mark.parametrize(
+    ("facts", "field"),
+    [
+        ({"host_name": ""}, "facts.host_name"),
+        ({"host_name": "\u202e/"}, "facts.host_name"),
+        ({"host_name": "x" * 200}, "facts.host_name"),
+        ({"host_name": "a", "cores": -1}, "facts.cores"),
+        ({"host_name": "a", "addresses": ["x"] * 100}, "facts.addresses"),
+    ],
+)
+def test_facts_that_make_no_sense_are_refused(service: Service, key: str, facts: dict[str, object], field: str) -> None:
+    import httpx
+
+    answer = httpx.post(f"{service.url}/api/v1/agents/enrol", json={"key": key, "facts": facts})
+    assert answer.status_code == 422
+    assert field in [e["field"] for e in answer.json()["errors"]]
+
+
+def test_keys_expire_run_out_and_are_listed_with_what_they_enrolled(tmp_path: Path) -> None:
+    console = Console(Settings(data=tmp_path))
+    made = console.hosts.make_key(NewEnrolmentKey(label="two", uses=2, expires_in="1h"), "test", "http://c")
+
+    def ask(name: str) -> EnrolAnswer:
+        return console.hosts.enrol(EnrolRequest(key=made.key, facts=Facts(host_name=name, machine_id=name)))
+
+    ask("a")
+    ask("b")
+    with pytest.raises(Exception, match="as often as it may"):
+        ask("c")
+    [held] = console.hosts.keys()
+    assert (held.uses_left, held.enrolled) == (0, ["a", "b"])
+    console.state.write(lambda s: s.execute(update(EnrolmentKey).values(uses_left=5, expires_at=time.time() - 1)))
+    with pytest.raises(Exception, match="has expired"):
+        ask("c")
+    with pytest.raises(Exception, match="is not known"):
+        console.hosts.enrol(EnrolRequest(key="bal_key_guess", facts=Facts(host_name="x")))
+    assert len(console.directory.all()) == 2
+    console.close()
+
+
+def test_a_refused_enrolment_does_not_use_the_key_up(service: Service, admin: Balise) -> None:
+    made = admin.make_enrolment_key(NewEnrolmentKey(label="one", uses=2))
+    enrol(service, made.key, "pier-24", "m-1")
+    with pytest.raises(Refused):
+        enrol(service, made.key, "pier-24", "m-2")
+    assert next(k.uses_left for k in admin.enrolment_keys() if k.id == made.id) == 1
+
+
+def test_an_ingest_token_cannot_pass_for_evidence(service: Service, admin: Balise) -> None:
+    """What an agent keeps aside is taken from agents alone; from anybody else it is an ordinary record."""
+    from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
+
+    request = ExportLogsServiceRequest()
+    group = request.resource_logs.add()
+    group.resource.attributes.add(key="host.name").value.string_value = "pier-25"
+    record = group.scope_logs.add().log_records.add(event_name="balise.agent.report", time_unix_nano=time.time_ns())
+    record.body.kvlist_value.values.add(key="problem").value.string_value = "forged"
+    token = admin.make_token(NewToken(name="sender", role="ingest")).token
+    assert post(service.url, token, "logs", request.SerializeToString()).status_code == 200
+    assert admin.host("pier-25").collection.problem is None
+    assert admin.host("pier-25").agent is None
