@@ -343,10 +343,14 @@ def test_a_subject_is_one_line_and_a_recovery_says_so() -> None:
         "value": 0.9,
         "limit": 0.8,
         "severity": "critical",
+        "clue": "a valve",
+        "opened_at": "2026-11-23T08:46:00.000Z",
         "id": 3,
     }
     settings = {"sender": "a@b.example", "to": ["c@d.example"]}
     message = compose(settings, "opened", content, "http://c", "delivery-1")
     assert message["Subject"] == "critical: x, line break"
-    assert "http://c/alerts/3" in message.get_body(("plain",)).get_content()  # type: ignore[union-attr]
+    text = message.get_body(("plain",)).get_content()  # type: ignore[union-attr]
+    assert "Clue: a valve" in text and "Opened: 2026-11-23 08:46:00 UTC" in text
+    assert "http://c/alerts/3" in text
     assert compose(settings, "recovered", content, "http://c", "d")["Subject"] == "recovered: x, line break"

@@ -1837,7 +1837,7 @@ export interface components {
         };
         /**
          * Storage
-         * @description Sizes in bytes, `growth` in bytes a day over the last day.
+         * @description Sizes in bytes; `growth` in bytes a day, at the pace of the last hours, null until half an hour is known.
          */
         Storage: {
             /** Events */
@@ -1845,7 +1845,7 @@ export interface components {
             /** Free */
             free: number;
             /** Growth */
-            growth: number;
+            growth: number | null;
             /** Keeps 1H Days */
             keeps_1h_days: number;
             /** Keeps 5M Days */

@@ -28,7 +28,10 @@ export function Component() {
     ["Metrics on disk", withUnit(storage.series, "By")],
     ["Events on disk", withUnit(storage.events, "By")],
     ["State on disk", withUnit(storage.state, "By")],
-    ["Growth", `${withUnit(storage.growth, "By")} a day, at the pace of the last hour`],
+    [
+      "Growth",
+      storage.growth === null ? "known half an hour after the start" : `${withUnit(storage.growth, "By")} a day`,
+    ],
     ["Free on this disk", withUnit(storage.free, "By")],
     ["Raw points are kept", `${storage.keeps_raw_days} days`],
     ["5-minute rollups are kept", `${storage.keeps_5m_days} days`],

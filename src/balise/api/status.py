@@ -8,13 +8,13 @@ from pydantic import BaseModel
 
 
 class Storage(BaseModel):
-    """Sizes in bytes, `growth` in bytes a day over the last day."""
+    """Sizes in bytes; `growth` in bytes a day, at the pace of the last hours, null until half an hour is known."""
 
     state: int
     series: int
     events: int
     free: int
-    growth: float
+    growth: float | None
     series_count: int
     samples_waiting: int
     keeps_raw_days: float

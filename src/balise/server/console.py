@@ -36,6 +36,8 @@ from balise.store.state.store import StateStore
 
 log = logging.getLogger(__name__)
 NS = 1_000_000_000
+GROWTH_KNOWN = 1800.0
+"""Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
 
 
 @dataclass(frozen=True)
@@ -111,7 +113,7 @@ class Console:
         self._process = psutil.Process()
         self._process.cpu_percent()
         self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
-        self._sizes: deque[tuple[float, int]] = deque(maxlen=200)
+        self._sizes: deque[tuple[float, int]] = deque(maxlen=1000)
         self._wire()
 
     def _wire(self) -> None:
@@ -212,9 +214,9 @@ class Console:
         now = time.time()
         first = self._rates[0] if self._rates else (now, self.series.points, self.events.events)
         span = max(now - first[0], 1.0)
-        grown = 0.0
-        if len(self._sizes) > 1:
-            grown = (self._sizes[-1][1] - self._sizes[0][1]) / max(self._sizes[-1][0] - self._sizes[0][0], 1.0) * 86_400
+        grown = None
+        if self._sizes and (known := self._sizes[-1][0] - self._sizes[0][0]) >= GROWTH_KNOWN:
+            grown = (self._sizes[-1][1] - self._sizes[0][1]) / known * 86_400
         counters = {
             **self.metric_intake.counters,
             **self.log_intake.counters,

@@ -19,11 +19,17 @@ def _facts(content: dict[str, Any]) -> list[tuple[str, str]]:
         *((k, str(v)) for k, v in dict(content.get("attributes", {})).items()),
         ("Measured", f"{content.get('metric', '')} = {in_words(float(content.get('value', 0)), unit)}"),
         ("Limit", in_words(float(content.get("limit", 0)), unit)),
-        ("Opened", str(content.get("opened_at", ""))),
+        ("Clue", str(content.get("clue") or "")),
+        ("Opened", _clock(content.get("opened_at"))),
     ]
     if content.get("recovered_at"):
-        facts.append(("Recovered", str(content["recovered_at"])))
+        facts.append(("Recovered", _clock(content["recovered_at"])))
     return [(k, v) for k, v in facts if v]
+
+
+def _clock(rfc3339: Any) -> str:
+    """`_clock("2026-11-23T08:46:00.000Z") == "2026-11-23 08:46:00 UTC"`."""
+    return f"{str(rfc3339)[:19].replace('T', ' ')} UTC" if rfc3339 else ""
 
 
 def subject_of(kind: str, content: dict[str, Any]) -> str:
