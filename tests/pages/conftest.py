@@ -18,15 +18,16 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
     assert "Traceback" not in made.log.read_text()
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
+    """A browser for the module alone: while Playwright runs, no other test can run an event loop of its own."""
     with sync_playwright() as playwright:
         made = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-dev-shm-usage"])
         yield made
         made.close()
 
 
-@pytest.fixture(scope="session", params=["light", "dark"])
+@pytest.fixture(scope="module", params=["light", "dark"])
 def signed_in(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> Iterator[BrowserContext]:
     """A browser in the day or the dark theme, signed in."""
     context = browser.new_context(
