@@ -50,7 +50,7 @@ def terminal(name: str, command: str, environment: dict[str, str]) -> None:
         words = [
             "xterm",
             "-geometry",
-            "160x46+0+0",
+            "156x46+0+0",
             "-fa",
             "DejaVu Sans Mono",
             "-fs",

@@ -147,12 +147,12 @@ export function Sessions({ sessions }: { sessions: Schemas["Session"][] }) {
     <Table title={`Sessions, blocked by${at ? `, at ${clock(at, true)}` : ""}`} columns={["for"]}>
       {shown.map((s) => (
         <Row key={s.id} cells={[duration(s.seconds)]} title={`${s.user} from ${s.client}, ${s.state}: ${s.statement}`}>
-          <span className="inline-flex items-center gap-1" style={{ paddingLeft: s.depth * 14 }}>
+          <span style={{ paddingLeft: s.depth * 14 }}>
             {s.depth === 0 ? (
               <Signal state="critical" size={15} label="holds the others" />
             ) : (
-              <span className="text-ink-2">└ </span>
-            )}
+              <span className="text-ink-2">└</span>
+            )}{" "}
             <span className="font-semibold">{s.application || s.user}</span>{" "}
             <span className="text-ink-2">{s.statement}</span>
           </span>

@@ -8,15 +8,15 @@ import sys
 from collections.abc import Sequence
 
 from balise import __version__
-from balise.cli import asking, running
+from balise.cli import running
 from balise.client.errors import Refused, Unreachable
 
 _RELATIVE_TIME = re.compile(r"-\d[\w. ]*")
 DONE, SAID_NO, WRONG_USAGE, OUT_OF_REACH = 0, 1, 2, 3
 
 
-def parser() -> argparse.ArgumentParser:
-    """All commands and their options."""
+def parser(noun: str = "") -> argparse.ArgumentParser:
+    """All commands and their options; for an agent only its own, so that it does not hold what it never uses."""
     top = argparse.ArgumentParser(
         prog="balise",
         description="Enrol servers, collect what they say, be warned once, and find out why.",
@@ -26,7 +26,10 @@ def parser() -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"balise {__version__}")
     nouns = top.add_subparsers(dest="noun", metavar="NOUN", required=True)
     people = running.add_commands(nouns)
-    asking.add_commands(nouns, people)
+    if noun != "agent":
+        from balise.cli import asking
+
+        asking.add_commands(nouns, people)
     return top
 
 
@@ -43,7 +46,8 @@ def joined(words: Sequence[str]) -> list[str]:
 
 def main(words: Sequence[str] | None = None) -> int:
     """The command line's entry; answers the exit status."""
-    arguments = parser().parse_args(joined(sys.argv[1:] if words is None else words))
+    words = joined(sys.argv[1:] if words is None else words)
+    arguments = parser(words[0] if words else "").parse_args(words)
     try:
         result = arguments.run(arguments)
     except Refused as error:
