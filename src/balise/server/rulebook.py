@@ -28,7 +28,6 @@ from balise.store.state.tables import AuditEntry, Rule
 
 MOST_REHEARSED = 500
 MOST_RULES = 2000
-HOST_ATTRIBUTES = {"host", "group"}
 
 
 def shipped_rules() -> list[RuleDocument]:
