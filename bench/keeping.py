@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from balise.collect.system import system_collectors
+from balise.collect.here import system_collectors
 from balise.core.series.codec import BlockEncoder, decode_block
 from balise.core.series.steps import NS, Steps, steps_between
 from balise.store.series.query import QueryEngine, Selector

@@ -18,9 +18,9 @@ from balise.agent.identity import AgentSettings, Identity, write_durably
 from balise.agent.spool import Spool
 from balise.collect.facts import read_facts
 from balise.collect.follow import Follower, Position
+from balise.collect.here import processes, system_collectors
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.readings import Collector, Kept, LogLine, Meaning, Reading
-from balise.collect.system import Processes, system_collectors
 
 log = logging.getLogger(__name__)
 MOST_LINES = 5000
@@ -43,7 +43,7 @@ class Agent:
         self._settings = settings
         self._spool = Spool(folder / "spool", settings.spool_bytes)
         self.deliverer = Deliverer(identity, self._spool)
-        self._processes = Processes()
+        self._processes = processes()
         self._collectors: list[Collector] = [*system_collectors(), self._processes]
         self._positions = folder / "positions.json"
         held = self._load_positions()

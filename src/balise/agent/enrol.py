@@ -12,14 +12,22 @@ from balise.client import Balise
 from balise.collect.facts import read_facts
 
 
-def enrol(folder: Path, console: str, key: str, *, name: str | None = None, follow: Sequence[str] = ()) -> Identity:
-    """Enrols this host and keeps what it got in `folder`.
+def enrol(
+    folder: Path,
+    console: str,
+    key: str,
+    *,
+    name: str | None = None,
+    follow: Sequence[str] = (),
+    take_over: bool = False,
+) -> Identity:
+    """Enrols this host and keeps what it got in `folder`; with `take_over`, as who it was before.
 
     Raises:
         Refused: the console does not take the key.
         Unreachable: the console does not answer.
     """
-    request = EnrolRequest(key=key, facts=read_facts(name))
+    request = EnrolRequest(key=key, facts=read_facts(name), take_over=take_over)
     with Balise(console) as client:
         answer = EnrolAnswer.model_validate(client.call("POST", "/agents/enrol", request))
     save_identity(folder, Identity(console.rstrip("/"), answer.host, answer.host_id, answer.token))

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
+from balise.api.hosts import LabelKey, LabelValue
 from balise.api.spans import Duration, Name
 
 Role = Literal["viewer", "operator", "administrator", "ingest"]
@@ -62,16 +63,22 @@ class NewEnrolmentKey(BaseModel):
     uses: Annotated[int, Field(ge=1, le=100_000)] = 1
     expires_in: Duration = "24h"
     group: Name | None = None
+    labels: Annotated[dict[LabelKey, LabelValue], Field(max_length=32)] = {}
+    approval: Literal["automatic", "manual"] = "automatic"
 
 
 class EnrolmentKey(BaseModel):
     id: int
     label: str
     group: str | None
+    labels: dict[str, str] = {}
+    approval: Literal["automatic", "manual"] = "automatic"
     created_at: str
     expires_at: str
+    revoked_at: str | None = None
     uses_left: int
-    enrolled: list[str] = []
+    enrolled: list[str] = Field(default=[], description="hosts and relays that came with it")
+    waiting: int = Field(0, description="machines that wait to be let in")
 
 
 class MadeEnrolmentKey(EnrolmentKey):

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from balise.api.metrics import FilterText
 from balise.api.spans import Name
 
 State = Literal["ok", "warning", "critical", "silent", "paused"]
 STATES_WORST_FIRST: tuple[State, ...] = ("critical", "warning", "silent", "ok", "paused")
 """The order in which states are listed; `paused` never worsens a roll-up."""
 
+LabelKey = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")]
 LabelValue = Annotated[str, Field(max_length=200)]
 
 
@@ -38,6 +40,7 @@ class Collection(BaseModel):
     mode: Literal["resident", "remote", "split", "received"]
     by: str
     delay_seconds: float | None
+    cost_seconds: float | None = Field(None, description="processor time of an agent's, or length of a remote reading")
     problem: str | None = None
 
 
@@ -54,12 +57,13 @@ class Host(BaseModel):
     last_seen: str | None
     collection: Collection
     open_alerts: int
+    retired_at: str | None = None
 
 
 class HostChange(BaseModel):
     """What a person may change of a host; a field left out stays."""
 
-    labels: dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")], LabelValue] | None = None
+    labels: dict[LabelKey, LabelValue] | None = None
     groups: list[Name] | None = None
 
 
@@ -70,8 +74,57 @@ class Stretch(BaseModel):
     state: State
 
 
+class HostsChange(BaseModel):
+    """One change of many hosts: those named, or those that pass a filter."""
+
+    model_config = ConfigDict(extra="forbid")
+    hosts: Annotated[list[str], Field(max_length=10_000)] | None = None
+    where: FilterText | None = None
+    set_labels: Annotated[dict[LabelKey, LabelValue], Field(max_length=32)] = {}
+    remove_labels: Annotated[list[LabelKey], Field(max_length=32)] = []
+    join: Annotated[list[Name], Field(max_length=32)] = []
+    leave: Annotated[list[Name], Field(max_length=32)] = []
+
+    @model_validator(mode="after")
+    def _of_some(self) -> HostsChange:
+        if (self.hosts is None) == (self.where is None):
+            raise ValueError("say which hosts: either hosts or where")
+        return self
+
+
+class HostsChanged(BaseModel):
+    changed: int
+
+
+class GroupBody(BaseModel):
+    """What a group is. A field left out of a change stays; `hosts` lists members, `where` chooses more of them."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: Literal["group", "site"] = "group"
+    about: Annotated[str, Field(max_length=200)] = ""
+    parent: Name | None = None
+    where: FilterText | None = None
+    hosts: Annotated[list[str], Field(max_length=10_000)] | None = None
+
+
+class GroupPreview(BaseModel):
+    where: FilterText
+
+
+class GroupMatch(BaseModel):
+    """What a filter would choose: how many, and the first of them."""
+
+    count: int
+    hosts: list[str]
+
+
 class Group(BaseModel):
     name: str
+    kind: Literal["group", "site"] = "group"
+    about: str = ""
+    parent: str | None = None
+    where: str | None = None
+    listed: int = 0
     hosts: int
     states: dict[State, int]
     state: State

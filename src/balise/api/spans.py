@@ -21,6 +21,15 @@ def seconds(duration: str) -> float:
     return float(match[1]) * SECONDS_OF[match[2]]
 
 
+def duration_text(length: float) -> str:
+    """`duration_text(300.0) == "5m"`: in the largest unit that leaves a whole number, else in milliseconds."""
+    for unit in ("w", "d", "h", "m", "s"):
+        count = length / SECONDS_OF[unit]
+        if count >= 1 and count == int(count):
+            return f"{int(count)}{unit}"
+    return f"{round(length * 1000)}ms"
+
+
 def instant(text: str, now: float) -> float:
     """Unix seconds for `now`, `-15m`, `+1h` or an RFC 3339 time with its offset."""
     text = text.strip()

@@ -67,6 +67,9 @@ def add_commands(nouns: Any) -> dict[str, Any]:
     enrol.add_argument("--console", required=True, metavar="URL")
     enrol.add_argument("--key", required=True)
     enrol.add_argument("--name", help="the host's name, if not its own")
+    enrol.add_argument(
+        "--take-over", action="store_true", help="go on with the identity and history that this machine or name has"
+    )
     enrol.add_argument("--follow", action="append", default=[], metavar="PATH", help="a log file to follow; repeatable")
     _state(enrol)
     enrol.set_defaults(run=_agent_enrol)
@@ -187,7 +190,14 @@ def _agent_enrol(arguments: argparse.Namespace) -> int:
     from balise.agent.identity import default_folder
 
     folder = arguments.state or default_folder()
-    identity = enrol(folder, arguments.console, arguments.key, name=arguments.name, follow=arguments.follow)
+    identity = enrol(
+        folder,
+        arguments.console,
+        arguments.key,
+        name=arguments.name,
+        follow=arguments.follow,
+        take_over=arguments.take_over,
+    )
     print(f"enrolled as {identity.host} at {identity.console}; now run: balise agent run --state {folder}")
     return 0
 

@@ -1,22 +1,94 @@
-"""The operating system this runs on, by psutil, under the names of the OTLP semantic conventions.
+"""A Unix system's collectors, under the names of the OTLP semantic conventions.
 
-Where the conventions have no name, ours begin with `balise.`.
+Where the conventions have no name, ours begin with `balise.`. What a collector looks at is handed to it: this
+machine, by psutil, or what a distant one said (`collect.remote.linux`), so that both tell the same.
 """
 
 from __future__ import annotations
 
-import os
-import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
-import psutil
+from balise.collect.readings import Meaning, Reading
 
-from balise.collect.readings import Collector, Meaning, Reading
-
-_PSEUDO = {
+CPU_MODES = ("user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal")
+PSEUDO = {
     "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "debugfs", "tracefs", "securityfs", "pstore",
     "bpf", "mqueue", "hugetlbfs", "configfs", "fusectl", "binfmt_misc", "autofs", "nsfs", "rpc_pipefs", "efivarfs",
 }  # fmt: skip
+
+
+def is_storage(kind: str, mountpoint: str) -> bool:
+    """Whether a mounted filesystem can fill up: not one that the kernel makes up."""
+    return kind not in PSEUDO and not mountpoint.startswith(("/proc/", "/sys/", "/dev/"))
+
+
+@dataclass(frozen=True, slots=True)
+class CpuLook:
+    """Seconds each logical CPU spent in each of `CPU_MODES` (None where a system does not tell), and the load."""
+
+    cores: Sequence[Sequence[float | None]]
+    load: tuple[float, float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class MemoryLook:
+    """Bytes; `swapped_in` and `swapped_out` in pages since the start."""
+
+    total: int
+    available: int
+    free: int
+    buffers: int
+    cached: int
+    swap_total: int
+    swap_free: int
+    swapped_in: float
+    swapped_out: float
+
+
+@dataclass(frozen=True, slots=True)
+class SpaceLook:
+    """One mounted filesystem, in bytes and inodes; `free` is what programs can have."""
+
+    device: str
+    mountpoint: str
+    kind: str
+    read_only: bool
+    size: int
+    used: int
+    free: int
+    inodes: int = 0
+    inodes_free: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class DiskLook:
+    """Counters of one disk since the start: bytes, operations, seconds."""
+
+    device: str
+    read: tuple[float, float, float]
+    write: tuple[float, float, float]
+    busy: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class CardLook:
+    """Counters of one network interface since the start: bytes, packets, errors, dropped."""
+
+    name: str
+    receive: tuple[float, float, float, float]
+    transmit: tuple[float, float, float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class ProcessLook:
+    """One process: `started` tells a new one of the same number, `cpu` seconds since then, `memory` in bytes."""
+
+    pid: int
+    started: int
+    state: str
+    cpu: float
+    memory: int
 
 
 class Cpu:
@@ -37,27 +109,25 @@ class Cpu:
         ),
         "balise.cpu.load_per_core": Meaning("1", "gauge", "Load of 1 minute over the number of logical processors"),
     }
-    _modes = ("user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal")
     _names = {"irq": "interrupt", "softirq": "softirq"}
 
-    def __init__(self) -> None:
+    def __init__(self, look: Callable[[], CpuLook]) -> None:
+        self._look = look
         self._before: tuple[float, ...] | None = None
 
     def read(self, now: float) -> Iterator[Reading]:
         del now
-        cores = psutil.cpu_times(percpu=True)
-        for number, times in enumerate(cores):
-            for mode in self._modes:
-                value = getattr(times, mode, None)
+        found = self._look()
+        for number, times in enumerate(found.cores):
+            for mode, value in zip(CPU_MODES, times, strict=True):
                 if value is not None:
                     named = {"cpu.logical_number": str(number), "cpu.mode": self._names.get(mode, mode)}
                     yield Reading("system.cpu.time", value, named)
-        yield from self._shares([sum(getattr(t, m, 0.0) for t in cores) for m in self._modes])
-        yield Reading("system.cpu.logical.count", float(len(cores)))
-        one, five, fifteen = os.getloadavg()
-        for name, value in (("1m", one), ("5m", five), ("15m", fifteen)):
+        yield from self._shares([sum(t[i] or 0.0 for t in found.cores) for i in range(len(CPU_MODES))])
+        yield Reading("system.cpu.logical.count", float(len(found.cores)))
+        for name, value in zip(("1m", "5m", "15m"), found.load, strict=True):
             yield Reading(f"system.cpu.load_average.{name}", value)
-        yield Reading("balise.cpu.load_per_core", round(one / max(len(cores), 1), 4))
+        yield Reading("balise.cpu.load_per_core", round(found.load[0] / max(len(found.cores), 1), 4))
 
     def _shares(self, totals: list[float]) -> Iterator[Reading]:
         before, self._before = self._before, tuple(totals)
@@ -67,9 +137,9 @@ class Cpu:
         whole = sum(grown)
         if whole <= 0:
             return
-        for mode, part in zip(self._modes, grown, strict=True):
+        for mode, part in zip(CPU_MODES, grown, strict=True):
             yield Reading("system.cpu.utilization", round(part / whole, 5), {"cpu.mode": self._names.get(mode, mode)})
-        idle = grown[self._modes.index("idle")] + grown[self._modes.index("iowait")]
+        idle = grown[CPU_MODES.index("idle")] + grown[CPU_MODES.index("iowait")]
         yield Reading("balise.cpu.busy", round(1 - idle / whole, 5))
 
 
@@ -86,23 +156,25 @@ class Memory:
         "system.paging.operations": Meaning("{operation}", "counter", "Pages moved to and from swap"),
     }
 
+    def __init__(self, look: Callable[[], MemoryLook]) -> None:
+        self._look = look
+
     def read(self, now: float) -> Iterator[Reading]:
         del now
-        m = psutil.virtual_memory()
-        buffers, cached = getattr(m, "buffers", 0), getattr(m, "cached", 0)
+        m = self._look()
         # Used is what programs hold and could not be had back at once: total less available.
-        parts = {"used": m.total - m.available, "free": m.free, "buffers": buffers, "cached": cached}
+        parts = {"used": m.total - m.available, "free": m.free, "buffers": m.buffers, "cached": m.cached}
         for state, size in parts.items():
             yield Reading("system.memory.usage", float(size), {"system.memory.state": state})
             yield Reading("system.memory.utilization", round(size / m.total, 5), {"system.memory.state": state})
         yield Reading("system.memory.limit", float(m.total))
-        swap = psutil.swap_memory()
-        for state, size in (("used", swap.used), ("free", swap.free)):
+        for state, size in (("used", m.swap_total - m.swap_free), ("free", m.swap_free)):
             yield Reading("system.paging.usage", float(size), {"system.paging.state": state})
-            if swap.total:
-                yield Reading("system.paging.utilization", round(size / swap.total, 5), {"system.paging.state": state})
-        for direction, count in (("in", swap.sin), ("out", swap.sout)):
-            yield Reading("system.paging.operations", count / 4096, {"system.paging.direction": direction})
+            if m.swap_total:
+                share = round(size / m.swap_total, 5)
+                yield Reading("system.paging.utilization", share, {"system.paging.state": state})
+        for direction, count in (("in", m.swapped_in), ("out", m.swapped_out)):
+            yield Reading("system.paging.operations", count, {"system.paging.direction": direction})
 
 
 class Filesystems:
@@ -118,44 +190,35 @@ class Filesystems:
         "balise.filesystem.inodes.utilization": Meaning("1", "gauge", "Share of the inodes in use"),
     }
 
+    def __init__(self, look: Callable[[], Iterable[SpaceLook]]) -> None:
+        self._look = look
+
     def read(self, now: float) -> Iterator[Reading]:
         del now
         seen: set[str] = set()
-        for part in psutil.disk_partitions(all=True):
-            if part.fstype in _PSEUDO or part.mountpoint in seen or len(seen) >= self.most:
-                continue
-            if part.mountpoint.startswith(("/proc/", "/sys/", "/dev/")) or not os.path.isdir(part.mountpoint):
-                continue
-            seen.add(part.mountpoint)
-            yield from self._one(part.device, part.mountpoint, part.fstype, "ro" in part.opts.split(","))
+        for part in self._look():
+            if part.mountpoint not in seen and part.size and len(seen) < self.most:
+                seen.add(part.mountpoint)
+                yield from self._one(part)
 
     @staticmethod
-    def _one(device: str, mountpoint: str, kind: str, read_only: bool) -> Iterator[Reading]:
-        try:
-            s = os.statvfs(mountpoint)
-        except OSError:
-            # Unmounted between the two calls, or not ours to look at.
-            return
-        if not s.f_blocks:
-            return
+    def _one(s: SpaceLook) -> Iterator[Reading]:
         named = {
-            "system.device": device,
-            "system.filesystem.mountpoint": mountpoint,
-            "system.filesystem.type": kind,
-            "system.filesystem.mode": "ro" if read_only else "rw",
+            "system.device": s.device,
+            "system.filesystem.mountpoint": s.mountpoint,
+            "system.filesystem.type": s.kind,
+            "system.filesystem.mode": "ro" if s.read_only else "rw",
         }
-        used, free = (s.f_blocks - s.f_bfree) * s.f_frsize, s.f_bavail * s.f_frsize
-        reserved = (s.f_bfree - s.f_bavail) * s.f_frsize
-        for state, size in (("used", used), ("free", free), ("reserved", reserved)):
+        for state, size in (("used", s.used), ("free", s.free), ("reserved", s.size - s.used - s.free)):
             yield Reading("system.filesystem.usage", float(size), {**named, "system.filesystem.state": state})
-        yield Reading("system.filesystem.limit", float(s.f_blocks * s.f_frsize), named)
-        if used + free:
-            yield Reading("system.filesystem.utilization", round(used / (used + free), 5), named)
-        if s.f_files:
-            for state, count in (("used", s.f_files - s.f_ffree), ("free", s.f_ffree)):
+        yield Reading("system.filesystem.limit", float(s.size), named)
+        if s.used + s.free:
+            yield Reading("system.filesystem.utilization", round(s.used / (s.used + s.free), 5), named)
+        if s.inodes:
+            for state, count in (("used", s.inodes - s.inodes_free), ("free", s.inodes_free)):
                 held = {**named, "system.filesystem.state": state}
                 yield Reading("balise.filesystem.inodes.usage", float(count), held)
-            share = round((s.f_files - s.f_ffree) / s.f_files, 5)
+            share = round((s.inodes - s.inodes_free) / s.inodes, 5)
             yield Reading("balise.filesystem.inodes.utilization", share, named)
 
 
@@ -170,21 +233,21 @@ class Disks:
         "system.disk.operation_time": Meaning("s", "counter", "Seconds operations of a disk took, added up"),
     }
 
+    def __init__(self, look: Callable[[], Iterable[DiskLook]]) -> None:
+        self._look = look
+
     def read(self, now: float) -> Iterator[Reading]:
         del now
-        for device, c in list((psutil.disk_io_counters(perdisk=True) or {}).items())[:200]:
-            if device.startswith(("loop", "ram")):
+        for disk in list(self._look())[:200]:
+            if disk.device.startswith(("loop", "ram")):
                 continue
-            for direction, size, count, took in (
-                ("read", c.read_bytes, c.read_count, c.read_time),
-                ("write", c.write_bytes, c.write_count, c.write_time),
-            ):
-                named = {"system.device": device, "disk.io.direction": direction}
-                yield Reading("system.disk.io", float(size), named)
-                yield Reading("system.disk.operations", float(count), named)
-                yield Reading("system.disk.operation_time", took / 1000, named)
-            if hasattr(c, "busy_time"):
-                yield Reading("system.disk.io_time", c.busy_time / 1000, {"system.device": device})
+            for direction, (size, count, took) in (("read", disk.read), ("write", disk.write)):
+                named = {"system.device": disk.device, "disk.io.direction": direction}
+                yield Reading("system.disk.io", size, named)
+                yield Reading("system.disk.operations", count, named)
+                yield Reading("system.disk.operation_time", took, named)
+            if disk.busy is not None:
+                yield Reading("system.disk.io_time", disk.busy, {"system.device": disk.device})
 
 
 class Network:
@@ -198,18 +261,21 @@ class Network:
         "system.network.packet.dropped": Meaning("{packet}", "counter", "Packets that were dropped"),
     }
 
+    def __init__(self, look: Callable[[], Iterable[CardLook]]) -> None:
+        self._look = look
+
     def read(self, now: float) -> Iterator[Reading]:
         del now
-        for interface, c in list(psutil.net_io_counters(pernic=True).items())[:200]:
-            for direction, size, packets, errors, dropped in (
-                ("receive", c.bytes_recv, c.packets_recv, c.errin, c.dropin),
-                ("transmit", c.bytes_sent, c.packets_sent, c.errout, c.dropout),
+        for card in list(self._look())[:200]:
+            for direction, (size, packets, errors, dropped) in (
+                ("receive", card.receive),
+                ("transmit", card.transmit),
             ):
-                named = {"network.interface.name": interface, "network.io.direction": direction}
-                yield Reading("system.network.io", float(size), named)
-                yield Reading("system.network.packet.count", float(packets), named)
-                yield Reading("system.network.errors", float(errors), named)
-                yield Reading("system.network.packet.dropped", float(dropped), named)
+                named = {"network.interface.name": card.name, "network.io.direction": direction}
+                yield Reading("system.network.io", size, named)
+                yield Reading("system.network.packet.count", packets, named)
+                yield Reading("system.network.errors", errors, named)
+                yield Reading("system.network.packet.dropped", dropped, named)
 
 
 class Uptime:
@@ -218,12 +284,20 @@ class Uptime:
     name = "uptime"
     meanings = {"system.uptime": Meaning("s", "gauge", "Seconds since the system started")}
 
+    def __init__(self, look: Callable[[float], float]) -> None:
+        self._look = look
+
     def read(self, now: float) -> Iterator[Reading]:
-        yield Reading("system.uptime", round(now - psutil.boot_time(), 1))
+        yield Reading("system.uptime", round(self._look(now), 1))
 
 
 class Processes:
-    """How many processes there are, and which are busiest. `busiest` is what the last reading found."""
+    """How many processes there are, and which are busiest. `busiest` is what the last reading found.
+
+    Args:
+        look: the moment of looking (monotonic seconds) and all processes.
+        name_of: name and user of a process; asked for the busiest alone. Never arguments: they may hold secrets.
+    """
 
     name = "processes"
     keep = 8
@@ -234,50 +308,41 @@ class Processes:
         "R": "running", "S": "sleeping", "D": "waiting", "Z": "zombie", "T": "stopped", "t": "stopped", "I": "sleeping",
     }  # fmt: skip
 
-    def __init__(self) -> None:
-        self._before: dict[tuple[int, int], int] = {}
+    def __init__(
+        self, look: Callable[[], tuple[float, Iterable[ProcessLook]]], name_of: Callable[[int], tuple[str, str]]
+    ) -> None:
+        self._look = look
+        self._name_of = name_of
+        self._before: dict[tuple[int, int], float] | None = None
         self._at = 0.0
-        self._tick = os.sysconf("SC_CLK_TCK")
-        self._page = os.sysconf("SC_PAGE_SIZE")
         self._names: dict[tuple[int, int], tuple[str, str]] = {}
         self.busiest: list[dict[str, object]] = []
 
     def read(self, now: float) -> Iterator[Reading]:
-        """Reads /proc/PID/stat itself: one small file a process, where psutil would open several."""
         del now
-        moment = time.monotonic()
+        moment, processes = self._look()
         states: dict[str, int] = {}
-        ticks: dict[tuple[int, int], int] = {}
+        used: dict[tuple[int, int], float] = {}
         sizes: dict[tuple[int, int], int] = {}
-        for pid in psutil.pids():
-            try:
-                with open(f"/proc/{pid}/stat", "rb") as file:
-                    text = file.read(2048)
-            except OSError:
-                continue
-            part = text[text.rfind(b")") + 2 :].split()
-            state = self._states.get(part[0].decode(), "other")
+        for process in processes:
+            state = self._states.get(process.state, "other")
             states[state] = states.get(state, 0) + 1
-            key = (pid, int(part[19]))
-            ticks[key] = int(part[11]) + int(part[12])
-            sizes[key] = int(part[21]) * self._page
-        self.busiest = self._busiest(ticks, sizes, moment)
-        self._before, self._at = ticks, moment
+            key = (process.pid, process.started)
+            used[key], sizes[key] = process.cpu, process.memory
+        self.busiest = self._busiest(used, sizes, moment)
+        self._before, self._at = used, moment
         for state in ("running", "sleeping", "waiting", "zombie", "stopped"):
             yield Reading("system.process.count", float(states.get(state, 0)), {"process.state": state})
 
     def _busiest(
-        self, ticks: dict[tuple[int, int], int], sizes: dict[tuple[int, int], int], moment: float
+        self, used: Mapping[tuple[int, int], float], sizes: Mapping[tuple[int, int], int], moment: float
     ) -> list[dict[str, object]]:
-        seconds = max(moment - self._at, 0.001) if self._at else 0.0
-        share = {
-            key: (used - self._before.get(key, used if not self._at else 0)) / self._tick / seconds if seconds else 0.0
-            for key, used in ticks.items()
-        }
+        before, passed = self._before, max(moment - self._at, 0.001)
+        share = {key: 0.0 if before is None else (cpu - before.get(key, 0.0)) / passed for key, cpu in used.items()}
         by_cpu = sorted((k for k in share if share[k] > 0.0005), key=lambda k: -share[k])[: self.keep]
         by_memory = sorted(sizes, key=lambda k: -sizes[k])[: self.keep]
         chosen = dict.fromkeys([*by_cpu, *by_memory])
-        self._names = {k: v for k, v in self._names.items() if k in ticks}
+        self._names = {k: v for k, v in self._names.items() if k in used}
         return [
             {
                 "pid": key[0],
@@ -290,18 +355,6 @@ class Processes:
         ]
 
     def _named(self, key: tuple[int, int]) -> tuple[str, str]:
-        """Name and user of a process. Arguments are left out: they may hold secrets."""
-        held = self._names.get(key)
-        if held is None:
-            try:
-                process = psutil.Process(key[0])
-                held = (process.name(), process.username())
-            except (psutil.Error, OSError, KeyError):
-                held = (f"pid {key[0]}", "")
-            self._names[key] = held
-        return held
-
-
-def system_collectors() -> list[Collector]:
-    """A collector of each kind but `Processes`, whose evidence somebody has to take."""
-    return [Cpu(), Memory(), Filesystems(), Disks(), Network(), Uptime()]
+        if key not in self._names:
+            self._names[key] = self._name_of(key[0])
+        return self._names[key]

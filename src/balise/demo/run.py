@@ -93,7 +93,7 @@ class ThisHost:
         try:
             self._wait_for_console()
             if not (self._folder / "identity.json").exists():
-                key = self._console.hosts.make_key(
+                key = self._console.enrolling.make_key(
                     NewEnrolmentKey(label="this machine", group="This machine"), "demo", self._url
                 )
                 enrol(self._folder, self._url, key.key)

@@ -18,8 +18,10 @@ from balise.api.access import PersonRole, Role
 from balise.server.errors import Refused
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
-from balise.store.state.tables import AuditEntry, SessionCookie, Token, User
+from balise.store.state.tables import AuditEntry, Candidate, SessionCookie, Token, User
 
+WAITING = "waiting"
+"""The role of a machine that waits to be let in: it may do nothing yet."""
 RANK = {"viewer": 1, "operator": 2, "administrator": 3}
 SESSION_SECONDS = 12 * 3600
 REMEMBERED_SECONDS = 5.0
@@ -30,11 +32,12 @@ TRIES_WITHIN = 300.0
 
 @dataclass(frozen=True)
 class Principal:
-    """Somebody, or something, that came in. `host` is set for an agent."""
+    """Somebody, or something, that came in. `host` is set for an agent, `relay` for a relay."""
 
     name: str
     role: Role | str
     host: int | None = None
+    relay: int | None = None
     by_cookie: bool = False
 
     def may(self, role: str) -> bool:
@@ -59,6 +62,7 @@ class Access:
         self._hasher = PasswordHasher()
         self._absent = self._hasher.hash(secrets.token_hex())
         self._remembered: OrderedDict[str, tuple[float, Principal | None]] = OrderedDict()
+        self._used: dict[int, float] = {}
         self._tries: OrderedDict[str, deque[float]] = OrderedDict()
         self._lock = threading.Lock()
 
@@ -76,12 +80,33 @@ class Access:
             self._remembered.popitem(last=False)
         return found
 
-    @staticmethod
-    def _find_token(session: Session, token: str) -> Principal | None:
+    def _find_token(self, session: Session, token: str) -> Principal | None:
         row = session.scalar(select(Token).where(Token.digest == digest(token)))
-        if row is None or (row.expires_at is not None and row.expires_at < time.time()):
+        if row is None:
+            waiting = session.scalar(select(Candidate.name).where(Candidate.digest == digest(token)))
+            return Principal(waiting, WAITING) if waiting else None
+        if row.expires_at is not None and row.expires_at < time.time():
             return None
-        return Principal(row.name, row.role, row.host)
+        self._used[row.id] = time.time()
+        return Principal(row.name, row.role, row.host, row.relay)
+
+    def write_used(self) -> None:
+        """Keeps when tokens were used. Where an agent uses its new token, the one before ends."""
+        used, self._used = self._used, {}
+
+        def write(session: Session) -> None:
+            for number, at in used.items():
+                row = session.get(Token, number)
+                if row is None:
+                    continue
+                row.used_at = at
+                if row.host is not None:
+                    session.execute(delete(Token).where(Token.host == row.host, Token.id < row.id))
+                elif row.relay is not None:
+                    session.execute(delete(Token).where(Token.relay == row.relay, Token.id < row.id))
+
+        if used:
+            self._state.write(write)
 
     def cookie(self, value: str) -> Principal | None:
         """Who a session cookie belongs to."""

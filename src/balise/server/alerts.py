@@ -179,7 +179,13 @@ class AlertBook:
 
     def end_of_rule(self, rule: str, why: str, now: float, *, keep: Callable[[str], bool] = lambda _key: False) -> None:
         """Ends a rule's open alerts because the rule changed or went away; whoever was told is told."""
-        gone = [held for held in list(self.open.values()) if held.rule == rule and not keep(held.key)]
+        self._end([held for held in list(self.open.values()) if held.rule == rule and not keep(held.key)], why, now)
+
+    def end_of_host(self, host: int, why: str, now: float) -> None:
+        """Ends a host's open alerts because it has left; whoever was told is told."""
+        self._end([held for held in list(self.open.values()) if held.host == host], why, now)
+
+    def _end(self, gone: Sequence[Open], why: str, now: float) -> None:
         if not gone:
             return
 

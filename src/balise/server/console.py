@@ -11,23 +11,33 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import psutil
 
 from balise import __version__
 from balise.api.alerts import Alert
+from balise.api.remote import RemoteTarget
 from balise.api.status import Figures, Status, Storage
-from balise.server.access import Access
+from balise.collect.remote.trial import Trial
+from balise.server.access import Access, Principal
 from balise.server.alerts import AlertBook
+from balise.server.bulk import Enrolments
+from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
+from balise.server.enrolling import Enrolling
+from balise.server.errors import Refused
 from balise.server.evidence import EvidenceReader
+from balise.server.grouping import GroupBook
 from balise.server.hostbook import HostBook
 from balise.server.intake import LogIntake, MetricIntake
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
 from balise.server.notify import Courier
+from balise.server.remote import RemoteBook, RemoteWork
 from balise.server.rulebook import Rulebook
+from balise.server.settings import SettingsBook
 from balise.server.watch import Watch
 from balise.store.events.store import EventStore, read_event
 from balise.store.series.store import Retention, SeriesStore
@@ -36,16 +46,18 @@ from balise.store.state.store import StateStore
 
 log = logging.getLogger(__name__)
 NS = 1_000_000_000
+ROTATION_SECONDS = 120.0
 GROWTH_KNOWN = 1800.0
 """Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
 
 
 @dataclass(frozen=True)
 class Settings:
-    """How a console is run. `base_url` is how people and agents reach it."""
+    """How a console is run. `base_url` is where it listens, `public_url` how agents elsewhere reach it."""
 
     data: Path
     base_url: str = "http://127.0.0.1:8808"
+    public_url: str = ""
     organisation: str = ""
     retention: Retention = field(default_factory=Retention)
     keep_events_days: float = 30.0
@@ -100,6 +112,20 @@ class Console:
         self.evidence = EvidenceReader(self.events)
         self.book = AlertBook(self.state, self.evidence.of_breach)
         self.hosts = HostBook(state=self.state, directory=self.directory, book=self.book, evidence=self.evidence)
+        self.groups = GroupBook(self.state, self.directory)
+        self.enrolling = Enrolling(self.state, self.directory)
+        self.credentials = CredentialBook(self.state, self.sealer)
+        self.book_of_settings = SettingsBook(self.state)
+        self.remote = RemoteBook(self.state, self.directory, self.credentials, self.book_of_settings)
+        self.remote_work = RemoteWork(self.remote, self.directory, self.book_of_settings)
+        self.enrolments = Enrolments(
+            state=self.state,
+            directory=self.directory,
+            credentials=self.credentials,
+            remote=self.remote,
+            work=self.remote_work,
+            settings=self.book_of_settings,
+        )
         self.watch = Watch(
             state=self.state, store=self.series, directory=self.directory, metrics=self.metrics, book=self.book
         )
@@ -125,6 +151,16 @@ class Console:
         def on_state(host: Known) -> None:
             self.hub.tell("state", {"host": host.name, "state": host.state, "at": host.state_since})
 
+        async def take_metrics(principal: Principal, body: bytes) -> object:
+            return await self.metric_intake.take(principal, body, as_json=False)
+
+        async def take_logs(principal: Principal, body: bytes) -> object:
+            return await self.log_intake.take(principal, body, as_json=False)
+
+        self.remote_work.take_metrics, self.remote_work.take_logs = take_metrics, take_logs
+        self.remote_work.on_facts = self.hosts.set_facts
+        self.hosts.changed = self.enrolling.changed = self.collectors_changed
+        self.enrolments.listeners.append(lambda number: self.hub.tell("enrolment", {"id": number}))
         self.book.listeners.append(on_alert)
         self.directory.state_listeners.append(on_state)
         self.events.listeners.append(self._on_events)
@@ -150,6 +186,43 @@ class Console:
         ]
         for worker in self._workers:
             worker.start()
+        self.remote_work.start(loop)
+        self.enrolments.resume()
+
+    def collectors_changed(self) -> None:
+        """Hosts came, left or changed hands, groups or plans changed: who collects what follows."""
+        self.remote_work.refresh()
+
+    def trust_words(self) -> str:
+        """What an enrolment command has to say so that the console's certificate is trusted."""
+        return ""
+
+    def rotate_credential(self, name: str, body: Any, *, anyway: bool) -> None:
+        """Tries a credential that is in use on every host that uses it.
+
+        Raises:
+            Refused: 409 naming the hosts where it does not work.
+        """
+        targets = [t.model_copy(update={"credential": body}) for t in self.remote.users_of(name)]
+        if anyway or not targets:
+            return
+        results = self.remote_work.submit(self._try_all(targets)).result(ROTATION_SECONDS)
+        bad = [(t.host, r.message) for t, r in zip(targets, results, strict=True) if r.result != "added"]
+        if bad:
+            raise Refused(
+                409,
+                f"It does not work on {len(bad)} of the {len(targets)} hosts that use {name!r}, and is not kept: "
+                + "; ".join(f"{host}: {message}" for host, message in bad[:5]),
+            )
+
+    async def _try_all(self, targets: list[RemoteTarget]) -> list[Trial]:
+        gate = asyncio.Semaphore(self.book_of_settings.collection().side_by_side)
+
+        async def one(target: RemoteTarget) -> Trial:
+            async with gate:
+                return await self.remote_work.attempt(target)
+
+        return await asyncio.gather(*(one(target) for target in targets))
 
     def add_worker(self, worker: Worker) -> None:
         """More work in the background, started and stopped with the rest."""
@@ -171,6 +244,7 @@ class Console:
         now = time.time_ns()
         self.book.write_values()
         self.directory.write_heard()
+        self.access.write_used()
         self.hosts.write_reports()
         self.series.seal_due(now)
         self.series.compact(now)
@@ -259,6 +333,8 @@ class Console:
         self.courier.wake()
         for worker in self._workers:
             worker.join()
+        self.remote_work.stop()
+        self.access.write_used()
         self.book.write_values()
         self.directory.write_heard()
         self.hosts.write_reports()

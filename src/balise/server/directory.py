@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.hosts import State, Stretch
 from balise.core import filters
-from balise.core.filters import Compare, Filter, Present
+from balise.core.filters import Compare, Filter, FilterError, Present
 from balise.core.health import host_state
 from balise.server.errors import Refused, bad_field
 from balise.store.state.store import StateStore
@@ -39,8 +39,14 @@ class Known:
     state: State
     state_since: float
     last_seen: float | None
+    machine_id: str = ""
+    facts: dict[str, Any] = field(default_factory=dict)
+    listed: list[str] = field(default_factory=list)
+    """The groups that name this host; `groups` has those by filter and those above, too."""
+    retired: bool = False
     interval: float = AGENT_INTERVAL
     delay: float | None = None
+    cost: float | None = None
     problem: str | None = None
     changes: list[Stretch] = field(default_factory=list)
 
@@ -55,6 +61,18 @@ def clean_name(text: str) -> str:
     return "".join(c for c in text.strip() if c.isprintable() and c not in "/\\?#%\"'<>")[:100].strip()
 
 
+@dataclass(frozen=True)
+class KnownGroup:
+    """One group: `parent` by name, `where` the filter that chooses more members."""
+
+    name: str
+    kind: str = "group"
+    about: str = ""
+    parent: str | None = None
+    where: Filter | None = None
+    text: str | None = None
+
+
 class Directory:
     """All hosts. `version` rises when a name, label or group changes, so that what was chosen by them is redone."""
 
@@ -64,24 +82,33 @@ class Directory:
         self.version = 0
         self._by_id: dict[int, Known] = {}
         self._by_name: dict[str, Known] = {}
-        self.groups: list[str] = []
+        self.groups: dict[str, KnownGroup] = {}
         self._heard: set[int] = set()
         self.state_listeners: list[Callable[[Known], None]] = []
         self.reload()
 
     def reload(self) -> None:
         """Reads hosts and groups anew; what was heard lately stays."""
+        self._read(None)
+
+    def refresh(self, *numbers: int) -> None:
+        """Reads these hosts anew, because they changed."""
+        self._read(numbers)
+
+    def _read(self, numbers: Iterable[int] | None) -> None:
+        chosen = None if numbers is None else list(numbers)
 
         def read(session: Session) -> tuple[list[Host], list[Group], list[Member], list[StateChange]]:
-            since = time.time() - 8 * 86_400
-            changes = session.scalars(
-                select(StateChange).where(StateChange.at > since).order_by(StateChange.host, StateChange.at)
-            )
+            hosts, members = select(Host).order_by(Host.name), select(Member)
+            past = select(StateChange).where(StateChange.at > time.time() - 8 * 86_400)
+            if chosen is not None:
+                hosts, members = hosts.where(Host.id.in_(chosen)), members.where(Member.host.in_(chosen))
+                past = past.where(StateChange.host.in_(chosen))
             return (
-                list(session.scalars(select(Host).order_by(Host.name))),
+                list(session.scalars(hosts)),
                 list(session.scalars(select(Group).order_by(Group.position, Group.id))),
-                list(session.scalars(select(Member))),
-                list(changes),
+                list(session.scalars(members)),
+                list(session.scalars(past.order_by(StateChange.host, StateChange.at))),
             )
 
         hosts, groups, members, changes = self._state.read(read)
@@ -93,42 +120,78 @@ class Directory:
         for change in changes:
             past.setdefault(change.host, []).append(Stretch(at=change.at, state=change.state))  # type: ignore[arg-type]
         with self._lock:
+            self.groups = {g.name: _known_group(g, names) for g in groups}
+            order = {name: place for place, name in enumerate(self.groups)}
             for row in hosts:
-                self._keep(row, sorted(of_host.get(row.id, []), key=list(names.values()).index), past.get(row.id, []))
-            gone = set(self._by_id) - {row.id for row in hosts}
-            for number in gone:
+                self._keep(row, of_host.get(row.id, []), order, past.get(row.id, []))
+            gone = (set(self._by_id) if chosen is None else set(chosen)) - {row.id for row in hosts}
+            for number in gone & set(self._by_id):
                 del self._by_name[self._by_id.pop(number).name]
-            self.groups = [g.name for g in groups]
             self.version += 1
 
-    def _keep(self, row: Host, groups: list[str], past: list[Stretch]) -> Known:
+    def _keep(self, row: Host, listed: list[str], order: dict[str, int], past: list[Stretch]) -> Known:
         before = self._by_id.get(row.id)
+        same = before if before and (before.mode, before.collected_by) == (row.mode, row.collected_by) else None
         known = Known(
             id=row.id,
             name=row.name,
             labels={str(k): str(v) for k, v in row.labels.items()},
-            groups=groups,
+            groups=[],
             mode=row.mode,
             collected_by=row.collected_by,
             os=str((row.facts or {}).get("os", "")),
             state=before.state if before else row.state,  # type: ignore[arg-type]
             state_since=before.state_since if before else row.state_since,
             last_seen=before.last_seen if before else row.last_seen,
-            interval=before.interval if before else AGENT_INTERVAL,
-            delay=before.delay if before else None,
-            problem=before.problem if before else None,
+            machine_id=row.machine_id,
+            facts=row.facts or {},
+            listed=sorted(listed, key=order.__getitem__),
+            retired=row.retired_at is not None,
+            interval=same.interval if same else AGENT_INTERVAL,
+            delay=same.delay if same else None,
+            cost=same.cost if same else None,
+            problem=same.problem if same else None,
             changes=before.changes if before and before.changes else past[-KEPT_CHANGES:],
         )
+        known.groups = sorted(self._groups_of(known), key=order.__getitem__)
         if before:
             self._by_name.pop(before.name, None)
         self._by_id[row.id] = known
         self._by_name[row.name] = known
         return known
 
+    def _groups_of(self, known: Known) -> set[str]:
+        """The groups that list a host, those whose filter it passes, and those above them."""
+        found: set[str] = set()
+        for group in self.groups.values():
+            chosen = group.name in known.listed or (
+                group.where is not None and filters.matches(group.where, lambda name: attribute_of(known, name))
+            )
+            if chosen:
+                found.update(self.lineage(group.name))
+        return found
+
+    def lineage(self, group: str | None) -> list[str]:
+        """A group and those above it, the nearest first."""
+        found: list[str] = []
+        while group is not None and group in self.groups and group not in found:
+            found.append(group)
+            group = self.groups[group].parent
+        return found
+
     # --- asking
 
     def all(self) -> list[Known]:
-        return list(self._by_id.values())
+        """All hosts but those that have left."""
+        return [known for known in list(self._by_id.values()) if not known.retired]
+
+    def retired(self) -> list[Known]:
+        return [known for known in list(self._by_id.values()) if known.retired]
+
+    def is_here(self, host: int) -> bool:
+        """Whether there is such a host and it has not left."""
+        known = self._by_id.get(host)
+        return known is not None and not known.retired
 
     def get(self, number: int) -> Known | None:
         return self._by_id.get(number)
@@ -145,11 +208,12 @@ class Directory:
         known = self._by_id.get(host)
         return None if known is None else attribute_of(known, name)
 
-    def matching(self, node: Filter | None) -> list[Known]:
-        """The hosts that pass a filter."""
+    def matching(self, node: Filter | None, *, of: list[Known] | None = None) -> list[Known]:
+        """The hosts that pass a filter, of all that are here unless others are given."""
+        chosen = self.all() if of is None else of
         if node is None:
-            return self.all()
-        return [k for k in self.all() if filters.matches(node, lambda name, k=k: attribute_of(k, name))]  # type: ignore[misc]
+            return chosen
+        return [k for k in chosen if filters.matches(node, lambda name, k=k: attribute_of(k, name))]  # type: ignore[misc]
 
     def names_matching(self, term: Compare | Present) -> list[str]:
         return [k.name for k in self.matching(term)]
@@ -165,6 +229,8 @@ class Directory:
         name = clean_name(name)
         known = self._by_name.get(name)
         if known:
+            if known.retired:
+                raise Refused(409, f"The host {name!r} is retired: enrol it again, or send under another name.")
             return known
         if not name:
             raise Refused(422, "The resource has no readable host.name.")
@@ -177,7 +243,8 @@ class Directory:
                 session.add(Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now))
 
         self._state.write(add)
-        self.reload()
+        number = self._state.read(lambda s: s.scalar(select(Host.id).where(Host.name == name)))
+        self.refresh(number or 0)
         return self._by_name[name]
 
     def heard(self, number: int, sent_at: float, now: float) -> None:
@@ -231,16 +298,27 @@ class Directory:
 
 
 def attribute_of(known: Known, name: str) -> Any:
-    """`host`, `name`, `group`, `state`, `os`, `mode` and `label.…` of a host."""
+    """`host`, `name`, `group`, `state`, `os`, `mode`, `label.…` and `fact.…` of a host."""
     if name in ("host", "name"):
         return known.name
     if name.startswith("label."):
         return known.labels.get(name[6:])
+    if name.startswith("fact."):
+        return known.facts.get(name[5:])
     if name == "group":
         return known.groups
     if name in ("state", "os", "mode"):
         return getattr(known, name)
     return None
+
+
+def _known_group(row: Group, names: dict[int, str]) -> KnownGroup:
+    try:
+        where = filters.parse(row.where) if row.where else None
+    except FilterError:
+        # Written by another version: such a group has its listed members alone until it is put right.
+        where = None
+    return KnownGroup(row.name, row.kind, row.about, names.get(row.parent or 0), where, row.where)
 
 
 def read_filter(text: str | None, field_name: str) -> Filter | None:

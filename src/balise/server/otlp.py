@@ -9,7 +9,7 @@ from collections.abc import Awaitable, Callable
 from typing import Any
 
 from balise.core.series.wire import WireError
-from balise.server.access import Access, Principal
+from balise.server.access import WAITING, Access, Principal
 from balise.server.intake import LogIntake, MetricIntake, Outcome
 from balise.store.writer import Busy, Stopped
 
@@ -137,6 +137,8 @@ class OtlpPaths:
         principal = self._access.bearer(authorization[7:].strip().decode("latin-1"))
         if principal is None:
             raise _Refused(401, "the token is not known or has expired")
+        if principal.role == WAITING:
+            raise _Refused(403, "this machine waits to be let in: approve it in the console, Enrol, Waiting")
         if not principal.may_deliver:
             raise _Refused(403, "the token may not deliver: make one of role ingest")
         if kind not in (PROTOBUF, JSON):

@@ -91,7 +91,7 @@ class Watched:
         for number in fresh:
             one = self._catalogue.series[number]
             lookup = lookup_of(self._directory, one)
-            if self._directory.name(one.host) is None:
+            if not self._directory.is_here(one.host):
                 continue
             if self._hosts is not None and not filters.matches(self._hosts, lookup):
                 continue

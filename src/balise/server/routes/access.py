@@ -1,4 +1,4 @@
-"""Status, signing in, users, tokens, enrolment."""
+"""Status, signing in, users, tokens."""
 
 from __future__ import annotations
 
@@ -9,24 +9,20 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from balise.api.access import (
-    EnrolmentKey,
-    MadeEnrolmentKey,
     MadeToken,
     Me,
-    NewEnrolmentKey,
     NewToken,
     NewUser,
     SignIn,
     Token,
     User,
 )
-from balise.api.agents import EnrolAnswer, EnrolRequest, FactsChange
 from balise.api.lists import Note, Page
 from balise.api.spans import rfc3339, seconds
 from balise.api.status import Status
 from balise.server.access import SESSION_SECONDS, audit
 from balise.server.errors import Refused, unknown
-from balise.server.routes.common import COOKIE, Administrator, Agent, ConsoleHere, Whoever
+from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Whoever
 from balise.store.state import tables
 
 router = APIRouter()
@@ -106,7 +102,12 @@ def _user(row: tables.User) -> User:
 
 @router.get("/tokens", tags=["access"])
 def list_tokens(console: ConsoleHere, _who: Administrator) -> Page[Token]:
-    query = select(tables.Token).where(tables.Token.host.is_(None)).order_by(tables.Token.id.desc()).limit(1000)
+    query = (
+        select(tables.Token)
+        .where(tables.Token.host.is_(None), tables.Token.relay.is_(None))
+        .order_by(tables.Token.id.desc())
+        .limit(1000)
+    )
     return Page[Token](items=[_token(row) for row in console.state.read(lambda s: list(s.scalars(query)))])
 
 
@@ -121,7 +122,7 @@ def make_token(console: ConsoleHere, who: Administrator, body: NewToken) -> Made
 def revoke_token(console: ConsoleHere, who: Administrator, number: int) -> Note:
     def write(session: Session) -> None:
         row = session.get(tables.Token, number)
-        if row is None or row.host is not None:
+        if row is None or row.host is not None or row.relay is not None:
             raise unknown("token", number)
         session.execute(delete(tables.Token).where(tables.Token.id == number))
         audit(session, who.name, "token.revoke", row.name)
@@ -140,30 +141,3 @@ def _token(row: tables.Token) -> Token:
         expires_at=rfc3339(row.expires_at) if row.expires_at else None,
         used_at=rfc3339(row.used_at) if row.used_at else None,
     )
-
-
-@router.get("/enrolment-keys", tags=["enrolment"])
-def list_keys(console: ConsoleHere, _who: Administrator) -> Page[EnrolmentKey]:
-    return Page[EnrolmentKey](items=console.hosts.keys())
-
-
-@router.post("/enrolment-keys", tags=["enrolment"], status_code=201)
-def make_key(console: ConsoleHere, who: Administrator, request: Request, body: NewEnrolmentKey) -> MadeEnrolmentKey:
-    return console.hosts.make_key(body, who.name, str(request.base_url).rstrip("/"))
-
-
-@router.delete("/enrolment-keys/{number}", tags=["enrolment"])
-def revoke_key(console: ConsoleHere, who: Administrator, number: int) -> Note:
-    console.hosts.revoke_key(number, who.name)
-    return Note(detail="the key enrols nothing more; what it enrolled stays")
-
-
-@router.post("/agents/enrol", tags=["enrolment"])
-def enrol_agent(console: ConsoleHere, body: EnrolRequest) -> EnrolAnswer:
-    return console.hosts.enrol(body)
-
-
-@router.put("/agents/facts", tags=["enrolment"])
-def set_facts(console: ConsoleHere, who: Agent, body: FactsChange) -> Note:
-    console.hosts.set_facts(who.host or 0, body.facts)
-    return Note(detail="noted")

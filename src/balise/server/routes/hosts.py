@@ -1,4 +1,4 @@
-"""Hosts and groups."""
+"""Hosts."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from balise.api.hosts import Evidence, Group, Host, HostChange, Stretch
+from balise.api.hosts import Evidence, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.lists import Page
 from balise.api.metrics import FilterText
+from balise.api.remote import Remote, RemoteBody
 from balise.api.spans import Instant
 from balise.server.metrics import span_of
-from balise.server.routes.common import ConsoleHere, Operator, Viewer
+from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer
 
 router = APIRouter(tags=["hosts"])
 From = Annotated[Instant, Query(alias="from")]
@@ -26,8 +27,15 @@ def list_hosts(
     sort: Annotated[str, Query(max_length=40)] = "name",
     limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
     cursor: Annotated[str | None, Query(max_length=20)] = None,
+    retired: Annotated[bool, Query(description="those that have left, instead of those that are here")] = False,
 ) -> Page[Host]:
-    return console.hosts.page(where, sort, limit, cursor)
+    return console.hosts.page(where, sort, limit, cursor, retired=retired)
+
+
+@router.post("/hosts/change")
+def change_hosts(console: ConsoleHere, who: Operator, body: HostsChange) -> HostsChanged:
+    """One change of many hosts, all or none: labels set and removed, groups joined and left."""
+    return HostsChanged(changed=console.hosts.change_many(body, who.name))
 
 
 @router.get("/hosts/{name}")
@@ -38,6 +46,29 @@ def read_host(console: ConsoleHere, _who: Viewer, name: str) -> Host:
 @router.patch("/hosts/{name}")
 def change_host(console: ConsoleHere, who: Operator, name: str, body: HostChange) -> Host:
     return console.hosts.change(name, body, who.name)
+
+
+@router.post("/hosts/{name}/retire")
+def retire_host(console: ConsoleHere, who: Administrator, name: str) -> Host:
+    """The host leaves: nothing is taken of it any more, its history stays until it is forgotten."""
+    host = console.hosts.retire(name, who.name)
+    console.access.forget_remembered()
+    return host
+
+
+@router.get("/hosts/{name}/remote")
+def read_remote(console: ConsoleHere, _who: Viewer, name: str) -> Remote:
+    """How the host is reached over the network."""
+    return console.remote.get(name)
+
+
+@router.put("/hosts/{name}/remote")
+def collect_remotely(console: ConsoleHere, who: Operator, name: str, body: RemoteBody) -> Remote:
+    """Collects the host over the network from now on. What collected it before may not deliver any more."""
+    console.remote.put(name, body, who)
+    console.access.forget_remembered()
+    console.remote_work.refresh()
+    return console.remote.get(name)
 
 
 @router.get("/hosts/{name}/states")
@@ -52,9 +83,3 @@ def read_states(
 def read_evidence(console: ConsoleHere, _who: Viewer, name: str, from_: From = "-15m", to: Instant = "now") -> Evidence:
     """Busiest processes and sessions over the span."""
     return console.hosts.evidence(name, *span_of(from_, to, time.time()))
-
-
-@router.get("/groups")
-def list_groups(console: ConsoleHere, _who: Viewer, from_: From = "-24h", to: Instant = "now") -> Page[Group]:
-    """Every group with its hosts' states now, and its own over the span."""
-    return Page[Group](items=console.hosts.groups(*span_of(from_, to, time.time())))

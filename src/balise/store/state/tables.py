@@ -32,7 +32,7 @@ class SessionCookie(Base):
 
 
 class Token(Base):
-    """`digest` is the SHA-256 of the token. `host` is set for an agent's own token."""
+    """`digest` is the SHA-256 of the token. `host` is set for an agent's own token, `relay` for a relay's."""
 
     __tablename__ = "token"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -40,24 +40,47 @@ class Token(Base):
     role: Mapped[str]
     digest: Mapped[str] = mapped_column(unique=True)
     host: Mapped[int | None] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
+    relay: Mapped[int | None] = mapped_column(ForeignKey("relay.id"))
     created_at: Mapped[float]
     expires_at: Mapped[float | None]
     used_at: Mapped[float | None]
 
 
 class EnrolmentKey(Base):
+    """`approval` is `automatic` or `manual`; a revoked key stays, so that what it enrolled can still be told."""
+
     __tablename__ = "enrolment_key"
     id: Mapped[int] = mapped_column(primary_key=True)
     label: Mapped[str]
     digest: Mapped[str] = mapped_column(unique=True)
     group: Mapped[str | None]
+    labels: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    approval: Mapped[str] = mapped_column(default="automatic", server_default="automatic")
     uses_left: Mapped[int]
     created_at: Mapped[float]
     expires_at: Mapped[float]
+    revoked_at: Mapped[float | None]
+
+
+class Candidate(Base):
+    """A machine that used a key of manual approval and waits to be let in; `digest` is of its token to be."""
+
+    __tablename__ = "candidate"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    key: Mapped[int] = mapped_column(ForeignKey("enrolment_key.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    facts: Mapped[dict[str, Any]]
+    take_over: Mapped[bool] = mapped_column(default=False)
+    digest: Mapped[str] = mapped_column(unique=True)
+    origin: Mapped[str]
+    created_at: Mapped[float]
 
 
 class Host(Base):
-    """`mode` is the collection mode; `received` for what only other senders tell of."""
+    """`mode` is the collection mode; `received` for what only other senders tell of.
+
+    A retired host keeps its history until it is forgotten, and takes nothing in any more.
+    """
 
     __tablename__ = "host"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -69,16 +92,128 @@ class Host(Base):
     mode: Mapped[str] = mapped_column(default="received")
     collected_by: Mapped[str] = mapped_column(default="")
     enrolled_with: Mapped[int | None] = mapped_column(ForeignKey("enrolment_key.id", ondelete="SET NULL"))
+    retired_at: Mapped[float | None]
     state: Mapped[str] = mapped_column(default="ok")
     state_since: Mapped[float]
     last_seen: Mapped[float | None]
     created_at: Mapped[float]
 
 
+class Remote(Base):
+    """How a host is reached over the network. It is used while the host's mode is `remote`.
+
+    `site` names the group of kind site whose relays collect the host; without one the console does.
+    `owner` is the id of the relay that has it since `since`, 0 for the console.
+    """
+
+    __tablename__ = "remote"
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), primary_key=True)
+    protocol: Mapped[str]
+    address: Mapped[str]
+    port: Mapped[int]
+    credential: Mapped[str] = mapped_column(ForeignKey("credential.name"))
+    every: Mapped[float | None]
+    time_limit: Mapped[float | None]
+    host_key: Mapped[str] = mapped_column(default="")
+    site: Mapped[str | None]
+    owner: Mapped[int] = mapped_column(default=0)
+    since: Mapped[float] = mapped_column(default=0.0)
+    positions: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Credential(Base):
+    """`settings` without secrets; `secret` is the whole of it, encrypted."""
+
+    __tablename__ = "credential"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    secret: Mapped[bytes]
+    role: Mapped[str]
+    groups: Mapped[list[str]]
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
+
+
+class Enrolment(Base):
+    """A list of hosts being tested and added, side by side."""
+
+    __tablename__ = "enrolment"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    state: Mapped[str]
+    time_limit: Mapped[float]
+    created_at: Mapped[float]
+    created_by: Mapped[str]
+    role: Mapped[str]
+    done_at: Mapped[float | None]
+
+
+class EnrolmentEntry(Base):
+    """One line of such a list; `result` is null until it is tested."""
+
+    __tablename__ = "enrolment_entry"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    enrolment: Mapped[int] = mapped_column(ForeignKey("enrolment.id", ondelete="CASCADE"), index=True)
+    position: Mapped[int]
+    wanted: Mapped[dict[str, Any]]
+    result: Mapped[str | None]
+    message: Mapped[str] = mapped_column(default="")
+    host: Mapped[str | None]
+
+
+class Relay(Base):
+    """A collector at a site. `report` is what it last said of itself."""
+
+    __tablename__ = "relay"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    site: Mapped[str | None]
+    machine_id: Mapped[str] = mapped_column(default="")
+    report: Mapped[dict[str, Any] | None]
+    enrolled_with: Mapped[int | None] = mapped_column(ForeignKey("enrolment_key.id", ondelete="SET NULL"))
+    last_seen: Mapped[float | None]
+    created_at: Mapped[float]
+
+
+class RelaySender(Base):
+    """Whom a relay may speak for: it has shown a token of theirs."""
+
+    __tablename__ = "relay_sender"
+    relay: Mapped[int] = mapped_column(ForeignKey("relay.id", ondelete="CASCADE"), primary_key=True)
+    sender: Mapped[str] = mapped_column(primary_key=True)
+
+
+class Plan(Base):
+    """`text` is the YAML as written; `body` what it says. Every change makes a new version."""
+
+    __tablename__ = "plan"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    version: Mapped[int]
+    text: Mapped[str]
+    body: Mapped[dict[str, Any]]
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
+
+
+class SavedView(Base):
+    """A way to look at the fleet: its filter, columns and order, under a name."""
+
+    __tablename__ = "saved_view"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+    updated_by: Mapped[str]
+
+
 class Group(Base):
+    """Listed members, those a filter chooses, or both. `kind` is `group` or `site`."""
+
     __tablename__ = "group"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
+    kind: Mapped[str] = mapped_column(default="group", server_default="group")
+    about: Mapped[str] = mapped_column(default="", server_default="")
+    where: Mapped[str | None]
+    parent: Mapped[int | None] = mapped_column(ForeignKey("group.id"))
     position: Mapped[int] = mapped_column(Integer, default=0)
 
 

@@ -1,0 +1,94 @@
+"""Credentials: what Balise signs in with on the systems it collects from. Answers never hold a secret."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from balise.api.spans import Name
+
+Secret = Annotated[str, Field(min_length=1, max_length=400)]
+UserName = Annotated[str, Field(min_length=1, max_length=100)]
+UseRole = Literal["operator", "administrator"]
+
+
+class _Usable(BaseModel):
+    """Who may use a credential: people of this role or above, for hosts of these groups (all, if none is named)."""
+
+    model_config = ConfigDict(extra="forbid")
+    role: UseRole = "administrator"
+    groups: Annotated[list[Name], Field(max_length=50)] = []
+
+
+class SshCredential(_Usable):
+    kind: Literal["ssh"]
+    user: UserName
+    private_key: Annotated[str, Field(max_length=20_000)] | None = None
+    password: Secret | None = None
+    passphrase: Secret | None = None
+
+    @model_validator(mode="after")
+    def _something_to_prove_it(self) -> SshCredential:
+        if not self.private_key and not self.password:
+            raise ValueError("give a private_key or a password")
+        return self
+
+
+class SnmpAuth(BaseModel):
+    """RFC 3414 and RFC 7860."""
+
+    model_config = ConfigDict(extra="forbid")
+    protocol: Literal["MD5", "SHA-1", "SHA-224", "SHA-256", "SHA-384", "SHA-512"] = "SHA-256"
+    password: Annotated[str, Field(min_length=8, max_length=200)]
+
+
+class SnmpPrivacy(BaseModel):
+    """RFC 3414 and RFC 3826."""
+
+    model_config = ConfigDict(extra="forbid")
+    protocol: Literal["DES", "AES-128", "AES-192", "AES-256"] = "AES-128"
+    password: Annotated[str, Field(min_length=8, max_length=200)]
+
+
+class Snmp2Credential(_Usable):
+    kind: Literal["snmp"]
+    version: Literal["2c"]
+    community: Annotated[str, Field(min_length=1, max_length=200)]
+
+
+class Snmp3Credential(_Usable):
+    kind: Literal["snmp"]
+    version: Literal["3"]
+    user: Annotated[str, Field(min_length=1, max_length=32)]
+    auth: SnmpAuth | None = None
+    privacy: SnmpPrivacy | None = None
+
+    @model_validator(mode="after")
+    def _privacy_needs_auth(self) -> Snmp3Credential:
+        if self.privacy and not self.auth:
+            raise ValueError("privacy needs auth too (RFC 3414)")
+        return self
+
+
+class LoginCredential(_Usable):
+    kind: Literal["login"]
+    user: UserName
+    password: Secret
+
+
+SnmpCredential = Annotated[Snmp2Credential | Snmp3Credential, Field(discriminator="version")]
+CredentialBody = Annotated[SshCredential | SnmpCredential | LoginCredential, Field(discriminator="kind")]
+
+
+class Credential(BaseModel):
+    """A credential as it is listed: what it is for, never what it holds."""
+
+    name: str
+    kind: Literal["ssh", "snmp", "login"]
+    settings: dict[str, Any] = Field(description="what is no secret: the user, the version, the key's fingerprint")
+    role: UseRole
+    groups: list[str]
+    used_by: int = Field(description="hosts collected with it")
+    updated_at: str
+    updated_by: str

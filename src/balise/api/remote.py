@@ -1,0 +1,193 @@
+"""Collecting without an agent: how hosts are reached, lists of hosts to enrol, and the settings of it."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+
+from balise.api.credentials import CredentialBody
+from balise.api.hosts import LabelKey, LabelValue
+from balise.api.spans import Duration, Name
+
+Protocol = Literal["ssh", "snmp"]
+PORTS: dict[str, int] = {"ssh": 22, "snmp": 161}
+Result = Literal[
+    "added",
+    "refused",
+    "timed-out",
+    "wrong-host-key",
+    "wrong-credential",
+    "no-permission",
+    "already-enrolled",
+    "failed",
+]
+MOST_ENTRIES = 5000
+_ADDRESS = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._:%-]{0,252}[A-Za-z0-9])?|[0-9A-Fa-f:.]{2,45}")
+
+
+def _checked_address(text: str) -> str:
+    if not _ADDRESS.fullmatch(text):
+        raise ValueError(f"{text[:60]!r} is no address and no host name")
+    return text
+
+
+Address = Annotated[str, Field(min_length=1, max_length=253, examples=["192.0.2.17"]), AfterValidator(_checked_address)]
+Port = Annotated[int, Field(ge=1, le=65_535)]
+
+
+class FollowedFile(BaseModel):
+    """A text file to follow: read from its end when it is first met, unless `from_start`."""
+
+    model_config = ConfigDict(extra="forbid")
+    path: Annotated[str, Field(min_length=2, max_length=400, pattern=r"^[^\x00-\x1f]+$")]
+    from_start: bool = False
+
+
+class RemoteTarget(BaseModel):
+    """One host to collect from, with all that is needed to do it. Goes to relays; never to people."""
+
+    host_id: int
+    host: str
+    protocol: Protocol
+    address: str
+    port: int
+    credential: CredentialBody
+    every: float
+    time_limit: float
+    host_key: str = ""
+    follow: list[FollowedFile] = []
+    positions: dict[str, tuple[int, int]] = Field(default={}, description="inode and offset of each followed file")
+
+
+class EnrolmentEntry(BaseModel):
+    """One host to be tested and added."""
+
+    model_config = ConfigDict(extra="forbid")
+    name: Name | None = None
+    address: Address
+    port: Port | None = None
+    mode: Literal["remote"] = "remote"
+    protocol: Protocol = "ssh"
+    credential: Name
+    labels: dict[LabelKey, LabelValue] = {}
+    group: Name | None = None
+    site: Name | None = None
+    host_key: Annotated[str, Field(max_length=2000)] = ""
+
+    @property
+    def reached_at(self) -> tuple[str, int]:
+        return self.address, self.port or PORTS[self.protocol]
+
+
+class NewEnrolment(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    entries: Annotated[list[EnrolmentEntry], Field(min_length=1, max_length=MOST_ENTRIES)]
+    time_limit: Duration = "5s"
+
+
+class StartedEnrolment(BaseModel):
+    id: int
+    total: int
+
+
+class TestedEntry(BaseModel):
+    """An entry and what became of it; `result` is null until it is tested."""
+
+    position: int
+    name: str
+    address: str
+    port: int
+    protocol: Protocol
+    credential: str
+    labels: dict[str, str]
+    group: str | None
+    site: str | None
+    result: Result | None
+    message: str
+    host: str | None
+
+
+class Enrolment(BaseModel):
+    id: int
+    state: Literal["testing", "done"]
+    total: int
+    tested: int
+    results: dict[Result, int]
+    time_limit: str
+    created_at: str
+    created_by: str
+    done_at: str | None
+    entries: list[TestedEntry]
+
+
+class ReadList(BaseModel):
+    """A pasted list, a CSV or a range of addresses, to be read into entries before anything is tested."""
+
+    model_config = ConfigDict(extra="forbid")
+    text: Annotated[str, Field(min_length=1, max_length=400_000)]
+    protocol: Protocol = "ssh"
+    credential: Name | None = None
+    group: Name | None = None
+    site: Name | None = None
+
+
+class ListProblem(BaseModel):
+    line: int
+    text: str
+    problem: str
+
+
+class ListAnswer(BaseModel):
+    """What a list says, and the lines that could not be read."""
+
+    entries: list[EnrolmentEntry]
+    problems: list[ListProblem]
+
+
+class RemoteBody(BaseModel):
+    """How a host is to be reached from now on. A field left out stays as it is; on a host without one, it is needed."""
+
+    model_config = ConfigDict(extra="forbid")
+    protocol: Protocol | None = None
+    address: Address | None = None
+    port: Port | None = None
+    credential: Name | None = None
+    every: Duration | None = None
+    time_limit: Duration | None = None
+    site: Name | None = None
+    accept_host_key: bool = Field(False, description="pin the key that the host shows next, instead of the old one")
+
+
+class Remote(BaseModel):
+    """How a host is reached over the network."""
+
+    protocol: Protocol
+    address: str
+    port: int
+    credential: str
+    every: str
+    time_limit: str
+    host_key: str = Field(description="the fingerprint of the pinned key, empty before the first contact")
+    site: str | None
+    owner: str
+
+
+class CollectionSettings(BaseModel):
+    """How remote collection works, unless a host or a plan says otherwise."""
+
+    model_config = ConfigDict(extra="forbid")
+    every: Duration = "30s"
+    time_limit: Duration = "10s"
+    side_by_side: Annotated[int, Field(ge=1, le=1000)] = 100
+
+    @model_validator(mode="after")
+    def _sensible(self) -> CollectionSettings:
+        from balise.api.spans import seconds
+
+        if not 5 <= seconds(self.every) <= 86_400:
+            raise ValueError("every: between 5s and 1d")
+        if not 1 <= seconds(self.time_limit) <= 120:
+            raise ValueError("time_limit: between 1s and 120s")
+        return self

@@ -1,0 +1,131 @@
+"""This machine, as `collect.system` wants to see it: by psutil and /proc."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator
+
+import psutil
+
+from balise.collect import procfs
+from balise.collect.readings import Collector
+from balise.collect.system import (
+    CPU_MODES,
+    CardLook,
+    Cpu,
+    CpuLook,
+    DiskLook,
+    Disks,
+    Filesystems,
+    Memory,
+    MemoryLook,
+    Network,
+    Processes,
+    ProcessLook,
+    SpaceLook,
+    Uptime,
+    is_storage,
+)
+
+PAGE = os.sysconf("SC_PAGE_SIZE")
+TICK = os.sysconf("SC_CLK_TCK")
+
+
+def _cpu() -> CpuLook:
+    times = psutil.cpu_times(percpu=True)
+    return CpuLook([[getattr(t, mode, None) for mode in CPU_MODES] for t in times], os.getloadavg())
+
+
+def _memory() -> MemoryLook:
+    m, swap = psutil.virtual_memory(), psutil.swap_memory()
+    return MemoryLook(
+        m.total,
+        m.available,
+        m.free,
+        getattr(m, "buffers", 0),
+        getattr(m, "cached", 0),
+        swap.total,
+        swap.free,
+        swap.sin / PAGE,
+        swap.sout / PAGE,
+    )
+
+
+def _space() -> Iterator[SpaceLook]:
+    for part in psutil.disk_partitions(all=True):
+        if not is_storage(part.fstype, part.mountpoint) or not os.path.isdir(part.mountpoint):
+            continue
+        try:
+            s = os.statvfs(part.mountpoint)
+        except OSError:
+            # Unmounted between the two calls, or not ours to look at.
+            continue
+        yield SpaceLook(
+            part.device,
+            part.mountpoint,
+            part.fstype,
+            "ro" in part.opts.split(","),
+            size=s.f_blocks * s.f_frsize,
+            used=(s.f_blocks - s.f_bfree) * s.f_frsize,
+            free=s.f_bavail * s.f_frsize,
+            inodes=s.f_files,
+            inodes_free=s.f_ffree,
+        )
+
+
+def _disks() -> Iterator[DiskLook]:
+    for device, c in (psutil.disk_io_counters(perdisk=True) or {}).items():
+        yield DiskLook(
+            device,
+            (float(c.read_bytes), float(c.read_count), c.read_time / 1000),
+            (float(c.write_bytes), float(c.write_count), c.write_time / 1000),
+            c.busy_time / 1000 if hasattr(c, "busy_time") else None,
+        )
+
+
+def _cards() -> Iterator[CardLook]:
+    for name, c in psutil.net_io_counters(pernic=True).items():
+        yield CardLook(
+            name,
+            (float(c.bytes_recv), float(c.packets_recv), float(c.errin), float(c.dropin)),
+            (float(c.bytes_sent), float(c.packets_sent), float(c.errout), float(c.dropout)),
+        )
+
+
+def _processes() -> tuple[float, list[ProcessLook]]:
+    """Reads /proc/PID/stat itself: one small file a process, where psutil would open several."""
+    moment = time.monotonic()
+    found = []
+    for pid in psutil.pids():
+        try:
+            with open(f"/proc/{pid}/stat", "rb") as file:
+                found.append(procfs.process(file.read(2048), TICK, PAGE))
+        except (OSError, ValueError, IndexError):
+            continue
+    return moment, found
+
+
+def _name_of(pid: int) -> tuple[str, str]:
+    try:
+        process = psutil.Process(pid)
+        return process.name(), process.username()
+    except (psutil.Error, OSError, KeyError):
+        return f"pid {pid}", ""
+
+
+def processes() -> Processes:
+    """The collector of processes, whose evidence somebody has to take."""
+    return Processes(_processes, _name_of)
+
+
+def system_collectors() -> list[Collector]:
+    """A collector of each kind but `Processes`."""
+    return [
+        Cpu(_cpu),
+        Memory(_memory),
+        Filesystems(_space),
+        Disks(_disks),
+        Network(_cards),
+        Uptime(lambda now: now - psutil.boot_time()),
+    ]

@@ -1,0 +1,61 @@
+"""What every way of reading a distant host has in common."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from balise.api.hosts import Facts
+from balise.api.remote import RemoteTarget, Result
+from balise.collect.readings import Kept, LogLine, Meaning, Reading
+
+Positions = dict[str, tuple[int, int]]
+"""Inode and offset in bytes up to which each followed file was read."""
+
+
+class LinkProblem(Exception):
+    """A host that could not be read: `result` is the kind of it, the message says why and what to do."""
+
+    def __init__(self, result: Result, message: str) -> None:
+        super().__init__(message)
+        self.result = result
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What one reading of a distant host gave. `seconds` is how long it took, `facts` are told now and then."""
+
+    readings: list[Reading]
+    meanings: Mapping[str, Meaning]
+    seconds: float
+    lines: list[LogLine] = field(default_factory=list)
+    kept: list[Kept] = field(default_factory=list)
+    facts: Facts | None = None
+    positions: Positions = field(default_factory=dict)
+    files: list[dict[str, Any]] = field(default_factory=list)
+
+
+class Link(Protocol):
+    """One host, and the connection to it that is kept. Whoever uses it bounds the time."""
+
+    host_key: str
+
+    async def read(self, now: float) -> Taken:
+        """One reading at `now`, unix seconds. Raises LinkProblem."""
+
+    def settle(self, taken: Taken) -> None:
+        """What was taken is kept: the next reading goes on behind it."""
+
+    async def close(self) -> None: ...
+
+
+def open_link(target: RemoteTarget) -> Link:
+    """The link that speaks the target's protocol; loads what it needs only now."""
+    if target.protocol == "ssh":
+        from balise.collect.remote.ssh import SshLink
+
+        return SshLink(target)
+    from balise.collect.remote.snmp import SnmpLink
+
+    return SnmpLink(target)

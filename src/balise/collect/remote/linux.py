@@ -1,0 +1,265 @@
+"""A Linux system that is read by commands: the one script that asks it everything, and the reading of its answer.
+
+The script only reads, with `cat`, `df`, `stat`, `tail` and shell built-ins; it leaves no file behind and needs no
+more rights than an ordinary account has.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import time
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from balise.api.hosts import Facts
+from balise.api.remote import FollowedFile
+from balise.collect import procfs
+from balise.collect.readings import Collector, LogLine, Meaning, Reading
+from balise.collect.remote.link import Positions
+from balise.collect.system import (
+    Cpu,
+    CpuLook,
+    Disks,
+    Filesystems,
+    Memory,
+    Network,
+    Processes,
+    ProcessLook,
+    Uptime,
+)
+from balise.core.syslog import parse_line
+
+MOST_LINES_BYTES = 256 << 10
+"""Bytes read of one followed file in one turn: a flood is read over several turns."""
+LONGEST_LINE = 64 << 10
+_NUMBERS = "echo $(getconf CLK_TCK 2>/dev/null || echo 100) $(getconf PAGESIZE 2>/dev/null || echo 4096)"
+_SYSTEM = {
+    "numbers": _NUMBERS,
+    "stat": "grep -E '^(cpu|btime)' /proc/stat",
+    "loadavg": "cat /proc/loadavg",
+    "uptime": "cat /proc/uptime",
+    "meminfo": "cat /proc/meminfo",
+    "vmstat": "grep -E '^psw' /proc/vmstat",
+    "mounts": "cat /proc/mounts",
+    "blocks": "df -P -k -l 2>/dev/null || df -P -k",
+    "inodes": "df -P -i -l 2>/dev/null",
+    "diskstats": "cat /proc/diskstats",
+    "cards": "cat /proc/net/dev",
+    "processes": "cat /proc/[0-9]*/stat 2>/dev/null | head -c 1500000",
+    "owners": "stat -c '%U %n' /proc/[0-9]* 2>/dev/null | head -c 500000",
+}
+_FACTS = {
+    "name": "uname -n",
+    "kernel": "uname -r",
+    "machine": "uname -m",
+    "id": "cat /etc/machine-id 2>/dev/null || cat /var/lib/dbus/machine-id 2>/dev/null",
+    "release": "cat /etc/os-release 2>/dev/null",
+    "addresses": "hostname -I 2>/dev/null || ip -o addr show 2>/dev/null | awk '{print $4}'",
+    "zone": "date +%Z",
+    "flags": "grep -m1 -E '^flags' /proc/cpuinfo; [ -e /.dockerenv ] && echo container",
+}
+
+
+class Unreadable(ValueError):
+    """The system does not tell what it should: it is no Linux, or the account may not look."""
+
+
+def script(nonce: str, *, facts: bool, follow: Sequence[FollowedFile], positions: Positions) -> str:
+    """What the host's shell is told to do. `nonce` keeps what a file holds from passing for a part's beginning."""
+    parts = dict(_SYSTEM) | ({f"fact-{k}": v for k, v in _FACTS.items()} if facts else {})
+    for number, file in enumerate(follow):
+        parts[f"follow-{number}"] = _follow(file, positions.get(file.path))
+    lines = ["LC_ALL=C; export LC_ALL; exec 2>/dev/null"]
+    lines += [f"echo; echo '@{nonce} {name}'; {{ {command}; }}" for name, command in parts.items()]
+    return "\n".join([*lines, f"echo; echo '@{nonce} end'", ""])
+
+
+def _follow(file: FollowedFile, position: tuple[int, int] | None) -> str:
+    """One line of status, then bytes from where the last reading ended.
+
+    The status is `inode size rest`, `rest` being how many bytes are still to come of the file of before when it
+    was turned over and lies beside the new one as PATH.1.
+    """
+    path, old = shlex.quote(file.path), shlex.quote(file.path + ".1")
+    inode, offset = position or (0, 0)
+    start = "0" if position or file.from_start else '"$2"'
+    return (
+        f"if [ ! -e {path} ]; then echo missing; elif [ ! -f {path} ]; then echo not-a-file; "
+        f"elif [ ! -r {path} ]; then echo unreadable $(id -un); else "
+        f"set -- $(stat -L -c '%i %s' {path}); r=0; o={start}; "
+        f'if [ "$1" = {inode} ]; then o={offset}; [ "$2" -lt {offset} ] && o=0; '
+        f'elif [ {inode} != 0 ] && [ "$(stat -L -c %i {old})" = {inode} ]; then '
+        f"r=$(($(stat -L -c %s {old}) - {offset})); fi; "
+        f'[ "$r" -lt 0 ] && r=0; echo "$1" "$2" "$o" "$r"; '
+        f'if [ "$r" -gt 0 ]; then tail -c +{offset + 1} {old} | head -c {MOST_LINES_BYTES}; '
+        f"else tail -c +$((o + 1)) {path} | head -c {MOST_LINES_BYTES}; fi; fi"
+    )
+
+
+def parts_of(answer: str, nonce: str) -> dict[str, str]:
+    """The parts of what the host said.
+
+    Raises:
+        Unreadable: it is not what the script prints, or not whole.
+    """
+    found = re.split(rf"^@{re.escape(nonce)} ([a-z0-9-]+)\n", answer, flags=re.MULTILINE)
+    parts = {
+        name: text[:-1] if text.endswith("\n") else text for name, text in zip(found[1::2], found[2::2], strict=True)
+    }
+    if "stat" not in parts:
+        raise Unreadable(
+            f"the account gets no shell that runs commands; it said: {printable(answer[:120]) or 'nothing'}"
+        )
+    if "end" not in parts:
+        raise Unreadable("the answer is not whole")
+    return parts
+
+
+def printable(text: str) -> str:
+    return "".join(c if c.isprintable() else " " for c in text).strip()
+
+
+@dataclass
+class _Said:
+    """What the host said last, for the collectors to look at."""
+
+    parts: Mapping[str, str]
+    moment: float = 0.0
+    tick: int = 100
+    page: int = 4096
+
+    def take(self, parts: Mapping[str, str], moment: float) -> None:
+        self.parts, self.moment = parts, moment
+        words = parts.get("numbers", "").split()
+        if len(words) == 2 and all(w.isdigit() and int(w) > 0 for w in words):
+            self.tick, self.page = int(words[0]), int(words[1])
+
+
+class LinuxHost:
+    """The collectors of one distant Linux: the same as the agent's, looking at what it said."""
+
+    def __init__(self) -> None:
+        self._said = said = _Said({})
+        self._owners: dict[int, str] = {}
+        self._names: dict[int, str] = {}
+
+        def get(name: str) -> str:
+            return said.parts.get(name, "")
+
+        self.processes = Processes(self._processes, lambda pid: (self._names.get(pid, f"pid {pid}"), self._owner(pid)))
+        self._collectors: list[Collector] = [
+            Cpu(self._cpu),
+            Memory(lambda: procfs.memory(get("meminfo"), get("vmstat"))),
+            Filesystems(lambda: procfs.space(get("mounts"), get("blocks"), get("inodes"))),
+            Disks(lambda: procfs.disks(get("diskstats"))),
+            Network(lambda: procfs.cards(get("cards"))),
+            Uptime(lambda _now: float(get("uptime").split()[0])),
+            self.processes,
+        ]
+        self.meanings: dict[str, Meaning] = {k: v for c in self._collectors for k, v in c.meanings.items()}
+
+    def _cpu(self) -> CpuLook:
+        return procfs.cpu(self._said.parts.get("stat", ""), self._said.parts.get("loadavg", ""), self._said.tick)
+
+    def _processes(self) -> tuple[float, Iterable[ProcessLook]]:
+        found, self._names = procfs.processes(self._said.parts.get("processes", ""), self._said.tick, self._said.page)
+        return self._said.moment, found
+
+    def _owner(self, pid: int) -> str:
+        text = self._said.parts.get("owners", "")
+        end = text.find(f" /proc/{pid}\n")
+        return text[text.rfind("\n", 0, end) + 1 : end] if end >= 0 else ""
+
+    def readings(self, parts: Mapping[str, str], now: float, moment: float) -> list[Reading]:
+        """Everything the parts tell; `moment` is monotonic seconds.
+
+        Raises:
+            Unreadable: the system's own figures cannot be read.
+        """
+        self._said.take(parts, moment)
+        out: list[Reading] = []
+        for collector in self._collectors:
+            try:
+                out.extend(collector.read(now))
+            except (ValueError, IndexError) as error:
+                if collector.name in ("cpu", "memory"):
+                    raise Unreadable(f"{collector.name}: {error or 'the account may not read /proc'}") from None
+        return out
+
+    def facts(self, parts: Mapping[str, str], fallback: str, now: float) -> Facts:
+        """What the host is; `fallback` is its name when it does not say."""
+
+        def get(name: str) -> str:
+            return parts.get(f"fact-{name}", "").strip()
+
+        release = dict(line.partition("=")[::2] for line in get("release").splitlines())
+        boot = re.search(r"^btime (\d{1,12})$", parts.get("stat", ""), re.MULTILINE)
+        found = [a.split("/")[0] for a in get("addresses").split()]
+        look = self._cpu()
+        return Facts(
+            host_name=(printable(get("name")) or fallback)[:100],
+            machine_id=printable(get("id").splitlines()[0] if get("id") else "")[:100],
+            os=printable(release.get("PRETTY_NAME", "").strip('"'))[:200],
+            kernel=printable(get("kernel"))[:200],
+            architecture=printable(get("machine"))[:40],
+            cores=len(look.cores),
+            memory=procfs.memory(parts.get("meminfo", ""), "").total,
+            boot_time=float(boot[1]) if boot else now,
+            addresses=[a for a in found if not a.startswith("127.") and a != "::1"][:64],
+            time_zone=printable(get("zone"))[:60],
+            virtual=_virtual(get("flags")),
+        )
+
+
+def _virtual(flags: str) -> str:
+    if flags.endswith("container"):
+        return "container"
+    return "virtual machine" if " hypervisor" in flags else "physical" if flags else ""
+
+
+def followed(
+    file: FollowedFile, text: str, position: tuple[int, int] | None, now: float
+) -> tuple[list[LogLine], tuple[int, int] | None, dict[str, object]]:
+    """The new lines of a followed file, how far it is read now, and how following it goes, in words."""
+    head, _, content = text.partition("\n")
+    words = head.split()
+    status: dict[str, object] = {"path": file.path, "lines": 0, "behind": 0}
+    if len(words) != 4 or not all(w.isdigit() for w in words):
+        kind = words[0] if words and words[0] in ("missing", "not-a-file", "unreadable") else "missing"
+        user = printable(words[1])[:40] if len(words) > 1 else "the account"
+        status |= {
+            "status": kind,
+            "detail": {
+                "missing": "there is no such file: is the path right?",
+                "not-a-file": "this is no regular file",
+                "unreadable": f"{user} may not read this file",
+            }[kind],
+        }
+        return [], position, status
+    inode, size, offset, rest = (int(w) for w in words)
+    raw = content.encode("utf-8", "surrogateescape")
+    whole = raw[: raw.rfind(b"\n") + 1]
+    if len(raw) - len(whole) > LONGEST_LINE:
+        whole = raw
+    used = len(whole)
+    if rest and position:
+        # The old file is read to its end first; then the new one from its beginning.
+        last = position[1] + used
+        done = used >= rest or not whole
+        reached = (inode, 0) if done else (position[0], last)
+        behind = size if done else rest - used
+    else:
+        reached = (inode, offset + used)
+        behind = max(0, size - offset - used)
+    lines = [_line(file.path, part, now) for part in whole.decode("utf-8", "replace").splitlines() if part.strip()]
+    status |= {"lines": len(lines), "behind": behind, "status": "following" if size else "empty"}
+    status["detail"] = f"{size} bytes" if size else "the file is there and readable, and has no line yet"
+    return lines, reached, status
+
+
+def _line(path: str, text: str, now: float) -> LogLine:
+    line = parse_line(text[:LONGEST_LINE], year_of=now, offset_seconds=-time.timezone)
+    moment = line.time if line.time is not None and abs(now - line.time) < 30 * 86_400 else now
+    return LogLine(moment, line.body, line.severity, os.path.basename(path), {"log.file.path": path, **line.attributes})

@@ -1,0 +1,151 @@
+"""Reading many distant hosts again and again, each at its own interval, none waiting for a slow one."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import time
+import zlib
+from collections.abc import Awaitable, Callable, Iterable
+from dataclasses import dataclass, field
+
+from balise.api.remote import RemoteTarget
+from balise.collect.remote.link import Link, LinkProblem, Taken, open_link
+from balise.collect.remote.trial import no_answer
+
+log = logging.getLogger(__name__)
+LONGEST_PAUSE = 300.0
+"""Seconds between tries of a host that fails: twice the interval after each, up to this."""
+
+Sink = Callable[[RemoteTarget, float, Taken], Awaitable[None]]
+"""Takes what was read at a time, unix seconds; returning means that it is kept durably."""
+
+
+@dataclass
+class Turn:
+    """How reading a host goes. `cost` is seconds for the last reading."""
+
+    target: RemoteTarget
+    problem: str | None = None
+    result: str = ""
+    cost: float | None = None
+    read_at: float | None = None
+    failures: int = 0
+    host_key: str = ""
+    files: list[dict[str, object]] = field(default_factory=list)
+
+
+class Rounds:
+    """Reads every target it has, at most `side_by_side` at once.
+
+    Hosts that failed last time take turns of their own, so that any number of dead ones never holds up the living.
+
+    Args:
+        sink: where readings go.
+        listener: told of every turn, good or bad.
+    """
+
+    def __init__(self, sink: Sink, listener: Callable[[Turn], None], *, side_by_side: int = 100) -> None:
+        self._sink = sink
+        self._listener = listener
+        self._living = asyncio.Semaphore(side_by_side)
+        self._failing = asyncio.Semaphore(max(1, side_by_side // 2))
+        self._tasks: dict[int, tuple[RemoteTarget, asyncio.Task[None]]] = {}
+
+    async def set_targets(self, targets: Iterable[RemoteTarget]) -> None:
+        """From now on reads these. A host whose target has not changed keeps its connection and its rhythm."""
+        wanted = {t.host_id: t for t in targets}
+        ended = [host for host, (target, _) in self._tasks.items() if not _same(wanted.get(host), target)]
+        for host in ended:
+            await self._end(host)
+        for host, target in wanted.items():
+            if host not in self._tasks:
+                self._tasks[host] = (target, asyncio.create_task(self._keep_reading(target)))
+
+    @property
+    def hosts(self) -> list[int]:
+        return list(self._tasks)
+
+    async def close(self) -> None:
+        for _, task in self._tasks.values():
+            task.cancel()
+        await asyncio.gather(*(task for _, task in self._tasks.values()), return_exceptions=True)
+        self._tasks.clear()
+
+    async def _end(self, host: int) -> None:
+        _, task = self._tasks.pop(host)
+        task.cancel()
+        with contextlib.suppress(asyncio.CancelledError):
+            await task
+
+    async def _keep_reading(self, target: RemoteTarget) -> None:
+        turn = Turn(target, host_key=target.host_key)
+        link: Link | None = None
+        failure: LinkProblem | None
+        due = time.monotonic() + first_wait(target)
+        try:
+            while True:
+                await asyncio.sleep(max(0.0, due - time.monotonic()))
+                async with self._failing if turn.failures else self._living:
+                    try:
+                        link = link or open_link(target)
+                        await self._read(target, link, turn)
+                        failure = None
+                    except LinkProblem as problem:
+                        failure = problem
+                    except TimeoutError:
+                        failure = LinkProblem("timed-out", no_answer(target))
+                    except Exception as error:
+                        log.exception("host=%s", target.host)
+                        failure = LinkProblem("failed", f"{type(error).__name__}: {str(error)[:200]}")
+                    if failure is not None:
+                        await self._failed(link, turn, failure)
+                        link = None
+                self._listener(turn)
+                due = max(due + pause_after(target.every, turn.failures), time.monotonic())
+        finally:
+            if link is not None:
+                await link.close()
+
+    async def _read(self, target: RemoteTarget, link: Link, turn: Turn) -> None:
+        now = time.time()
+        async with asyncio.timeout(target.time_limit):
+            taken = await link.read(now)
+        await self._sink(target, now, taken)
+        link.settle(taken)
+        if turn.problem:
+            log.info("host=%s is read again", target.host)
+        turn.problem, turn.result, turn.failures = None, "", 0
+        turn.cost, turn.read_at, turn.files = taken.seconds, now, taken.files
+        turn.host_key = link.host_key
+
+    @staticmethod
+    async def _failed(link: Link | None, turn: Turn, failure: LinkProblem) -> None:
+        message = str(failure)
+        if turn.problem != message:
+            log.warning("host=%s result=%s %s", turn.target.host, failure.result, message)
+        turn.problem, turn.result = message, failure.result
+        turn.failures += 1
+        if link is not None:
+            await link.close()
+
+
+def _same(one: RemoteTarget | None, other: RemoteTarget) -> bool:
+    """Whether a target is read in the same way; how far its files are read is the link's own business."""
+    return (
+        one is not None
+        and one.model_copy(update={"positions": {}, "host_key": ""})
+        == other.model_copy(update={"positions": {}, "host_key": ""})
+        and (not one.host_key or not other.host_key or one.host_key == other.host_key)
+    )
+
+
+def first_wait(target: RemoteTarget) -> float:
+    """Seconds before a host's first reading: its name decides, so that hosts are spread over the interval."""
+    return min(target.every, 10.0) * (zlib.crc32(target.host.encode()) % 1000) / 1000
+
+
+def pause_after(every: float, failures: int) -> float:
+    """Seconds between turns: the interval, and after failures twice as long each time, up to five minutes."""
+    return every if not failures else max(every, min(LONGEST_PAUSE, every * 2.0 ** min(failures - 1, 10)))

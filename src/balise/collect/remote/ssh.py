@@ -1,0 +1,237 @@
+"""A host read over SSH, with one connection that is kept."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import secrets
+import time
+from collections.abc import Sequence
+
+import asyncssh
+
+from balise.api.credentials import SshCredential
+from balise.api.remote import RemoteTarget
+from balise.collect.readings import Kept
+from balise.collect.remote.link import LinkProblem, Taken
+from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
+
+MOST_ANSWER = 8 << 20
+VERIFY_EVERY = 60.0
+"""Seconds between looks at the key that the host shows to a new connection: a kept one would never notice a change."""
+FACTS_EVERY = 3600.0
+logging.getLogger("asyncssh").setLevel(logging.ERROR)
+
+
+_FINGERPRINT = "SHA256:"
+
+
+def fingerprint(key: str) -> str:
+    """`SHA256:…` of a public key in OpenSSH's one-line form, as ssh-keygen -l prints it; of a fingerprint, itself."""
+    if not key or key.startswith(_FINGERPRINT):
+        return key
+    return asyncssh.import_public_key(key).get_fingerprint()
+
+
+class _Doorkeeper(asyncssh.SSHClient):
+    """Takes the host's key when none is pinned, else no other than the pinned one."""
+
+    def __init__(self, pinned: str) -> None:
+        self._pinned = pinned
+        self.shown: asyncssh.SSHKey | None = None
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        del host, addr, port
+        self.shown = key
+        return is_pinned(self._pinned, key)
+
+
+def is_pinned(pinned: str, key: asyncssh.SSHKey) -> bool:
+    """Whether a key is the pinned one, given in full or as its SHA256 fingerprint; nothing pinned takes any."""
+    if not pinned:
+        return True
+    if pinned.startswith(_FINGERPRINT):
+        return key.get_fingerprint() == pinned
+    return bool(key.public_data == asyncssh.import_public_key(pinned).public_data)
+
+
+class SshLink:
+    """One host over SSH. `host_key` is the pinned key, taken on first use."""
+
+    def __init__(self, target: RemoteTarget) -> None:
+        if not isinstance(target.credential, SshCredential):
+            raise LinkProblem("wrong-credential", "this credential is not for SSH: name one of kind ssh")
+        self._target = target
+        self._credential = target.credential
+        self.host_key = target.host_key
+        self._positions = dict(target.positions)
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self._host = LinuxHost()
+        self._facts_at = 0.0
+        self._verified_at = 0.0
+
+    async def read(self, now: float) -> Taken:
+        began = time.monotonic()
+        connection = await self._connected()
+        nonce = secrets.token_hex(8)
+        tell_facts = began - self._facts_at > FACTS_EVERY or not self._facts_at
+        follow = self._target.follow
+        text = await self._run(connection, script(nonce, facts=tell_facts, follow=follow, positions=self._positions))
+        moment = time.monotonic()
+        try:
+            parts = parts_of(text, nonce)
+            readings = self._host.readings(parts, now, moment)
+            facts = self._host.facts(parts, self._target.host, now) if tell_facts else None
+        except Unreadable as error:
+            raise LinkProblem("no-permission", f"{self._credential.user} may sign in but not look: {error}") from None
+        if facts:
+            self._facts_at = began
+        taken = Taken(
+            readings,
+            self._host.meanings,
+            moment - began,
+            kept=[Kept(now, "balise.evidence.processes", self._host.processes.busiest)],
+            facts=facts,
+        )
+        for number, file in enumerate(follow):
+            held = self._positions.get(file.path)
+            lines, position, status = followed(file, parts.get(f"follow-{number}", ""), held, now)
+            taken.lines.extend(lines)
+            taken.files.append(status)
+            if position:
+                taken.positions[file.path] = position
+        return taken
+
+    def settle(self, taken: Taken) -> None:
+        self._positions.update(taken.positions)
+
+    async def _run(self, connection: asyncssh.SSHClientConnection, text: str) -> str:
+        """What /bin/sh says to a script on its standard input: the account's own shell does not matter."""
+        try:
+            async with connection.create_process(
+                "/bin/sh -s", encoding="utf-8", errors="surrogateescape", stderr=asyncssh.DEVNULL
+            ) as process:
+                process.stdin.write(text)
+                process.stdin.write_eof()
+                said: list[str] = []
+                size = 0
+                while part := await process.stdout.read(1 << 18):
+                    said.append(part)
+                    size += len(part)
+                    if size > MOST_ANSWER:
+                        raise LinkProblem("failed", f"the host says more than {MOST_ANSWER >> 20} MiB: nothing is read")
+                return "".join(said)
+        except (asyncssh.Error, OSError) as error:
+            await self.close()
+            raise LinkProblem("failed", f"the connection broke: {_words(error)}") from None
+
+    async def _connected(self) -> asyncssh.SSHClientConnection:
+        if self._connection is not None and not self._connection.is_closed():
+            if time.monotonic() - self._verified_at > VERIFY_EVERY:
+                await self._verify()
+            return self._connection
+        keeper = _Doorkeeper(self.host_key)
+        try:
+            self._connection = await asyncssh.connect(
+                self._target.address,
+                self._target.port,
+                username=self._credential.user,
+                password=self._credential.password,
+                client_keys=self._keys() or None,
+                passphrase=None,
+                known_hosts=([], [], []),
+                client_factory=lambda: keeper,
+                server_host_key_algs=_algorithms(self.host_key) or "default",
+                agent_path=None,
+                config=None,
+                gss_host=None,
+                preferred_auth="publickey,password,keyboard-interactive",
+                keepalive_interval=30,
+                connect_timeout=None,
+                login_timeout="10m",
+            )
+        except asyncssh.HostKeyNotVerifiable:
+            shown = keeper.shown.get_fingerprint() if keeper.shown else "another one"
+            raise self._another_key(shown) from None
+        except asyncssh.KeyExchangeFailed as error:
+            if self.host_key:
+                raise LinkProblem(
+                    "wrong-host-key",
+                    f"the host no longer has a key of the pinned kind ({fingerprint(self.host_key)}): if it was set up "
+                    "anew, accept its new key",
+                ) from None
+            raise LinkProblem("failed", f"no common way to encrypt: {_words(error)}") from None
+        except asyncssh.PermissionDenied:
+            raise LinkProblem("wrong-credential", self._denied()) from None
+        except ConnectionRefusedError:
+            raise LinkProblem(
+                "refused",
+                f"nothing listens on {self._target.address} port {self._target.port}: is sshd running, on this port?",
+            ) from None
+        except (asyncssh.Error, OSError) as error:
+            raise LinkProblem("failed", f"no connection: {_words(error)}") from None
+        self._verified_at = time.monotonic()
+        if keeper.shown and (not self.host_key or self.host_key.startswith(_FINGERPRINT)):
+            self.host_key = keeper.shown.export_public_key("openssh").decode().strip()
+        return self._connection
+
+    async def _verify(self) -> None:
+        """Looks whether the host still shows the pinned key to those who come anew."""
+        self._verified_at = time.monotonic()
+        try:
+            shown = await asyncssh.get_server_host_key(
+                self._target.address,
+                self._target.port,
+                server_host_key_algs=_algorithms(self.host_key) or "default",
+                config=None,
+            )
+        except (asyncssh.Error, OSError):
+            # Whether the kept connection still works is told by using it.
+            return
+        if shown is not None and not is_pinned(self.host_key, shown):
+            raise self._another_key(shown.get_fingerprint())
+
+    def _another_key(self, shown: str) -> LinkProblem:
+        return LinkProblem(
+            "wrong-host-key",
+            f"the host key has changed: pinned is {fingerprint(self.host_key)}, the host shows {shown}. If the host "
+            "was set up anew, accept its new key; if not, somebody may stand in between",
+        )
+
+    def _denied(self) -> str:
+        by = " and ".join(
+            part
+            for part, there in (("key", self._credential.private_key), ("password", self._credential.password))
+            if there
+        )
+        return (
+            f"the host does not let {self._credential.user} in with this {by}: is the user there, and its key in "
+            "authorized_keys?"
+        )
+
+    def _keys(self) -> Sequence[asyncssh.SSHKey]:
+        if not self._credential.private_key:
+            return []
+        try:
+            return [asyncssh.import_private_key(self._credential.private_key, self._credential.passphrase)]
+        except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
+            raise LinkProblem("wrong-credential", f"the private key cannot be read: {_words(error)}") from None
+
+    async def close(self) -> None:
+        connection, self._connection = self._connection, None
+        if connection is not None:
+            connection.abort()
+            await asyncio.sleep(0)
+
+
+def _algorithms(pinned: str) -> list[str]:
+    """The host key algorithms that lead to a key of the pinned kind."""
+    if not pinned or pinned.startswith(_FINGERPRINT):
+        return []
+    key = asyncssh.import_public_key(pinned)
+    return [name.decode("ascii") for name in key.sig_algorithms]
+
+
+def _words(error: BaseException) -> str:
+    text = str(getattr(error, "reason", "") or getattr(error, "strerror", "") or error or type(error).__name__)
+    return text[:200]
