@@ -14,9 +14,10 @@ from typing import Any
 
 from balise import __version__
 from balise.agent.deliver import Deliverer
-from balise.agent.identity import AgentSettings, Identity, write_durably
+from balise.agent.identity import AgentSettings, Identity
 from balise.agent.spool import Spool
 from balise.collect.facts import read_facts
+from balise.collect.files import write_durably
 from balise.collect.follow import Follower, Position
 from balise.collect.here import processes, system_collectors
 from balise.collect.otlp import logs_request, metrics_request

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 import os
-import tempfile
 import tomllib
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
 from balise.api.spans import seconds
+from balise.collect.files import write_durably
 
 
 class AgentError(Exception):
@@ -58,20 +58,6 @@ spool = 256
 # path = "/var/log/syslog"
 # from_start = false
 """
-
-
-def write_durably(path: Path, content: bytes) -> None:
-    """Replaces a file so that after a crash either the old or the new one is there, readable by its owner alone."""
-    descriptor, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with os.fdopen(descriptor, "wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(name, path)
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
 
 
 def default_folder() -> Path:

@@ -7,7 +7,7 @@ import threading
 from dataclasses import dataclass
 from pathlib import Path
 
-from balise.agent.identity import write_durably
+from balise.collect.files import write_durably
 
 SETTLED = (".metrics", ".logs")
 

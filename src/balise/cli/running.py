@@ -14,6 +14,7 @@ from typing import Any
 from balise.client.errors import BaliseError
 
 DEFAULT_LISTEN = "127.0.0.1:8808"
+RELAY_LISTEN = "127.0.0.1:8809"
 
 
 class CommandError(Exception):
@@ -27,6 +28,10 @@ def expected_errors() -> tuple[type[Exception], ...]:
         from balise.agent.identity import AgentError
 
         found.append(AgentError)
+    if "balise.relay.identity" in sys.modules:
+        from balise.relay.identity import RelayError
+
+        found.append(RelayError)
     if "balise.server.errors" in sys.modules:
         from balise.server.errors import Refused
 
@@ -76,7 +81,22 @@ def add_commands(nouns: Any) -> dict[str, Any]:
     run = agent.add_parser("run", help="collect and deliver until stopped")
     _state(run)
     run.set_defaults(run=_agent_run)
-    return {"user": user, "token": token}
+    relay = nouns.add_parser("relay", help="a relay at a site").add_subparsers(dest="verb", required=True)
+    enrol = relay.add_parser("enrol", help="trade an enrolment key for an identity of this relay")
+    enrol.add_argument("--console", required=True, metavar="URL")
+    enrol.add_argument("--key", required=True)
+    enrol.add_argument("--name", help="the relay's name (relay-HOSTNAME)")
+    enrol.add_argument("--site", help="the site it serves (the key's group)")
+    _trust(enrol)
+    _relay_state(enrol)
+    enrol.set_defaults(run=_relay_enrol)
+    run = relay.add_parser("run", help="take, keep and forward until stopped, and read near hosts")
+    run.add_argument("--listen", metavar="ADDR:PORT", default=RELAY_LISTEN, help=f"where to listen ({RELAY_LISTEN})")
+    run.add_argument("--buffer", type=int, default=2048, metavar="MIB", help="how much may wait on disk (2048 MiB)")
+    run.add_argument("--side-by-side", type=int, default=100, metavar="N", help="hosts read at once (100)")
+    _relay_state(run)
+    run.set_defaults(run=_relay_run)
+    return {"user": user, "token": token, "relay": relay}
 
 
 def _data(parser: argparse.ArgumentParser) -> None:
@@ -85,6 +105,22 @@ def _data(parser: argparse.ArgumentParser) -> None:
 
 def _state(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--state", metavar="DIR", type=Path, help="the agent's state folder (BALISE_AGENT_STATE)")
+
+
+def _relay_state(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--state", metavar="DIR", type=Path, help="the relay's state folder (BALISE_RELAY_STATE)")
+
+
+def _trust(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--fingerprint", default="", metavar="sha256:HEX", help="of the console's certificate, pinned")
+    parser.add_argument("--ca", type=Path, metavar="FILE", help="certificates of the authority to trust")
+
+
+def trust_of(arguments: argparse.Namespace) -> Any:
+    """What the command says of whom to trust."""
+    from balise.client.trust import Trust
+
+    return Trust(arguments.ca, arguments.fingerprint)
 
 
 def _serving(parser: argparse.ArgumentParser) -> None:
@@ -183,6 +219,41 @@ def _login() -> str:
 def _first_problem(error: ValueError) -> str:
     details = getattr(error, "errors", list)()
     return f"{details[0]['loc'][0]}: {details[0]['msg']}" if details else str(error)
+
+
+def _relay_enrol(arguments: argparse.Namespace) -> int:
+    from balise.relay.identity import default_folder, enrol
+
+    folder = arguments.state or default_folder()
+    identity = enrol(
+        folder,
+        arguments.console,
+        arguments.key,
+        name=arguments.name,
+        site=arguments.site,
+        trust=trust_of(arguments),
+    )
+    place = f" at {identity.site}" if identity.site else ""
+    print(f"enrolled as relay {identity.relay}{place}; now run: balise relay run --state {folder} --listen ADDR:PORT")
+    return 0
+
+
+def _relay_run(arguments: argparse.Namespace) -> int:
+    try:
+        from balise.relay.run import run_relay
+    except ImportError:
+        raise CommandError("this needs the relay's packages: pip install 'balise[relay]'") from None
+    from balise.relay.identity import default_folder
+
+    log_to_stderr()
+    address, port = listen_address(arguments.listen)
+    return run_relay(
+        arguments.state or default_folder(),
+        address,
+        port,
+        limit=max(1, arguments.buffer) << 20,
+        side_by_side=max(1, arguments.side_by_side),
+    )
 
 
 def _agent_enrol(arguments: argparse.Namespace) -> int:

@@ -32,6 +32,7 @@ from balise.api.problems import Problem
 from balise.api.rules import Rehearsal, Rehearse, Rule, RuleBody
 from balise.api.status import Status
 from balise.client.errors import Refused, Unreachable
+from balise.client.trust import Trust
 
 M = TypeVar("M", bound=BaseModel)
 
@@ -46,9 +47,12 @@ class Balise:
     Every method raises `Refused` when the service says no and `Unreachable` when it does not answer.
     """
 
-    def __init__(self, url: str, token: str | None = None, *, timeout: float = 30.0) -> None:
+    def __init__(
+        self, url: str, token: str | None = None, *, timeout: float = 30.0, trust: Trust | None = None
+    ) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
-        self._http = httpx.Client(base_url=url.rstrip("/"), headers=headers, timeout=timeout)
+        verify = (trust or Trust()).context() if url.startswith("https:") else False
+        self._http = httpx.Client(base_url=url.rstrip("/"), headers=headers, timeout=timeout, verify=verify)
 
     def __enter__(self) -> Self:
         return self

@@ -21,7 +21,7 @@ from balise.api.problems import FieldProblem, Problem
 from balise.server.console import Console
 from balise.server.errors import TITLES, Refused
 from balise.server.otlp import OtlpPaths
-from balise.server.routes import access, alerts, data, enrolment, groups, hosts
+from balise.server.routes import access, alerts, data, enrolment, groups, hosts, relays
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
@@ -75,7 +75,7 @@ def build_api(console: Console | None) -> FastAPI:
     )
     app.state.console = console
     api = APIRouter(prefix="/api/v1")
-    for subject in (access, enrolment, hosts, groups, data, alerts):
+    for subject in (access, enrolment, relays, hosts, groups, data, alerts):
         api.include_router(subject.router)
     app.include_router(api)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
@@ -155,7 +155,7 @@ class Face:
 
     def __init__(self, console: Console) -> None:
         self.api = build_api(console)
-        self._otlp = OtlpPaths(console.access, console.metric_intake, console.log_intake)
+        self._otlp = OtlpPaths(console.access, console.metric_intake, console.log_intake, console.relays.speaker)
         self._add_files()
 
     def _add_files(self) -> None:
@@ -172,7 +172,7 @@ class Face:
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] == "http":
-            if scope["path"] in ("/v1/metrics", "/v1/logs"):
+            if scope["path"] in ("/v1/metrics", "/v1/logs", "/v1/relayed"):
                 await self._otlp(scope, receive, send)
                 return
             receive = _limited(receive)

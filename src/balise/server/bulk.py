@@ -21,6 +21,7 @@ from balise.server.directory import Directory, clean_name
 from balise.server.enrolling import new_host, owner_in_words, same_machine
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.grouping import join_group
+from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork, by_words
 from balise.server.settings import SettingsBook
 from balise.store.state import tables
@@ -52,6 +53,7 @@ class Enrolments:
         self._remote = remote
         self._work = work
         self._settings = settings
+        self.relays: RelayBook | None = None
         self.listeners: list[Callable[[int], None]] = []
 
     # --- asking
@@ -214,6 +216,8 @@ class Enrolments:
             host_key=entry.host_key,
         )
         async with gate:
+            if entry.site and self.relays is not None:
+                return await self.relays.attempt(entry.site, target)
             return await self._work.attempt(target)
 
     def _held(self, session: Session, entry: EnrolmentEntry) -> str | None:
@@ -255,6 +259,8 @@ class Enrolments:
         added = self._state.write(write)
         if added:
             self._directory.refresh(*added)
+            if self.relays is not None:
+                self.relays.settle()
             self._work.refresh()
         self._tell(number)
 
@@ -290,7 +296,7 @@ class Enrolments:
                 host_key=trial.host_key,
                 site=entry.site,
                 owner=0,
-                since=time.time(),
+                owners=[[time.time(), 0]],
                 positions={},
             )
         )

@@ -35,6 +35,7 @@ from balise.server.intake import LogIntake, MetricIntake
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
 from balise.server.notify import Courier
+from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
 from balise.server.rulebook import Rulebook
 from balise.server.settings import SettingsBook
@@ -117,6 +118,7 @@ class Console:
         self.credentials = CredentialBook(self.state, self.sealer)
         self.book_of_settings = SettingsBook(self.state)
         self.remote = RemoteBook(self.state, self.directory, self.credentials, self.book_of_settings)
+        self.relays = RelayBook(self.state, self.directory, self.remote)
         self.remote_work = RemoteWork(self.remote, self.directory, self.book_of_settings)
         self.enrolments = Enrolments(
             state=self.state,
@@ -158,7 +160,9 @@ class Console:
             return await self.log_intake.take(principal, body, as_json=False)
 
         self.remote_work.take_metrics, self.remote_work.take_logs = take_metrics, take_logs
-        self.remote_work.on_facts = self.hosts.set_facts
+        self.remote_work.on_facts = self.relays.on_facts = self.hosts.set_facts
+        self.relays.on_moved = self.remote_work.refresh
+        self.enrolments.relays = self.relays
         self.hosts.changed = self.enrolling.changed = self.collectors_changed
         self.enrolments.listeners.append(lambda number: self.hub.tell("enrolment", {"id": number}))
         self.book.listeners.append(on_alert)
@@ -183,14 +187,18 @@ class Console:
             Worker("courier", self._send, 0.1),
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
+            Worker("relays", self.relays.look, 5.0),
         ]
         for worker in self._workers:
             worker.start()
+        self.relays.start(loop)
+        self.relays.settle()
         self.remote_work.start(loop)
         self.enrolments.resume()
 
     def collectors_changed(self) -> None:
         """Hosts came, left or changed hands, groups or plans changed: who collects what follows."""
+        self.relays.settle()
         self.remote_work.refresh()
 
     def trust_words(self) -> str:

@@ -72,8 +72,8 @@ class MetricIntake:
         self._hosts_of: dict[int, tuple[int, ...]] = {}
         self.counters: Counter[str] = Counter()
 
-    async def take(self, principal: Principal, body: bytes, *, as_json: bool) -> Outcome:
-        """Done when every point that was taken is durable.
+    async def take(self, principal: Principal, body: bytes, *, as_json: bool, arrived: int | None = None) -> Outcome:
+        """Done when every point that was taken is durable. `arrived` is when a relay took it, unix nanoseconds.
 
         Raises:
             WireError: the body is no metrics request.
@@ -89,7 +89,7 @@ class MetricIntake:
             else:
                 shape = self._learn(principal, sender, body)
         points = shape.gather(body)
-        batch, outcome = self._checked(points, shape.tag, shape.skipped)
+        batch, outcome = self._checked(points, shape.tag, shape.skipped, arrived)
         if batch is not None:
             await self._store.accept(batch)
             self._note_heard(batch)
@@ -140,7 +140,9 @@ class MetricIntake:
                 skipped += 1
         return slots, np.array(ids, np.int64), read.loose, read.ignored, read.variable, skipped
 
-    def _checked(self, points: Points, layout: object, skipped: int) -> tuple[Batch | None, Outcome]:
+    def _checked(
+        self, points: Points, layout: object, skipped: int, arrived: int | None = None
+    ) -> tuple[Batch | None, Outcome]:
         why = f"{skipped} points have no host, no value, or belong to more series than a host may have"
         outcome = Outcome(skipped, why) if skipped else Outcome()
         if not len(points.values) or not isinstance(layout, Layout):
@@ -149,7 +151,7 @@ class MetricIntake:
         now = time.time_ns()
         times, oldest = points.times, now - int(self._store.retention.raw * DAY)
         if (times == 0).any():
-            times = np.where(times == 0, now, times)
+            times = np.where(times == 0, arrived or now, times)
         low, high = int(times.min()), int(times.max())
         if low >= oldest and high <= now + AHEAD:
             return self._store.batch(layout, times, points.values), outcome
@@ -252,17 +254,21 @@ class LogIntake:
         self._on_report = on_report
         self.counters: Counter[str] = Counter()
 
-    async def take(self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "") -> Outcome:
+    async def take(
+        self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: int | None = None
+    ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
         if len(body) > 1 << 16 or as_json:
-            read, outcome = await asyncio.to_thread(self._read, principal, body, as_json, delivery)
+            read, outcome = await asyncio.to_thread(self._read, principal, body, as_json, delivery, arrived)
         else:
-            read, outcome = self._read(principal, body, as_json, delivery)
+            read, outcome = self._read(principal, body, as_json, delivery, arrived)
         if read.events or read.snapshots:
             await self._store.accept(read)
         return outcome
 
-    def _read(self, principal: Principal, body: bytes, as_json: bool, delivery: str) -> tuple[Delivery, Outcome]:
+    def _read(
+        self, principal: Principal, body: bytes, as_json: bool, delivery: str, arrived: int | None
+    ) -> tuple[Delivery, Outcome]:
         request = ExportLogsServiceRequest()
         if as_json:
             _parse_json(body, request)
@@ -274,7 +280,7 @@ class LogIntake:
         events: list[NewEvent] = []
         snapshots: list[Snapshot] = []
         rejected = 0
-        now = time.time_ns()
+        now = arrived or time.time_ns()
         for resource in request.resource_logs:
             attributes = {kv.key: attribute_text(_plain(kv.value)) for kv in resource.resource.attributes}
             host = self._host(principal, attributes)
@@ -288,7 +294,7 @@ class LogIntake:
                     else:
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
-                self._directory.heard(host.id, now / NS, now / NS)
+                self._directory.heard(host.id, now / NS, time.time())
         oldest = now - int(self._store.keep_days * DAY)
         kept = [e for e in events if e.time >= oldest]
         late = len(events) - len(kept)

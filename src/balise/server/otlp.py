@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import logging
 import zlib
 from collections.abc import Awaitable, Callable
 from typing import Any
 
+from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
 from balise.core.series.wire import WireError
 from balise.server.access import WAITING, Access, Principal
+from balise.server.errors import Refused
 from balise.server.intake import LogIntake, MetricIntake, Outcome
 from balise.store.writer import Busy, Stopped
 
@@ -18,6 +21,8 @@ MOST_UNZIPPED = 64 << 20
 PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
 log = logging.getLogger(__name__)
 
+Speaker = Callable[[int, Frame], Principal]
+"""Whom a relay's frame is from; raises Refused when the relay may not speak for them."""
 Send = Callable[[dict[str, Any]], Awaitable[None]]
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 
@@ -80,10 +85,11 @@ def status_body(why: str, as_json: bool) -> bytes:
 class OtlpPaths:
     """Answers 200 only once everything taken is durable."""
 
-    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake) -> None:
+    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker) -> None:
         self._access = access
         self._metrics = metrics
         self._logs = logs
+        self._speaker = speaker
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
         headers = dict(scope["headers"])
@@ -91,6 +97,11 @@ class OtlpPaths:
         as_json = kind == JSON
         extra: list[tuple[bytes, bytes]] = []
         try:
+            if scope["path"] == "/v1/relayed":
+                as_json = True
+                content = await self._relayed(scope, headers, receive)
+                await _answer(send, 200, content, JSON, extra)
+                return
             principal = self._admit(scope, headers, kind)
             body = await _read(receive, headers)
             if scope["path"] == "/v1/metrics":
@@ -115,20 +126,42 @@ class OtlpPaths:
             # A full disk, most likely: the sender keeps what it has and tries again.
             status, content = 503, status_body(f"cannot be kept at the moment ({type(error).__name__})", as_json)
             extra.append((b"retry-after", b"10"))
-        await send(
-            {
-                "type": "http.response.start",
-                "status": status,
-                "headers": [
-                    (b"content-type", JSON if as_json else PROTOBUF),
-                    (b"content-length", str(len(content)).encode()),
-                    *extra,
-                ],
-            }
-        )
-        await send({"type": "http.response.body", "body": content})
+        await _answer(send, status, content, JSON if as_json else PROTOBUF, extra)
 
-    def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:
+    async def _relayed(self, scope: dict[str, Any], headers: dict[bytes, bytes], receive: Receive) -> bytes:
+        """Takes a bundle of what a relay took; answers what became of each frame."""
+        relay = self._bearer(scope, headers)
+        if relay.relay is None:
+            raise _Refused(403, "this path is for relays")
+        body = await _read(receive, headers)
+        try:
+            frames = list(unpack(body))
+        except BundleError as error:
+            raise WireError(str(error)) from None
+        answers = await asyncio.gather(*(self._frame(relay.relay, frame, content) for frame, content in frames))
+        return BundleAnswer(frames=list(answers)).model_dump_json(exclude_defaults=True).encode()
+
+    async def _frame(self, relay: int, frame: Frame, body: bytes) -> FrameStatus:
+        try:
+            principal = self._speaker(relay, frame)
+            if frame.kind == "metrics":
+                await self._metrics.take(principal, body, as_json=frame.json_body, arrived=frame.at)
+            else:
+                await self._logs.take(
+                    principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=frame.at
+                )
+        except Refused as error:
+            return FrameStatus(status=error.status, why=error.detail)
+        except WireError as error:
+            return FrameStatus(status=400, why=str(error))
+        except (Busy, Stopped):
+            return FrameStatus(status=503)
+        except Exception as error:
+            log.exception("frame of %s", frame.sender)
+            return FrameStatus(status=503, why=type(error).__name__)
+        return FrameStatus(status=200)
+
+    def _bearer(self, scope: dict[str, Any], headers: dict[bytes, bytes]) -> Principal:
         if scope["method"] != "POST":
             raise _Refused(405, "send by POST")
         authorization = headers.get(b"authorization", b"")
@@ -137,6 +170,10 @@ class OtlpPaths:
         principal = self._access.bearer(authorization[7:].strip().decode("latin-1"))
         if principal is None:
             raise _Refused(401, "the token is not known or has expired")
+        return principal
+
+    def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:
+        principal = self._bearer(scope, headers)
         if principal.role == WAITING:
             raise _Refused(403, "this machine waits to be let in: approve it in the console, Enrol, Waiting")
         if not principal.may_deliver:
@@ -144,6 +181,12 @@ class OtlpPaths:
         if kind not in (PROTOBUF, JSON):
             raise _Refused(415, "send application/x-protobuf or application/json")
         return principal
+
+
+async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: list[tuple[bytes, bytes]]) -> None:
+    headers = [(b"content-type", kind), (b"content-length", str(len(content)).encode()), *extra]
+    await send({"type": "http.response.start", "status": status, "headers": headers})
+    await send({"type": "http.response.body", "body": content})
 
 
 async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:

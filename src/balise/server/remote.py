@@ -30,6 +30,7 @@ from balise.store.state.store import StateStore
 
 log = logging.getLogger(__name__)
 T = TypeVar("T")
+KEPT_OWNERS = 20
 CONSOLE = 0
 """Who has a remote host when no relay does."""
 WORDS = {"ssh": "SSH", "snmp": "SNMP"}
@@ -105,7 +106,7 @@ class RemoteBook:
             if body.accept_host_key or moved:
                 row.host_key = ""
             set_mode(session, session.get_one(tables.Host, known.id), "remote", by_words("the console", protocol))
-            row.owner, row.since = CONSOLE, time.time()
+            hand_over(row, CONSOLE, time.time())
             audit(session, who.name, "host.remote", name, protocol=protocol, address=address, credential=credential)
 
         self._state.write(write)
@@ -129,7 +130,7 @@ class RemoteBook:
                 owner = self.owner_of(row)
                 words = by_words(self.name_of(owner), row.protocol)
                 if owner != row.owner:
-                    row.owner, row.since = owner, time.time()
+                    hand_over(row, owner, time.time())
                 if host.collected_by != words:
                     host.collected_by = words
                     moved.append(host.id)
@@ -203,6 +204,22 @@ class RemoteBook:
                 row.positions = {**row.positions, **{path: list(p) for path, p in positions.items()}}
 
         self._state.write(write)
+
+
+def hand_over(row: tables.Remote, owner: int, now: float) -> None:
+    """Writes down who has a host from now on."""
+    row.owner = owner
+    row.owners = [*(row.owners or []), [now, owner]][-KEPT_OWNERS:]
+
+
+def owner_at(row: tables.Remote, at: float) -> int:
+    """Who had a host at a moment, unix seconds; before all that is known, the first that is."""
+    found = row.owner
+    for since, owner in reversed(row.owners or []):
+        found = int(owner)
+        if since <= at:
+            break
+    return found
 
 
 def set_mode(session: Session, host: tables.Host, mode: str, by: str) -> None:

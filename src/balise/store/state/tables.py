@@ -103,7 +103,7 @@ class Remote(Base):
     """How a host is reached over the network. It is used while the host's mode is `remote`.
 
     `site` names the group of kind site whose relays collect the host; without one the console does.
-    `owner` is the id of the relay that has it since `since`, 0 for the console.
+    `owner` is the id of the relay that has it, 0 for the console; `owners` who had it from when on, the last ones.
     """
 
     __tablename__ = "remote"
@@ -117,7 +117,7 @@ class Remote(Base):
     host_key: Mapped[str] = mapped_column(default="")
     site: Mapped[str | None]
     owner: Mapped[int] = mapped_column(default=0)
-    since: Mapped[float] = mapped_column(default=0.0)
+    owners: Mapped[list[Any]] = mapped_column(JSON, default=list)
     positions: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 

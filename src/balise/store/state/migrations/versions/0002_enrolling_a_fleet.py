@@ -115,7 +115,7 @@ def upgrade() -> None:
         sa.Column("host_key", sa.Text(), nullable=False),
         sa.Column("site", sa.Text(), nullable=True),
         sa.Column("owner", sa.Integer(), nullable=False),
-        sa.Column("since", sa.Double(), nullable=False),
+        sa.Column("owners", sa.JSON(), nullable=False),
         sa.Column("positions", sa.JSON(), nullable=False),
         sa.ForeignKeyConstraint(
             ["credential"],

@@ -1,0 +1,174 @@
+"""What relays and the console say to each other, and what people see of relays."""
+
+from __future__ import annotations
+
+import json
+import struct
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, Field
+
+from balise.api.hosts import Facts
+from balise.api.remote import RemoteTarget, Result
+from balise.api.spans import Name
+
+MOST_SENDERS = 5000
+_LENGTH = struct.Struct(">I")
+
+
+class RelayEnrol(BaseModel):
+    key: Annotated[str, Field(max_length=200)]
+    name: Name
+    site: Name | None = None
+    facts: Facts
+
+
+class RelayEnrolled(BaseModel):
+    relay: str
+    relay_id: int
+    site: str | None
+    token: str
+
+
+class Sender(BaseModel):
+    """Whom a token stands for: `host:12` for an agent, `token:NAME` for another sender."""
+
+    sender: str
+    name: str
+    role: str
+
+
+class SendersQuestion(BaseModel):
+    """SHA-256 digests of tokens that were shown to a relay."""
+
+    digests: Annotated[list[Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]], Field(max_length=MOST_SENDERS)]
+
+
+class SendersAnswer(BaseModel):
+    """By digest; null for a token that the console does not know."""
+
+    senders: dict[str, Sender | None]
+
+
+class TrialRequest(BaseModel):
+    """A host that a relay is to try to read once, before it is added."""
+
+    id: int
+    target: RemoteTarget
+
+
+class TrialAnswer(BaseModel):
+    result: Result
+    message: Annotated[str, Field(max_length=1000)]
+    facts: Facts | None = None
+    host_key: Annotated[str, Field(max_length=4000)] = ""
+
+
+class RemoteTurn(BaseModel):
+    """How reading one host went at a relay."""
+
+    problem: Annotated[str, Field(max_length=1000)] | None = None
+    cost: float | None = None
+    host_key: Annotated[str, Field(max_length=4000)] = ""
+    positions: dict[str, tuple[int, int]] = {}
+    facts: Facts | None = None
+
+
+class RelayReport(BaseModel):
+    """What a relay says of itself every few seconds. Sizes in bytes, counts since its start."""
+
+    version: str
+    waiting: int
+    waiting_bytes: int
+    limit_bytes: int
+    oldest_at: float | None = None
+    dropped: int
+    refused: int
+    forwarded: int
+    cpu: float
+    memory: int
+    remote_hosts: int
+    problem: Annotated[str, Field(max_length=1000)] | None = None
+    turns: dict[int, RemoteTurn] = {}
+
+
+class RelayWork(BaseModel):
+    """The hosts a relay is to read now, and those it is to try once."""
+
+    etag: str
+    targets: list[RemoteTarget]
+    trials: list[TrialRequest] = []
+
+
+class Relay(BaseModel):
+    """A relay as people see it."""
+
+    name: str
+    site: str | None
+    state: Literal["ok", "silent"]
+    last_seen: str | None
+    behind: int = Field(description="hosts whose agents deliver through it")
+    remote_hosts: int
+    report: dict[str, Any] | None
+
+
+class Frame(BaseModel):
+    """The head of one request that a relay took: who sent it, what it is, when it came (unix nanoseconds)."""
+
+    sender: str
+    kind: Literal["metrics", "logs"]
+    delivery: str
+    at: int
+    json_body: bool = False
+
+
+class BundleError(ValueError):
+    """A bundle of frames that cannot be read."""
+
+
+def pack(frame: Frame, body: bytes) -> bytes:
+    """One frame: length and JSON of its head, length and content of its body; lengths as 4 bytes, big-endian."""
+    head = frame.model_dump_json(exclude_defaults=True).encode()
+    return _LENGTH.pack(len(head)) + head + _LENGTH.pack(len(body)) + body
+
+
+def unpack(bundle: bytes, most: int = 10_000) -> Iterator[tuple[Frame, bytes]]:
+    """The frames of a bundle.
+
+    Raises:
+        BundleError: a length points beyond the end, a head cannot be read, or there are too many.
+    """
+    at = 0
+    for _ in range(most + 1):
+        if at == len(bundle):
+            return
+        head, at = _part(bundle, at)
+        body, at = _part(bundle, at)
+        try:
+            frame = Frame.model_validate(json.loads(head))
+        except ValueError as error:
+            raise BundleError(f"a frame's head cannot be read: {str(error)[:200]}") from None
+        yield frame, body
+    raise BundleError(f"more than {most} frames")
+
+
+def _part(bundle: bytes, at: int) -> tuple[bytes, int]:
+    start = at + _LENGTH.size
+    if start > len(bundle):
+        raise BundleError("the bundle is cut")
+    end = start + _LENGTH.unpack_from(bundle, at)[0]
+    if end > len(bundle):
+        raise BundleError("the bundle is cut")
+    return bundle[start:end], end
+
+
+class FrameStatus(BaseModel):
+    """What became of a frame: 200 kept, 503 not now, everything else not wanted."""
+
+    status: int
+    why: str = ""
+
+
+class BundleAnswer(BaseModel):
+    frames: list[FrameStatus]

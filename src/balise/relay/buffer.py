@@ -1,0 +1,236 @@
+"""What waits to be forwarded, on disk, in order: segments that frames are appended to."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import struct
+import time
+import zlib
+from dataclasses import dataclass
+from io import FileIO
+from pathlib import Path
+
+from balise.collect.files import write_durably
+
+SEGMENT = 8 << 20
+_HEAD = struct.Struct(">II")
+"""Length and CRC-32 of what follows."""
+
+
+@dataclass(frozen=True, order=True)
+class Place:
+    """A place in the buffer: a segment and an offset in it."""
+
+    segment: int
+    offset: int
+
+
+@dataclass
+class _Segment:
+    number: int
+    path: Path
+    size: int
+    frames: int
+    first_at: float
+
+
+class Buffer:
+    """Frames in the order in which they came, at most `limit` bytes of them.
+
+    Beyond the limit the oldest segment goes, and its frames are counted in `dropped`. `put` returns once the frame
+    is on disk: many that wait at once share one fsync.
+    """
+
+    def __init__(self, folder: Path, limit: int) -> None:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self._folder = folder
+        self.limit = max(limit, 2 * SEGMENT)
+        self._waiting: list[tuple[bytes, asyncio.Future[None]]] = []
+        self._flushing: asyncio.Task[None] | None = None
+        self.filled = asyncio.Event()
+        self.dropped = 0
+        self._segments = [self._scan(path) for path in sorted(folder.glob("*.seg"))]
+        self._read = self._load_place()
+        self._out = self._begin((self._segments[-1].number if self._segments else 0) + 1)
+        self._forget_read()
+        self._left = sum(s.frames for s in self._segments) - self._frames_before(self._read)
+        if self._left:
+            self.filled.set()
+
+    def __len__(self) -> int:
+        """Frames that wait."""
+        return self._left
+
+    @property
+    def size(self) -> int:
+        return sum(s.size for s in self._segments) - (self._read.offset if self._segments else 0)
+
+    @property
+    def oldest_at(self) -> float | None:
+        """When the oldest that waits came, to the segment; unix seconds."""
+        return self._segments[0].first_at if self._left and self._segments else None
+
+    # --- putting in
+
+    async def put(self, frame: bytes) -> None:
+        """Keeps a frame durably.
+
+        Raises:
+            OSError: the disk is full, or the folder is gone.
+        """
+        future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._waiting.append((frame, future))
+        if self._flushing is None or self._flushing.done():
+            self._flushing = asyncio.create_task(self._flush())
+        await future
+
+    async def _flush(self) -> None:
+        while self._waiting:
+            batch, self._waiting = self._waiting, []
+            try:
+                await asyncio.to_thread(self._write, [frame for frame, _ in batch])
+            except OSError as error:
+                for _, future in batch:
+                    if not future.done():
+                        future.set_exception(OSError(error.errno, error.strerror))
+                continue
+            for _, future in batch:
+                if not future.done():
+                    future.set_result(None)
+            self._left += len(batch)
+            self._keep_to_limit()
+            self.filled.set()
+
+    def _write(self, frames: list[bytes]) -> None:
+        segment = self._segments[-1]
+        data = b"".join(_HEAD.pack(len(f), zlib.crc32(f)) + f for f in frames)
+        try:
+            rest = memoryview(data)
+            while rest:
+                rest = rest[self._out.write(rest) :]
+            os.fsync(self._out.fileno())
+        except OSError:
+            # What was half written was never acknowledged: it goes, so that the next frame follows the last whole one.
+            self._out.truncate(segment.size)
+            self._out.seek(segment.size)
+            raise
+        segment.first_at = segment.first_at or time.time()
+        segment.size += len(data)
+        segment.frames += len(frames)
+        if segment.size >= SEGMENT:
+            self._out.close()
+            self._out = self._begin(segment.number + 1)
+
+    def _begin(self, number: int) -> FileIO:
+        path = self._folder / f"{number:010d}.seg"
+        self._segments.append(_Segment(number, path, 0, 0, 0.0))
+        return FileIO(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
+
+    def _keep_to_limit(self) -> None:
+        while self.size > self.limit and len(self._segments) > 1:
+            oldest = self._segments.pop(0)
+            seen = self._count(oldest, self._read.offset) if self._read.segment == oldest.number else 0
+            lost = oldest.frames - seen
+            self.dropped += lost
+            self._left -= lost
+            oldest.path.unlink(missing_ok=True)
+            self._read = Place(self._segments[0].number, 0)
+            self._save_place()
+
+    # --- taking out
+
+    def take(self, most_bytes: int, most_frames: int) -> tuple[list[bytes], list[Place]]:
+        """The oldest frames, and behind each the place up to which it reaches. They stay until `done`."""
+        frames: list[bytes] = []
+        places: list[Place] = []
+        size, place = 0, self._read
+        for segment in list(self._segments):
+            if segment.number < place.segment:
+                continue
+            offset = place.offset if segment.number == place.segment else 0
+            with segment.path.open("rb") as file:
+                file.seek(offset)
+                while offset < segment.size and size < most_bytes and len(frames) < most_frames:
+                    length, _ = _HEAD.unpack(file.read(_HEAD.size))
+                    frames.append(file.read(length))
+                    offset += _HEAD.size + length
+                    size += length
+                    places.append(Place(segment.number, offset))
+            if size >= most_bytes or len(frames) >= most_frames:
+                break
+        return frames, places
+
+    def done(self, place: Place, count: int) -> None:
+        """Everything up to a place, `count` frames, was taken by the console."""
+        if place < self._read:
+            # The buffer overflowed meanwhile, and what was forwarded was counted as dropped.
+            return
+        self._read = place
+        self._left -= count
+        self._forget_read()
+        self._save_place()
+        if not self._left:
+            self.filled.clear()
+
+    def _forget_read(self) -> None:
+        while len(self._segments) > 1 and (
+            self._segments[0].number < self._read.segment
+            or (self._segments[0].number == self._read.segment and self._read.offset >= self._segments[0].size)
+        ):
+            gone = self._segments.pop(0)
+            gone.path.unlink(missing_ok=True)
+            if self._read.segment <= gone.number:
+                self._read = Place(self._segments[0].number, 0)
+
+    # --- what is there at a start
+
+    def _scan(self, path: Path) -> _Segment:
+        """A segment as it is: a torn end was never acknowledged and is cut off."""
+        frames, good = 0, 0
+        with path.open("r+b") as file:
+            while len(head := file.read(_HEAD.size)) == _HEAD.size:
+                length, crc = _HEAD.unpack(head)
+                content = file.read(length)
+                if len(content) < length or zlib.crc32(content) != crc:
+                    break
+                frames, good = frames + 1, good + _HEAD.size + length
+            file.truncate(good)
+        return _Segment(int(path.stem), path, good, frames, path.stat().st_mtime if frames else 0.0)
+
+    def _count(self, segment: _Segment, upto: int) -> int:
+        """How many frames a segment has before an offset."""
+        count = offset = 0
+        with segment.path.open("rb") as file:
+            while offset < upto:
+                length, _ = _HEAD.unpack(file.read(_HEAD.size))
+                file.seek(length, os.SEEK_CUR)
+                offset += _HEAD.size + length
+                count += 1
+        return count
+
+    def _frames_before(self, place: Place) -> int:
+        return sum(
+            self._count(s, place.offset) if s.number == place.segment else s.frames
+            for s in self._segments
+            if s.number <= place.segment
+        )
+
+    def _load_place(self) -> Place:
+        first = self._segments[0].number if self._segments else 1
+        try:
+            held = json.loads((self._folder / "read.json").read_text("utf-8"))
+            place = Place(int(held["segment"]), int(held["offset"]))
+        except (OSError, ValueError, KeyError, TypeError):
+            return Place(first, 0)
+        return place if place.segment >= first else Place(first, 0)
+
+    def _save_place(self) -> None:
+        content = json.dumps({"segment": self._read.segment, "offset": self._read.offset})
+        write_durably(self._folder / "read.json", content.encode())
+
+    async def close(self) -> None:
+        if self._flushing is not None:
+            await self._flushing
+        self._out.close()

@@ -1,0 +1,216 @@
+"""The relay: its buffer, its forwarder, what it reads for the console, and its report."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import logging
+import os
+import resource
+import time
+from pathlib import Path
+
+import httpx
+
+from balise import __version__
+from balise.api.hosts import Facts
+from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, TrialAnswer, TrialRequest, pack
+from balise.api.remote import RemoteTarget
+from balise.client.trust import held_trust
+from balise.collect.files import write_durably
+from balise.collect.otlp import logs_request, metrics_request
+from balise.collect.remote.link import Taken
+from balise.collect.remote.rounds import Rounds, Turn
+from balise.collect.remote.trial import attempt
+from balise.relay.buffer import Buffer
+from balise.relay.face import RelayFace
+from balise.relay.forward import Forwarder
+from balise.relay.identity import RelayIdentity
+from balise.relay.senders import REFRESH_EVERY, Away, Senders
+
+log = logging.getLogger(__name__)
+REPORT_EVERY = 5.0
+WAIT = 30
+
+
+class Relay:
+    """All parts of a relay. `face` is what a server serves."""
+
+    def __init__(self, folder: Path, identity: RelayIdentity, *, limit: int, side_by_side: int = 100) -> None:
+        self._identity = identity
+        self._folder = folder
+        headers = {"Authorization": f"Bearer {identity.token}"}
+        verify = held_trust(folder).context() if identity.console.startswith("https:") else False
+        self._http = httpx.AsyncClient(base_url=identity.console, headers=headers, timeout=20.0, verify=verify)
+        self._limit = limit
+        self._side_by_side = side_by_side
+        self._gate = asyncio.Semaphore(side_by_side)
+        self._trying: dict[int, asyncio.Task[None]] = {}
+        self._facts: dict[int, Facts] = {}
+        self._turns: dict[int, RemoteTurn] = {}
+        self._told: dict[int, RemoteTurn] = {}
+        self._positions_path = folder / "positions.json"
+        self._positions: dict[str, dict[str, tuple[int, int]]] = self._load_positions()
+        self._tasks: list[asyncio.Task[None]] = []
+        self._started = time.time()
+        self._buffer: Buffer | None = None
+        self.senders = Senders(folder, self._http)
+
+    def face(self) -> RelayFace:
+        """Made where the event loop runs, because the buffer belongs to it."""
+        self._buffer = Buffer(self._folder / "buffer", self._limit)
+        self._forwarder = Forwarder(self._buffer, self._http)
+        self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side)
+        return RelayFace(self._buffer, self.senders, self._http, start=self.start, stop=self.stop)
+
+    async def start(self) -> None:
+        work = (self._forwarder.run(), self._report_always(), self._work_always(), self._refresh_always())
+        self._tasks = [asyncio.create_task(one) for one in work]
+        log.info("relay=%s site=%s console=%s", self._identity.relay, self._identity.site, self._identity.console)
+
+    async def stop(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        await self._rounds.close()
+        if self._buffer is not None:
+            await self._buffer.close()
+        await self._http.aclose()
+
+    # --- reading near hosts
+
+    async def _work_always(self) -> None:
+        etag = ""
+        while True:
+            try:
+                answer = await self._http.get(
+                    "/api/v1/relays/work",
+                    params={"wait": WAIT},
+                    headers={"If-None-Match": etag} if etag else {},
+                    timeout=WAIT + 20.0,
+                )
+                if answer.status_code == 200:
+                    work = RelayWork.model_validate_json(answer.content)
+                    etag = work.etag
+                    await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
+                    log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
+                    self._try(work.trials)
+                    continue
+                await asyncio.sleep(0.1 if answer.status_code == 304 else 5.0)
+            except (httpx.HTTPError, ValueError):
+                # The console is away: what was to be read is read on.
+                await asyncio.sleep(5.0)
+
+    def _try(self, trials: list[TrialRequest]) -> None:
+        for one in trials:
+            if one.id not in self._trying:
+                self._trying[one.id] = asyncio.create_task(self._try_one(one))
+
+    async def _try_one(self, one: TrialRequest) -> None:
+        async with self._gate:
+            found = await attempt(one.target, time.time())
+        answer = TrialAnswer(
+            result=found.result, message=found.message[:1000], facts=found.facts, host_key=found.host_key
+        )
+        with contextlib.suppress(httpx.HTTPError):
+            await self._http.put(
+                f"/api/v1/relays/trials/{one.id}",
+                content=answer.model_dump_json(),
+                headers={"Content-Type": "application/json"},
+            )
+        self._trying.pop(one.id, None)
+
+    def _from_here_on(self, target: RemoteTarget) -> RemoteTarget:
+        own = self._positions.get(str(target.host_id), {})
+        return target.model_copy(update={"positions": {**target.positions, **own}})
+
+    async def _keep(self, target: RemoteTarget, now: float, taken: Taken) -> None:
+        sender = f"remote:{target.host_id}"
+        resource_ = {"host.name": target.host}
+        since = taken.facts.boot_time if taken.facts else self._started
+        metrics = metrics_request(resource_, taken.readings, taken.meanings, at=now, since=since)
+        await self._put(Frame(sender=sender, kind="metrics", delivery=f"{now:.6f}", at=int(now * 1e9)), metrics)
+        if taken.lines or taken.kept:
+            logs = logs_request(resource_, taken.lines, taken.kept)
+            await self._put(Frame(sender=sender, kind="logs", delivery=f"{now:.6f}", at=int(now * 1e9)), logs)
+        if taken.facts:
+            self._facts[target.host_id] = taken.facts
+        if taken.positions:
+            self._positions.setdefault(str(target.host_id), {}).update(taken.positions)
+            write_durably(self._positions_path, json.dumps(self._positions).encode())
+
+    async def _put(self, frame: Frame, body: bytes) -> None:
+        if self._buffer is not None:
+            await self._buffer.put(pack(frame, body))
+
+    def _heard_of(self, turn: Turn) -> None:
+        problem = turn.problem or next(
+            (f"{f['path']}: {f['detail']}" for f in turn.files if f["status"] not in ("following", "empty")), None
+        )
+        self._turns[turn.target.host_id] = RemoteTurn(
+            problem=problem[:1000] if problem else None,
+            cost=round(turn.cost, 3) if turn.cost is not None else None,
+            host_key=turn.host_key if turn.host_key != turn.target.host_key else "",
+            positions=self._positions.get(str(turn.target.host_id), {}),
+            facts=self._facts.get(turn.target.host_id),
+        )
+
+    def _load_positions(self) -> dict[str, dict[str, tuple[int, int]]]:
+        try:
+            held = json.loads(self._positions_path.read_text("utf-8"))
+            return {host: {path: (int(i), int(o)) for path, (i, o) in files.items()} for host, files in held.items()}
+        except (OSError, ValueError, TypeError, AttributeError):
+            return {}
+
+    # --- telling of itself
+
+    async def _report_always(self) -> None:
+        while True:
+            await self.report()
+            await asyncio.sleep(REPORT_EVERY)
+
+    async def report(self) -> None:
+        """Tells the console how this relay does; what did not get through is told next time."""
+        changed = {host: turn for host, turn in self._turns.items() if self._told.get(host) != turn}
+        buffer = self._buffer
+        if buffer is None:
+            return
+        report = RelayReport(
+            version=__version__,
+            waiting=len(buffer),
+            waiting_bytes=buffer.size,
+            limit_bytes=buffer.limit,
+            oldest_at=buffer.oldest_at,
+            dropped=buffer.dropped,
+            refused=self._forwarder.refused,
+            forwarded=self._forwarder.forwarded,
+            cpu=round(time.process_time() / max(1.0, time.time() - self._started), 4),
+            memory=resident_bytes(),
+            remote_hosts=len(self._rounds.hosts),
+            problem=self._forwarder.problem,
+            turns=changed,
+        )
+        with contextlib.suppress(httpx.HTTPError):
+            answer = await self._http.put(
+                "/api/v1/relays/report",
+                content=report.model_dump_json(),
+                headers={"Content-Type": "application/json"},
+            )
+            if answer.status_code == 200:
+                self._told.update(changed)
+
+    async def _refresh_always(self) -> None:
+        while True:
+            await asyncio.sleep(REFRESH_EVERY)
+            with contextlib.suppress(Away):
+                await self.senders.refresh()
+
+
+def resident_bytes() -> int:
+    """Memory this process holds."""
+    try:
+        with open("/proc/self/statm", "rb") as file:
+            return int(file.read().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+    except OSError:
+        return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
