@@ -70,7 +70,7 @@ def test_each_noun_lists_as_table_json_and_csv(service: Service, admin: Balise) 
     send_gauge(service.url, service.tokens["ingest"], "cli-1", "cli.depth", 3.0)
     for noun, verb in (
         ("host", "list"),
-        ("host", "groups"),
+        ("group", "list"),
         ("metric", "list"),
         ("rule", "list"),
         ("alert", "list"),

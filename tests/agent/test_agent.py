@@ -20,7 +20,9 @@ from balise.api.access import NewEnrolmentKey
 from balise.api.events import EventQuery
 from balise.api.metrics import MetricQuery
 from balise.collect.follow import Follower, Position
-from balise.collect.system import Cpu, Filesystems, Memory, Processes, Uptime
+from balise.collect.here import processes as processes_here
+from balise.collect.here import system_collectors
+from balise.collect.readings import Collector
 from running import BALISE, Service, until
 
 # --- followed files
@@ -274,17 +276,21 @@ def test_settings_that_are_wrong_are_named(tmp_path: Path) -> None:
 # --- readings, judged by /proc
 
 
+def part(name: str) -> Collector:
+    return next(c for c in system_collectors() if c.name == name)
+
+
 def test_memory_agrees_with_proc() -> None:
     proc = dict(line.split(":") for line in Path("/proc/meminfo").read_text().splitlines())
     kib = {k: int(v.split()[0]) * 1024 for k, v in proc.items()}
-    read = {(r.metric, r.attributes.get("system.memory.state")): r.value for r in Memory().read(0.0)}
+    read = {(r.metric, r.attributes.get("system.memory.state")): r.value for r in part("memory").read(0.0)}
     assert read[("system.memory.limit", None)] == kib["MemTotal"]
     used = kib["MemTotal"] - kib["MemAvailable"]
     assert read[("system.memory.usage", "used")] == pytest.approx(used, rel=0.05)
 
 
 def test_cpu_shares_add_up() -> None:
-    cpu = Cpu()
+    cpu = part("cpu")
     list(cpu.read(0.0))
     end = time.monotonic() + 0.3
     while time.monotonic() < end:
@@ -295,7 +301,7 @@ def test_cpu_shares_add_up() -> None:
 
 
 def test_the_busiest_process_is_found() -> None:
-    processes = Processes()
+    processes = processes_here()
     with subprocess.Popen(["sh", "-c", "while :; do :; done"]) as busy:
         try:
             list(processes.read(0.0))
@@ -312,14 +318,14 @@ def test_filesystems_agree_with_statvfs() -> None:
     s = os.statvfs("/")
     read = {
         r.attributes["system.filesystem.mountpoint"]: r.value
-        for r in Filesystems().read(0.0)
+        for r in part("filesystem").read(0.0)
         if r.metric == "system.filesystem.limit"
     }
     assert read["/"] == s.f_blocks * s.f_frsize
 
 
 def test_uptime_agrees_with_proc() -> None:
-    [reading] = Uptime().read(time.time())
+    [reading] = part("uptime").read(time.time())
     assert reading.value == pytest.approx(float(Path("/proc/uptime").read_text().split()[0]), abs=2)
 
 

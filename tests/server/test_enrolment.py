@@ -19,8 +19,10 @@ from running import Service
 from sending import gauge_request, post
 
 
-def enrol(service: Service, key: str, name: str, machine: str = "m-1", **facts: object) -> EnrolAnswer:
-    request = EnrolRequest(key=key, facts=Facts.model_validate({"host_name": name, "machine_id": machine, **facts}))
+def enrol(service: Service, key: str, name: str, machine: str = "", **facts: object) -> EnrolAnswer:
+    """Enrols a machine; each name is a machine of its own unless said otherwise."""
+    known = {"host_name": name, "machine_id": machine or f"m-{name}", **facts}
+    request = EnrolRequest(key=key, facts=Facts.model_validate(known))
     with Balise(service.url) as client:
         return EnrolAnswer.model_validate(client.call("POST", "/agents/enrol", request))
 
@@ -44,9 +46,9 @@ def test_the_same_machine_keeps_its_identity_and_gets_a_new_token(service: Servi
 
 
 def test_another_machine_of_the_same_name_is_refused(service: Service, key: str) -> None:
-    enrol(service, key, "pier-21", "m-1")
+    enrol(service, key, "pier-21", "m-21")
     with pytest.raises(Refused, match="Another machine is enrolled as 'pier-21'") as refused:
-        enrol(service, key, "pier-21", "m-2")
+        enrol(service, key, "pier-21", "m-22")
     assert refused.value.status == 409
 
 
@@ -96,31 +98,31 @@ def test_facts_that_make_no_sense_are_refused(service: Service, key: str, facts:
 
 def test_keys_expire_run_out_and_are_listed_with_what_they_enrolled(tmp_path: Path) -> None:
     console = Console(Settings(data=tmp_path))
-    made = console.hosts.make_key(NewEnrolmentKey(label="two", uses=2, expires_in="1h"), "test", "http://c")
+    made = console.enrolling.make_key(NewEnrolmentKey(label="two", uses=2, expires_in="1h"), "test", "http://c")
 
     def ask(name: str) -> EnrolAnswer:
-        return console.hosts.enrol(EnrolRequest(key=made.key, facts=Facts(host_name=name, machine_id=name)))
+        return console.enrolling.enrol(EnrolRequest(key=made.key, facts=Facts(host_name=name, machine_id=name)))
 
     ask("a")
     ask("b")
     with pytest.raises(Exception, match="as often as it may"):
         ask("c")
-    [held] = console.hosts.keys()
+    [held] = console.enrolling.keys()
     assert (held.uses_left, held.enrolled) == (0, ["a", "b"])
     console.state.write(lambda s: s.execute(update(EnrolmentKey).values(uses_left=5, expires_at=time.time() - 1)))
     with pytest.raises(Exception, match="has expired"):
         ask("c")
     with pytest.raises(Exception, match="is not known"):
-        console.hosts.enrol(EnrolRequest(key="bal_key_guess", facts=Facts(host_name="x")))
+        console.enrolling.enrol(EnrolRequest(key="bal_key_guess", facts=Facts(host_name="x")))
     assert len(console.directory.all()) == 2
     console.close()
 
 
 def test_a_refused_enrolment_does_not_use_the_key_up(service: Service, admin: Balise) -> None:
     made = admin.make_enrolment_key(NewEnrolmentKey(label="one", uses=2))
-    enrol(service, made.key, "pier-24", "m-1")
+    enrol(service, made.key, "pier-24", "m-24")
     with pytest.raises(Refused):
-        enrol(service, made.key, "pier-24", "m-2")
+        enrol(service, made.key, "pier-24", "m-25")
     assert next(k.uses_left for k in admin.enrolment_keys() if k.id == made.id) == 1
 
 

@@ -15,7 +15,9 @@ from typing import Any
 from balise import __version__
 from balise.agent.deliver import Deliverer
 from balise.agent.identity import AgentSettings, Identity
+from balise.agent.plan import PlanKeeper
 from balise.agent.spool import Spool
+from balise.client.trust import held_trust
 from balise.collect.facts import read_facts
 from balise.collect.files import write_durably
 from balise.collect.follow import Follower, Position
@@ -43,14 +45,16 @@ class Agent:
         self._identity = identity
         self._settings = settings
         self._spool = Spool(folder / "spool", settings.spool_bytes)
-        self.deliverer = Deliverer(identity, self._spool)
+        verify = held_trust(folder).context() if identity.console.startswith("https:") else False
+        self.deliverer = Deliverer(identity, self._spool, verify=verify)
+        self.keeper = PlanKeeper(folder, identity, self.deliverer, verify=verify)
         self._processes = processes()
         self._collectors: list[Collector] = [*system_collectors(), self._processes]
+        self._due: dict[str, float] = {}
         self._positions = folder / "positions.json"
-        held = self._load_positions()
-        self._followers = [
-            Follower(f.path, from_start=f.from_start, position=held.get(f.path)) for f in settings.follow
-        ]
+        self._held = self._load_positions()
+        self._followers: list[Follower] = []
+        self._instance = os.urandom(8).hex()
         self._started = time.time()
         self._costs: dict[str, float] = {}
         self._problems: dict[str, str] = {}
@@ -65,23 +69,26 @@ class Agent:
         """Collects and delivers until stopped."""
         sender = threading.Thread(target=self.deliverer.run, name="deliver", daemon=True)
         sender.start()
+        planner = threading.Thread(target=self.keeper.run, name="plan", daemon=True)
+        planner.start()
         self.deliverer.tell_facts(read_facts(self._identity.host))
         log.info(
             "collecting for host=%s every=%gs console=%s",
             self._identity.host,
-            self._settings.every,
+            self.every,
             self._identity.console,
         )
         self._first_shares()
         due = time.monotonic()
         while not self._stop.is_set():
             self.turn(time.time())
-            due += self._settings.every
+            due += self.every
             late = time.monotonic() - due
-            if late > self._settings.every:
+            if late > self.every:
                 # The machine slept or the clock of the process stood still: no burst of missed turns.
                 due = time.monotonic()
             self._stop.wait(max(0.0, due - time.monotonic()))
+        self.keeper.stop()
         self.deliverer.stop()
         sender.join(25)
         self.deliverer.close()
@@ -90,14 +97,20 @@ class Agent:
         """Shares need two readings: takes one, and waits a moment, so that the first turn has them already."""
         for collector in self._collectors:
             self._read(collector, time.time())
-        self._stop.wait(min(1.0, self._settings.every / 3))
+        self._stop.wait(min(1.0, self.every / 3))
 
     def stop(self) -> None:
         self._stop.set()
 
+    @property
+    def every(self) -> float:
+        """Seconds between turns: as this host's own settings say, else as the plan does."""
+        return self._settings.every or self.keeper.plan.every
+
     def turn(self, now: float) -> None:
-        """One interval: reads everything and puts it into the spool."""
-        readings = [r for c in self._collectors for r in self._read(c, now)]
+        """One interval: reads what is due and puts it into the spool."""
+        self._take_up_plan()
+        readings = [r for c in self._collectors if self._is_due(c.name, now) for r in self._read(c, now)]
         meanings: dict[str, Meaning] = dict(_OWN)
         for collector in self._collectors:
             meanings.update(collector.meanings)
@@ -116,6 +129,34 @@ class Agent:
         except OSError as error:
             # A full disk: what was read of files is read again at the next start, the values are lost.
             self._note("spool", f"cannot keep what was collected: {error.strerror}")
+
+    def _take_up_plan(self) -> None:
+        """Follows the files of the plan and of this host's own settings, each from where it was left."""
+        wanted = {f.path: f.from_start for f in self.keeper.plan.follow}
+        wanted |= {f.path: f.from_start for f in self._settings.follow}
+        if [f.path for f in self._followers] == list(wanted):
+            return
+        self._held |= {f.path: f.position for f in self._followers if f.position.inode}
+        there = {f.path: f for f in self._followers}
+        self._followers = [
+            there.get(path) or Follower(path, from_start=from_start, position=self._held.get(path))
+            for path, from_start in wanted.items()
+        ]
+
+    def _is_due(self, name: str, now: float) -> bool:
+        """Whether a part of the system is to be read in this turn. One that is off costs nothing."""
+        setting = self.keeper.plan.collectors.get(name)
+        if setting is None or (setting.on and setting.every is None):
+            return True
+        if not setting.on:
+            self._costs.pop(name, None)
+            self._problems.pop(name, None)
+            return False
+        due = self._due.get(name, 0.0)
+        if now < due - self.every / 2 and due - now <= (setting.every or 0.0):
+            return False
+        self._due[name] = now + (setting.every or 0.0)
+        return True
 
     def _read(self, collector: Collector, now: float) -> list[Reading]:
         began = time.thread_time()
@@ -170,7 +211,9 @@ class Agent:
         problems += [f"{s.path}: {s.detail}" for s in trouble]
         return {
             "version": __version__,
-            "every_seconds": self._settings.every,
+            "instance": self._instance,
+            "every_seconds": self.every,
+            "plan": {"etag": self.keeper.plan.etag, "problems": self._plan_problems()},
             "cpu": round(self._share, 5),
             "memory": _memory_bytes(),
             "collectors": {name: round(cost, 5) for name, cost in self._costs.items()},
@@ -182,6 +225,20 @@ class Agent:
             "refused": self.deliverer.refused,
             "problem": "; ".join(problems),
         }
+
+    def _plan_problems(self) -> list[str]:
+        """What could not be done of the plan, each as a sentence."""
+        plan = self.keeper.plan
+        found = []
+        if self._settings.every is not None and self._settings.every != plan.every:
+            found.append(f"collect.every: this host's agent.toml says {self._settings.every:g} s instead")
+        known = {c.name for c in self._collectors}
+        found += [f"collect.{name}: this agent has no such part" for name in plan.collectors if name not in known]
+        found += [f"collect.{name}: {problem}" for name, problem in self._problems.items() if name in known]
+        planned = {f.path for f in plan.follow}
+        states = [f.status() for f in self._followers if f.path in planned]
+        found += [f"follow {s.path}: {s.detail}" for s in states if s.status not in ("following", "empty")]
+        return found
 
     # --- positions of followed files
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import logging
 import random
+import ssl
 import threading
 import time
 
@@ -25,7 +26,14 @@ TIME_LIMIT = 20.0
 class Deliverer:
     """Takes parcels from the spool and posts them. `problem` is what stands in the way, in words."""
 
-    def __init__(self, identity: Identity, spool: Spool, *, rng: random.Random | None = None) -> None:
+    def __init__(
+        self,
+        identity: Identity,
+        spool: Spool,
+        *,
+        rng: random.Random | None = None,
+        verify: ssl.SSLContext | bool = True,
+    ) -> None:
         self._identity = identity
         self._spool = spool
         self._random = rng or random.Random()  # noqa: S311  jitter, not a secret
@@ -35,6 +43,7 @@ class Deliverer:
             base_url=identity.console,
             timeout=TIME_LIMIT,
             headers={"Authorization": f"Bearer {identity.token}", "Content-Encoding": "gzip"},
+            verify=verify,
         )
         self.problem: str | None = None
         self.delivered = 0
@@ -86,11 +95,17 @@ class Deliverer:
             return f"the console at {self._identity.console} cannot be reached: {error}", False
         if answer.status_code == 200:
             return None, False
+        if answer.status_code == 403 and b"waits to be let in" in answer.content:
+            return "this machine waits to be let in: somebody has to approve it in the console", False
         if answer.status_code in (401, 403):
             return f"the console does not accept this agent ({answer.status_code}): enrol it again", False
         if answer.status_code in (400, 413, 415):
             return f"the console cannot read a parcel ({answer.status_code})", True
         return f"the console answered {answer.status_code}", False
+
+    def use_token(self, token: str) -> None:
+        """Delivers with another token from now on."""
+        self._http.headers["Authorization"] = f"Bearer {token}"
 
     def wait_after(self, failures: int) -> float:
         """Seconds before the next try: twice as long each time, up to a minute, and never quite the same."""

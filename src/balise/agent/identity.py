@@ -19,12 +19,13 @@ class AgentError(Exception):
 
 @dataclass(frozen=True)
 class Identity:
-    """What enrolling gave: the console, the host, and the token that proves it."""
+    """What enrolling gave: the console, the host, and the token that proves it, made at `token_at` (unix seconds)."""
 
     console: str
     host: str
     host_id: int
     token: str
+    token_at: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -37,23 +38,24 @@ class Followed:
 
 @dataclass(frozen=True)
 class AgentSettings:
-    """`agent.toml`: how often, which files, how large the spool may get. Nothing is allowed to act yet."""
+    """`agent.toml`: what holds on this host whatever the plan says. `every` is None where the plan decides."""
 
-    every: float = 15.0
+    every: float | None = None
     follow: list[Followed] = field(default_factory=list)
     spool_bytes: int = 256 << 20
 
 
 TEMPLATE = """\
-# Settings of the Balise agent on this host. Restart the agent after a change.
+# Settings of the Balise agent on this host. What to collect is in the console's plans; what is said here holds
+# whatever they say. Restart the agent after a change.
 
 # How often to collect.
-every = "15s"
+# every = "15s"
 
 # How much may wait on disk, in MiB, while the console is away; beyond it the oldest is dropped and counted.
 spool = 256
 
-# Text files to follow, one section each. The agent's user must be allowed to read them.
+# Text files to follow besides those of the plan, one section each. The agent's user must be allowed to read them.
 # [[follow]]
 # path = "/var/log/syslog"
 # from_start = false
@@ -97,8 +99,8 @@ def load_settings(folder: Path) -> AgentSettings:
         return AgentSettings()
     try:
         content: dict[str, Any] = tomllib.loads(path.read_text("utf-8"))
-        every = seconds(str(content.get("every", "15s")))
-        if not 1.0 <= every <= 3600.0:
+        every = seconds(str(content["every"])) if "every" in content else None
+        if every is not None and not 1.0 <= every <= 3600.0:
             raise ValueError("every: between 1s and 1h")
         unknown = set(content) - {"every", "spool", "follow"}
         if unknown:

@@ -44,4 +44,5 @@ class Status(BaseModel):
     state: Literal["ready", "starting"]
     organisation: str = ""
     needs_first_user: bool = False
+    warnings: list[str] = []
     figures: Figures | None = None

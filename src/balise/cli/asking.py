@@ -47,35 +47,38 @@ def add_commands(nouns: Any, people: dict[str, Any]) -> None:
     sign_in.set_defaults(run=_sign_in)
 
     status = nouns.add_parser("status", help="what the console says of itself")
-    _form(status)
+    form(status)
     status.set_defaults(run=_status)
-    _hosts(nouns)
+    host = _hosts(nouns)
     _metrics(nouns)
     _events(nouns)
     _rules(nouns)
     _alerts(nouns)
     _telling(nouns)
     _keys(nouns)
-    _verb(people["user"], "list", "who may sign in", _user_list)
-    _verb(people["user"], "remove", "remove a user, signed out everywhere", _user_remove, form=False).add_argument(
+    verb(people["user"], "list", "who may sign in", _user_list)
+    verb(people["user"], "remove", "remove a user, signed out everywhere", _user_remove, form_=False).add_argument(
         "name"
     )
-    _verb(people["token"], "list", "tokens of programs", _token_list)
-    _verb(people["token"], "revoke", "make a token useless", _token_revoke, form=False).add_argument("id", type=int)
+    verb(people["token"], "list", "tokens of programs", _token_list)
+    verb(people["token"], "revoke", "make a token useless", _token_revoke, form_=False).add_argument("id", type=int)
+    from balise.cli import enrolling
+
+    enrolling.add_commands(nouns, {"host": host, "relay": people["relay"]})
 
 
-def _form(parser: argparse.ArgumentParser) -> None:
+def form(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--format", choices=("table", "json", "csv"), default="table", help="table, unless given")
 
 
-def _verbs(nouns: Any, noun: str, help_: str) -> Any:
+def verbs(nouns: Any, noun: str, help_: str) -> Any:
     return nouns.add_parser(noun, help=help_).add_subparsers(dest="verb", metavar="VERB", required=True)
 
 
-def _verb(verbs: Any, name: str, help_: str, run: Any, *, form: bool = True) -> argparse.ArgumentParser:
-    made: argparse.ArgumentParser = verbs.add_parser(name, help=help_)
-    if form:
-        _form(made)
+def verb(of: Any, name: str, help_: str, run: Any, *, form_: bool = True) -> argparse.ArgumentParser:
+    made: argparse.ArgumentParser = of.add_parser(name, help=help_)
+    if form_:
+        form(made)
     made.set_defaults(run=run)
     return made
 
@@ -87,24 +90,24 @@ def _span(parser: argparse.ArgumentParser, default: str) -> None:
     parser.add_argument("--to", default="now", metavar="TIME", help="(now)")
 
 
-def _hosts(nouns: Any) -> None:
-    verbs = _verbs(nouns, "host", "servers and what is known of them")
-    listing = _verb(verbs, "list", "all hosts, the worst state first", _host_list)
+def _hosts(nouns: Any) -> Any:
+    of = verbs(nouns, "host", "servers and what is known of them")
+    listing = verb(of, "list", "all hosts, the worst state first", _host_list)
+    listing.add_argument("--retired", action="store_true", help="those that have left, instead of those that are here")
     listing.add_argument("--where", metavar="FILTER", help="""like 'label.site eq "northquay"'""")
-    one = _verb(verbs, "show", "one host", _host_show)
+    one = verb(of, "show", "one host", _host_show)
     one.add_argument("name")
-    label = _verb(verbs, "label", "set labels of a host; a label without a value goes", _host_label)
+    label = verb(of, "label", "set labels of a host; a label without a value goes", _host_label)
     label.add_argument("name")
     label.add_argument("labels", nargs="+", metavar="KEY=VALUE")
-    groups = _verb(verbs, "groups", "all groups and the states of their hosts", _host_groups)
-    del groups
+    return of
 
 
 def _metrics(nouns: Any) -> None:
-    verbs = _verbs(nouns, "metric", "measured values")
-    listing = _verb(verbs, "list", "the metrics there are", _metric_list)
+    of = verbs(nouns, "metric", "measured values")
+    listing = verb(of, "list", "the metrics there are", _metric_list)
     listing.add_argument("text", nargs="?", help="only names that contain this")
-    read = _verb(verbs, "read", "values of a metric over time", _metric_read)
+    read = verb(of, "read", "values of a metric over time", _metric_read)
     read.add_argument("metric")
     read.add_argument("--where", metavar="FILTER")
     _span(read, "-1h")
@@ -116,52 +119,52 @@ def _metrics(nouns: Any) -> None:
 
 
 def _events(nouns: Any) -> None:
-    verbs = _verbs(nouns, "event", "log records from everywhere")
-    search = _verb(verbs, "search", "events by text, filter and span, newest first", _event_search)
+    of = verbs(nouns, "event", "log records from everywhere")
+    search = verb(of, "search", "events by text, filter and span, newest first", _event_search)
     search.add_argument(
         "text", nargs="?", help='words that must be there; "in quotes" as a phrase, begin* as a beginning'
     )
     search.add_argument("--where", metavar="FILTER")
     _span(search, "-1h")
     search.add_argument("--limit", type=int, default=50)
-    follow = _verb(verbs, "follow", "events as they arrive, until interrupted", _event_follow)
+    follow = verb(of, "follow", "events as they arrive, until interrupted", _event_follow)
     follow.add_argument("text", nargs="?")
     follow.add_argument("--where", metavar="FILTER")
 
 
 def _rules(nouns: Any) -> None:
-    verbs = _verbs(nouns, "rule", "what is watched, and its limits")
-    _verb(verbs, "list", "all rules", _rule_list)
-    _verb(verbs, "show", "one rule as a file", _rule_show).add_argument("name")
-    apply = _verb(verbs, "apply", "put rules from files into the console", _rule_apply, form=False)
+    of = verbs(nouns, "rule", "what is watched, and its limits")
+    verb(of, "list", "all rules", _rule_list)
+    verb(of, "show", "one rule as a file", _rule_show).add_argument("name")
+    apply = verb(of, "apply", "put rules from files into the console", _rule_apply, form_=False)
     apply.add_argument("files", nargs="+", type=Path, metavar="FILE")
-    delete = _verb(verbs, "delete", "take a rule away; its open alerts end", _rule_delete, form=False)
+    delete = verb(of, "delete", "take a rule away; its open alerts end", _rule_delete, form_=False)
     delete.add_argument("name")
-    rehearse = _verb(verbs, "rehearse", "when a rule would have opened over stored history", _rule_rehearse)
+    rehearse = verb(of, "rehearse", "when a rule would have opened over stored history", _rule_rehearse)
     rehearse.add_argument("rule", help="a rule's name, or a file")
     _span(rehearse, "-24h")
 
 
 def _alerts(nouns: Any) -> None:
-    verbs = _verbs(nouns, "alert", "breaches of limits")
-    listing = _verb(verbs, "list", "alerts, open ones first", _alert_list)
+    of = verbs(nouns, "alert", "breaches of limits")
+    listing = verb(of, "list", "alerts, open ones first", _alert_list)
     listing.add_argument("--where", metavar="FILTER", help="""like 'severity eq "critical"'""")
     listing.add_argument("--state", choices=("open", "recovered"))
     listing.add_argument("--from", dest="from_", default="-24h", metavar="TIME")
-    _verb(verbs, "show", "one alert with its evidence", _alert_show).add_argument("id", type=int)
-    acknowledge = _verb(verbs, "acknowledge", "say that you have it", _alert_acknowledge, form=False)
+    verb(of, "show", "one alert with its evidence", _alert_show).add_argument("id", type=int)
+    acknowledge = verb(of, "acknowledge", "say that you have it", _alert_acknowledge, form_=False)
     acknowledge.add_argument("id", type=int)
     acknowledge.add_argument("--note", default="")
 
 
 def _telling(nouns: Any) -> None:
-    channels = _verbs(nouns, "channel", "ways to reach people")
-    _verb(channels, "list", "all channels", _channel_list)
-    webhook = _verb(channels, "webhook", "add or change a webhook", _channel_webhook, form=False)
+    channels = verbs(nouns, "channel", "ways to reach people")
+    verb(channels, "list", "all channels", _channel_list)
+    webhook = verb(channels, "webhook", "add or change a webhook", _channel_webhook, form_=False)
     webhook.add_argument("name")
     webhook.add_argument("url")
     webhook.add_argument("--bearer-stdin", action="store_true", help="read a bearer token from standard input")
-    email = _verb(channels, "email", "add or change mail", _channel_email, form=False)
+    email = verb(channels, "email", "add or change mail", _channel_email, form_=False)
     email.add_argument("name")
     email.add_argument("to", nargs="+")
     email.add_argument("--server", default="127.0.0.1")
@@ -170,34 +173,37 @@ def _telling(nouns: Any) -> None:
     email.add_argument("--sender", default="balise@localhost.localdomain")
     email.add_argument("--user")
     email.add_argument("--password-stdin", action="store_true")
-    for verb, help_, run in (
-        ("test", "send a test", _channel_test),
-        ("delete", "take a channel away", _channel_delete),
-    ):
-        _verb(channels, verb, help_, run, form=False).add_argument("name")
-    callouts = _verbs(nouns, "callout", "who is told of what")
-    _verb(callouts, "list", "all callouts", _callout_list)
-    put = _verb(callouts, "set", "add or change a callout", _callout_set, form=False)
+    verb(channels, "test", "send a test", _channel_test, form_=False).add_argument("name")
+    verb(channels, "delete", "take a channel away", _channel_delete, form_=False).add_argument("name")
+    callouts = verbs(nouns, "callout", "who is told of what")
+    verb(callouts, "list", "all callouts", _callout_list)
+    put = verb(callouts, "set", "add or change a callout", _callout_set, form_=False)
     put.add_argument("name")
     put.add_argument("--when", default='severity ge "warning"', metavar="FILTER")
     put.add_argument("--tell", required=True, nargs="+", metavar="CHANNEL")
-    _verb(callouts, "delete", "take a callout away", _callout_delete, form=False).add_argument("name")
-    deliveries = _verbs(nouns, "delivery", "the record of what was told to whom")
-    _verb(deliveries, "list", "the newest deliveries", _delivery_list)
+    verb(callouts, "delete", "take a callout away", _callout_delete, form_=False).add_argument("name")
+    deliveries = verbs(nouns, "delivery", "the record of what was told to whom")
+    verb(deliveries, "list", "the newest deliveries", _delivery_list)
 
 
 def _keys(nouns: Any) -> None:
-    verbs = _verbs(nouns, "key", "enrolment keys")
-    create = _verb(verbs, "create", "make a key and print the command that uses it", _key_create)
+    of = verbs(nouns, "key", "enrolment keys")
+    create = verb(of, "create", "make a key and print the command that uses it", _key_create)
     create.add_argument("label")
     create.add_argument("--uses", type=int, default=1)
     create.add_argument("--expires-in", default="24h", metavar="DURATION")
     create.add_argument("--group")
-    _verb(verbs, "list", "all keys and what they enrolled", _key_list)
-    _verb(verbs, "revoke", "make a key useless", _key_revoke, form=False).add_argument("id", type=int)
+    create.add_argument(
+        "--label", dest="labels", action="append", default=[], metavar="KEY=VALUE", help="for its hosts"
+    )
+    create.add_argument("--approval", choices=("automatic", "manual"), default="automatic")
+    verb(of, "list", "all keys and what they enrolled", _key_list)
+    revoke = verb(of, "revoke", "make a key useless", _key_revoke, form_=False)
+    revoke.add_argument("id", type=int)
+    revoke.add_argument("--agents", action="store_true", help="revoke what it enrolled, too")
 
 
-def _model(model: Any, /, **values: Any) -> Any:
+def model(model: Any, /, **values: Any) -> Any:
     """A request; what is wrong with it is wrong usage."""
     try:
         return model(**{k: v for k, v in values.items() if v is not None})
@@ -234,6 +240,8 @@ def _status(a: argparse.Namespace) -> int:
     storage = figures.pop("storage", {})
     counters = figures.pop("counters", {})
     flat |= figures | {f"storage.{k}": v for k, v in storage.items()} | {f"counter.{k}": v for k, v in counters.items()}
+    for warning in answer.get("warnings", []):
+        print(f"warning: {printable(warning)}", file=sys.stderr)
     if a.format == "json":
         print(json.dumps(answer if not storage else c_answer(answer, storage, counters), indent=2))
     else:
@@ -255,6 +263,7 @@ HOST_COLUMNS: list[Column] = [
     ("groups", lambda h: h["groups"]),
     ("labels", lambda h: h["labels"]),
     ("system", lambda h: h["os"]),
+    ("collected", lambda h: h["collection"]["mode"]),
     ("alerts", lambda h: h["open_alerts"] or ""),
     ("last heard", lambda h: ago(h["last_seen"])),
 ]
@@ -262,7 +271,7 @@ HOST_COLUMNS: list[Column] = [
 
 def _host_list(a: argparse.Namespace) -> int:
     with console() as c:
-        answer = c.call("GET", "/hosts", where=a.where, sort="state", limit=10_000)
+        answer = c.call("GET", "/hosts", where=a.where, sort="state", limit=10_000, retired=a.retired or None)
     show(answer, HOST_COLUMNS, a.format, empty="No hosts. Make an enrolment key with: balise key create LABEL")
     return 0
 
@@ -295,21 +304,8 @@ def _host_label(a: argparse.Namespace) -> int:
                 labels.pop(key, None)
             else:
                 labels[key] = value
-        changed = c.change_host(a.name, _model(HostChange, labels=labels))
+        changed = c.change_host(a.name, model(HostChange, labels=labels))
     print(f"{changed.name}: {text_of(changed.labels) or 'no labels'}")
-    return 0
-
-
-def _host_groups(a: argparse.Namespace) -> int:
-    with console() as c:
-        answer = c.call("GET", "/groups")
-    columns: list[Column] = [
-        ("state", lambda g: g["state"]),
-        ("group", lambda g: g["name"]),
-        ("hosts", lambda g: g["hosts"]),
-    ]
-    columns += [(state, lambda g, s=state: g["states"].get(s, "")) for state in ("critical", "warning", "silent", "ok")]
-    show(answer, columns, a.format)
     return 0
 
 
@@ -339,7 +335,7 @@ def _metric_list(a: argparse.Namespace) -> int:
 
 
 def _metric_read(a: argparse.Namespace) -> int:
-    query = _model(
+    query = model(
         MetricQuery,
         metric=a.metric,
         where=a.where,
@@ -391,7 +387,7 @@ EVENT_COLUMNS: list[Column] = [
 
 
 def _event_search(a: argparse.Namespace) -> int:
-    query = _model(EventQuery, text=a.text, where=a.where, from_=a.from_, to=a.to, limit=a.limit)
+    query = model(EventQuery, text=a.text, where=a.where, from_=a.from_, to=a.to, limit=a.limit)
     with console() as c:
         answer = c.call("POST", "/events/query", query)
     show(answer, EVENT_COLUMNS, a.format, empty="No event matches in this span.")
@@ -503,7 +499,7 @@ def _rule_rehearse(a: argparse.Namespace) -> int:
             answer = c.call("GET", f"/rules/{_quoted(a.rule)}")
             held = {k: v for k, v in answer.items() if k in RuleBody.model_fields}
             document = RuleDocument.model_validate({**held, "rule": a.rule})
-        result = c.call("POST", "/rules/rehearse", _model(Rehearse, rule=document, from_=a.from_, to=a.to))
+        result = c.call("POST", "/rules/rehearse", model(Rehearse, rule=document, from_=a.from_, to=a.to))
     from balise.api.spans import rfc3339
 
     unit = result["unit"]
@@ -603,14 +599,14 @@ def _channel_list(a: argparse.Namespace) -> int:
 def _channel_webhook(a: argparse.Namespace) -> int:
     bearer = sys.stdin.readline().strip() if a.bearer_stdin else None
     with console() as c:
-        c.put_channel(a.name, _model(WebhookChannel, kind="webhook", url=a.url, bearer=bearer))
+        c.put_channel(a.name, model(WebhookChannel, kind="webhook", url=a.url, bearer=bearer))
     print(f"channel {a.name} kept; try it with: balise channel test {a.name}")
     return 0
 
 
 def _channel_email(a: argparse.Namespace) -> int:
     password = sys.stdin.readline().rstrip("\n") if a.password_stdin else None
-    body = _model(
+    body = model(
         EmailChannel,
         kind="email",
         to=a.to,
@@ -654,7 +650,7 @@ def _callout_list(a: argparse.Namespace) -> int:
 
 def _callout_set(a: argparse.Namespace) -> int:
     with console() as c:
-        c.put_callout(a.name, _model(CalloutBody, when=a.when, tell=a.tell))
+        c.put_callout(a.name, model(CalloutBody, when=a.when, tell=a.tell))
     print(f"callout {a.name} kept")
     return 0
 
@@ -686,7 +682,15 @@ def _delivery_list(a: argparse.Namespace) -> int:
 
 
 def _key_create(a: argparse.Namespace) -> int:
-    body = _model(NewEnrolmentKey, label=a.label, uses=a.uses, expires_in=a.expires_in, group=a.group)
+    body = model(
+        NewEnrolmentKey,
+        label=a.label,
+        uses=a.uses,
+        expires_in=a.expires_in,
+        group=a.group,
+        labels=dict(pair.partition("=")[::2] for pair in a.labels),
+        approval=a.approval,
+    )
     with console() as c:
         answer = c.call("POST", "/enrolment-keys", body)
     if a.format == "json":
@@ -708,7 +712,9 @@ def _key_list(a: argparse.Namespace) -> int:
         ("label", lambda x: x["label"]),
         ("group", lambda x: x["group"]),
         ("uses left", lambda x: x["uses_left"]),
-        ("expires", lambda x: local_time(x["expires_at"])),
+        ("expires", lambda x: "revoked" if x["revoked_at"] else local_time(x["expires_at"])),
+        ("approval", lambda x: x["approval"]),
+        ("waiting", lambda x: x["waiting"] or ""),
         ("enrolled", lambda x: x["enrolled"]),
     ]
     show(answer, columns, a.format, empty="No enrolment keys. Make one with: balise key create LABEL")
@@ -717,8 +723,7 @@ def _key_list(a: argparse.Namespace) -> int:
 
 def _key_revoke(a: argparse.Namespace) -> int:
     with console() as c:
-        c.revoke_enrolment_key(a.id)
-    print("the key enrols nothing more; what it enrolled stays")
+        print(c.revoke_enrolment_key(a.id, agents=a.agents))
     return 0
 
 

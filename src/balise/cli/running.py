@@ -40,9 +40,15 @@ def expected_errors() -> tuple[type[Exception], ...]:
 
 
 def add_commands(nouns: Any) -> dict[str, Any]:
-    """Adds the commands; answers the verbs of `user` and `token`, which can also be asked of a console."""
+    """Adds the commands; answers the verbs of nouns that can also be asked of a console."""
     serve = nouns.add_parser("serve", help="run the console")
     _serving(serve)
+    serve.add_argument("--certificate", type=Path, metavar="FILE", help="serve HTTPS with this certificate (PEM chain)")
+    serve.add_argument("--key", type=Path, metavar="FILE", help="its private key (PEM), if not in the same file")
+    serve.add_argument(
+        "--tls", choices=("off", "self"), default="off", help="self: HTTPS with a certificate of its own"
+    )
+    serve.add_argument("--public-url", default="", metavar="URL", help="how agents elsewhere reach this console")
     serve.set_defaults(run=_serve)
 
     demo = nouns.add_parser("demo", help="run a console with the made-up fleet of Skerry Ferries")
@@ -51,7 +57,10 @@ def add_commands(nouns: Any) -> dict[str, Any]:
     demo.add_argument("--days", type=float, metavar="N", default=7.0, help="days of history to lay down (7)")
     demo.add_argument("--no-this-host", action="store_true", help="do not enrol this machine with a real agent")
     demo.set_defaults(run=_demo)
+    return {**_people(nouns), "agent": _agent(nouns), "relay": _relay(nouns)}
 
+
+def _people(nouns: Any) -> dict[str, Any]:
     user = nouns.add_parser("user", help="people who may sign in").add_subparsers(dest="verb", required=True)
     add = user.add_parser("add", help="add a user; the password is read from standard input")
     add.add_argument("name")
@@ -59,14 +68,16 @@ def add_commands(nouns: Any) -> dict[str, Any]:
     add.add_argument("--password-stdin", action="store_true", required=True, help="read the password's one line")
     _data(add)
     add.set_defaults(run=_user_add)
-
     token = nouns.add_parser("token", help="tokens for programs").add_subparsers(dest="verb", required=True)
     create = token.add_parser("create", help="make a token and print it, alone")
     create.add_argument("name")
     create.add_argument("--role", choices=("viewer", "operator", "administrator", "ingest"), required=True)
     _data(create)
     create.set_defaults(run=_token_create)
+    return {"user": user, "token": token}
 
+
+def _agent(nouns: Any) -> Any:
     agent = nouns.add_parser("agent", help="the agent of this host").add_subparsers(dest="verb", required=True)
     enrol = agent.add_parser("enrol", help="trade an enrolment key for an identity of this host")
     enrol.add_argument("--console", required=True, metavar="URL")
@@ -76,11 +87,28 @@ def add_commands(nouns: Any) -> dict[str, Any]:
         "--take-over", action="store_true", help="go on with the identity and history that this machine or name has"
     )
     enrol.add_argument("--follow", action="append", default=[], metavar="PATH", help="a log file to follow; repeatable")
-    _state(enrol)
-    enrol.set_defaults(run=_agent_enrol)
+    check = agent.add_parser("check", help="what works between this host and its console, and what does not")
+    check.add_argument("--console", metavar="URL", help="the console, if this host is not enrolled yet")
+    check.add_argument("--key", help="an enrolment key to try, without using it up")
+    check.add_argument("--name", help="the host's name, if not its own")
     run = agent.add_parser("run", help="collect and deliver until stopped")
-    _state(run)
-    run.set_defaults(run=_agent_run)
+    leave = agent.add_parser("leave", help="retire this host: its history stays in the console, its identity goes")
+    unit = agent.add_parser("unit", help="print a systemd unit for the agent on this host")
+    _trust(enrol)
+    _trust(check)
+    for parser, command in (
+        (enrol, _agent_enrol),
+        (check, _agent_check),
+        (run, _agent_run),
+        (leave, _agent_leave),
+        (unit, _agent_unit),
+    ):
+        parser.add_argument("--state", metavar="DIR", type=Path, help="the agent's state folder (BALISE_AGENT_STATE)")
+        parser.set_defaults(run=command)
+    return agent
+
+
+def _relay(nouns: Any) -> Any:
     relay = nouns.add_parser("relay", help="a relay at a site").add_subparsers(dest="verb", required=True)
     enrol = relay.add_parser("enrol", help="trade an enrolment key for an identity of this relay")
     enrol.add_argument("--console", required=True, metavar="URL")
@@ -88,27 +116,21 @@ def add_commands(nouns: Any) -> dict[str, Any]:
     enrol.add_argument("--name", help="the relay's name (relay-HOSTNAME)")
     enrol.add_argument("--site", help="the site it serves (the key's group)")
     _trust(enrol)
-    _relay_state(enrol)
-    enrol.set_defaults(run=_relay_enrol)
     run = relay.add_parser("run", help="take, keep and forward until stopped, and read near hosts")
     run.add_argument("--listen", metavar="ADDR:PORT", default=RELAY_LISTEN, help=f"where to listen ({RELAY_LISTEN})")
     run.add_argument("--buffer", type=int, default=2048, metavar="MIB", help="how much may wait on disk (2048 MiB)")
     run.add_argument("--side-by-side", type=int, default=100, metavar="N", help="hosts read at once (100)")
-    _relay_state(run)
-    run.set_defaults(run=_relay_run)
-    return {"user": user, "token": token, "relay": relay}
+    run.add_argument("--certificate", type=Path, metavar="FILE", help="serve HTTPS with this certificate (PEM chain)")
+    run.add_argument("--key", type=Path, metavar="FILE", help="its private key (PEM), if not in the same file")
+    unit = relay.add_parser("unit", help="print a systemd unit for the relay on this machine")
+    for parser, command in ((enrol, _relay_enrol), (run, _relay_run), (unit, _relay_unit)):
+        parser.add_argument("--state", metavar="DIR", type=Path, help="the relay's state folder (BALISE_RELAY_STATE)")
+        parser.set_defaults(run=command)
+    return relay
 
 
 def _data(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--data", metavar="DIR", help="the console's data folder (BALISE_DATA)")
-
-
-def _state(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--state", metavar="DIR", type=Path, help="the agent's state folder (BALISE_AGENT_STATE)")
-
-
-def _relay_state(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--state", metavar="DIR", type=Path, help="the relay's state folder (BALISE_RELAY_STATE)")
 
 
 def _trust(parser: argparse.ArgumentParser) -> None:
@@ -153,11 +175,14 @@ def log_to_stderr() -> None:
 
 def _serve(arguments: argparse.Namespace) -> int:
     _server_packages()
-    from balise.server.run import serve
+    from balise.server.run import Tls, serve
 
     log_to_stderr()
     address, port = listen_address(arguments.listen)
-    return serve(address, port, arguments.data)
+    if arguments.key and not arguments.certificate:
+        raise CommandError("--key goes with --certificate: name both")
+    tls = Tls(arguments.certificate, arguments.key, arguments.tls == "self")
+    return serve(address, port, arguments.data, tls=tls, public_url=arguments.public_url)
 
 
 def _demo(arguments: argparse.Namespace) -> int:
@@ -253,7 +278,16 @@ def _relay_run(arguments: argparse.Namespace) -> int:
         port,
         limit=max(1, arguments.buffer) << 20,
         side_by_side=max(1, arguments.side_by_side),
+        certificate=(arguments.certificate, arguments.key or arguments.certificate) if arguments.certificate else None,
     )
+
+
+def _relay_unit(arguments: argparse.Namespace) -> int:
+    from balise.agent.unit import unit_text
+    from balise.relay.identity import default_folder
+
+    print(unit_text("relay", arguments.state or default_folder()), end="")
+    return 0
 
 
 def _agent_enrol(arguments: argparse.Namespace) -> int:
@@ -261,15 +295,62 @@ def _agent_enrol(arguments: argparse.Namespace) -> int:
     from balise.agent.identity import default_folder
 
     folder = arguments.state or default_folder()
-    identity = enrol(
+    identity, waiting = enrol(
         folder,
         arguments.console,
         arguments.key,
         name=arguments.name,
         follow=arguments.follow,
         take_over=arguments.take_over,
+        trust=trust_of(arguments),
     )
+    if waiting:
+        print(f"{identity.host} waits to be let in: somebody has to approve it in the console (Enrol, Waiting)")
+        print(f"you may start it already, it delivers from then on: balise agent run --state {folder}")
+        return 0
     print(f"enrolled as {identity.host} at {identity.console}; now run: balise agent run --state {folder}")
+    return 0
+
+
+def _agent_check(arguments: argparse.Namespace) -> int:
+    from balise.agent.check import Check
+    from balise.agent.identity import default_folder
+
+    check = Check(
+        arguments.state or default_folder(),
+        console=arguments.console,
+        key=arguments.key,
+        trust=trust_of(arguments),
+        name=arguments.name,
+    )
+    marks = {"ok": "ok  ", "warning": "but ", "critical": "NO  "}
+    worst = 0
+    for finding in check.run():
+        worst = max(worst, ("ok", "warning", "critical").index(finding.verdict))
+        print(f"{marks[finding.verdict]} {finding.what:18} {finding.detail}", flush=True)
+    print(("\nall is well", "\nit works, but see the lines marked but", "\nit does not work: see NO")[worst])
+    return 1 if worst == 2 else 0
+
+
+def _agent_leave(arguments: argparse.Namespace) -> int:
+    from balise.agent.identity import default_folder, load_identity
+    from balise.client import Balise
+    from balise.client.trust import held_trust
+
+    folder = arguments.state or default_folder()
+    identity = load_identity(folder)
+    with Balise(identity.console, identity.token, trust=held_trust(folder)) as client:
+        print(client.call("POST", "/agents/leave")["detail"])
+    for name in ("identity.json", "plan.json"):
+        (folder / name).unlink(missing_ok=True)
+    return 0
+
+
+def _agent_unit(arguments: argparse.Namespace) -> int:
+    from balise.agent.identity import default_folder
+    from balise.agent.unit import unit_text
+
+    print(unit_text("agent", arguments.state or default_folder()), end="")
     return 0
 
 

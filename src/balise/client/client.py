@@ -63,9 +63,11 @@ class Balise:
     def close(self) -> None:
         self._http.close()
 
-    def call(self, method: str, path: str, body: BaseModel | None = None, **query: Any) -> Any:
+    def call(self, method: str, path: str, body: BaseModel | dict[str, Any] | None = None, **query: Any) -> Any:
         """The JSON that a call answers, as it is."""
-        content = body.model_dump_json(by_alias=True, exclude_none=True) if body is not None else None
+        if isinstance(body, BaseModel):
+            body = body.model_dump(mode="json", by_alias=True, exclude_none=True)
+        content = json.dumps(body) if body is not None else None
         parameters = {k.rstrip("_"): v for k, v in query.items() if v is not None}
         try:
             answer = self._http.request(
@@ -123,8 +125,9 @@ class Balise:
     def make_enrolment_key(self, key: NewEnrolmentKey) -> MadeEnrolmentKey:
         return MadeEnrolmentKey.model_validate(self.call("POST", "/enrolment-keys", key))
 
-    def revoke_enrolment_key(self, number: int) -> None:
-        self.call("DELETE", f"/enrolment-keys/{number}")
+    def revoke_enrolment_key(self, number: int, *, agents: bool = False) -> str:
+        """The key enrols nothing more; with `agents`, what it enrolled may not deliver any more either."""
+        return Note.model_validate(self.call("DELETE", f"/enrolment-keys/{number}", agents=agents or None)).detail
 
     # --- hosts
 

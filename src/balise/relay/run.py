@@ -14,7 +14,15 @@ from balise.relay.identity import RelayError, load
 from balise.relay.relay import Relay
 
 
-def run_relay(folder: Path, address: str, port: int, *, limit: int, side_by_side: int) -> int:
+def run_relay(
+    folder: Path,
+    address: str,
+    port: int,
+    *,
+    limit: int,
+    side_by_side: int,
+    certificate: tuple[Path, Path] | None = None,
+) -> int:
     """`balise relay run`.
 
     Raises:
@@ -40,6 +48,8 @@ def run_relay(folder: Path, address: str, port: int, *, limit: int, side_by_side
             timeout_keep_alive=75,
             server_header=False,
             proxy_headers=False,
+            ssl_certfile=certificate[0] if certificate else None,
+            ssl_keyfile=certificate[1] if certificate else None,
             limit_concurrency=4000,
         )
         server = uvicorn.Server(config)

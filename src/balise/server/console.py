@@ -24,6 +24,7 @@ from balise.collect.remote.trial import Trial
 from balise.server.access import Access, Principal
 from balise.server.alerts import AlertBook
 from balise.server.bulk import Enrolments
+from balise.server.certificates import ServerCertificate
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
 from balise.server.enrolling import Enrolling
@@ -35,6 +36,7 @@ from balise.server.intake import LogIntake, MetricIntake
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
 from balise.server.notify import Courier
+from balise.server.plans import PlanBook
 from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
 from balise.server.rulebook import Rulebook
@@ -59,6 +61,7 @@ class Settings:
     data: Path
     base_url: str = "http://127.0.0.1:8808"
     public_url: str = ""
+    certificate: ServerCertificate | None = None
     organisation: str = ""
     retention: Retention = field(default_factory=Retention)
     keep_events_days: float = 30.0
@@ -134,6 +137,7 @@ class Console:
         self.rules = Rulebook(
             state=self.state, metrics=self.metrics, watch=self.watch, book=self.book, directory=self.directory
         )
+        self.plans = PlanBook(self.state, self.directory)
         self.courier = Courier(self.state, self.sealer, settings.base_url)
         self.metric_intake = MetricIntake(self.series, self.directory)
         self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
@@ -160,6 +164,10 @@ class Console:
             return await self.log_intake.take(principal, body, as_json=False)
 
         self.remote_work.take_metrics, self.remote_work.take_logs = take_metrics, take_logs
+        self.remote.files_of = self.plans.files_of
+        self.watch.limits_of, self.watch.planned = self.plans.limits_of, self.plans.planned_rules
+        self.plans.rule_direction = self.rules.direction
+        self.plans.changed = self._plans_changed
         self.remote_work.on_facts = self.relays.on_facts = self.hosts.set_facts
         self.relays.on_moved = self.remote_work.refresh
         self.enrolments.relays = self.relays
@@ -188,9 +196,11 @@ class Console:
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
             Worker("relays", self.relays.look, 5.0),
+            Worker("eraser", self.erase_due, 5.0),
         ]
         for worker in self._workers:
             worker.start()
+        self.plans.start(loop)
         self.relays.start(loop)
         self.relays.settle()
         self.remote_work.start(loop)
@@ -199,11 +209,29 @@ class Console:
     def collectors_changed(self) -> None:
         """Hosts came, left or changed hands, groups or plans changed: who collects what follows."""
         self.relays.settle()
+        self.plans.wake()
         self.remote_work.refresh()
+
+    def _plans_changed(self, rules: set[str]) -> None:
+        self.watch.plans_changed(sorted(rules), time.time())
+        self.collectors_changed()
 
     def trust_words(self) -> str:
         """What an enrolment command has to say so that the console's certificate is trusted."""
-        return ""
+        certificate = self.settings.certificate
+        return f" --fingerprint {certificate.fingerprint}" if certificate and certificate.self_made else ""
+
+    def warnings(self) -> list[str]:
+        """What whoever runs this console has to know before it hurts."""
+        found = []
+        if self.settings.certificate is not None and (said := self.settings.certificate.warning(time.time())):
+            found.append(said)
+        found += [
+            f"the relay {r.name} has dropped {r.report['dropped']} requests: its buffer was full"
+            for r in self.relays.all()
+            if r.report and r.report["dropped"]
+        ]
+        return found
 
     def rotate_credential(self, name: str, body: Any, *, anyway: bool) -> None:
         """Tries a credential that is in use on every host that uses it.
@@ -257,9 +285,27 @@ class Console:
         self.series.seal_due(now)
         self.series.compact(now)
         self._sizes.append((time.time(), self._size()))
+        if self.settings.certificate is not None:
+            self.settings.certificate.look(time.time())
         if self.started_at + 60 < time.time():
             self.series.forget(now)
             self.events.forget(now)
+
+    def erase_due(self) -> None:
+        """Removes the history of hosts that were erased, one after the other; goes on after a restart."""
+        for number, name in self.hosts.to_erase():
+            self.series.erase(number)
+            if self.directory.find(name) is None:
+                # Events are kept by name: when it was given to another host at once, they are the other's now.
+                self.events.erase(name)
+            self.hosts.erased(number)
+            log.info("host=%s erased", name)
+
+    def end_waits(self) -> None:
+        """Ends what holds connections open, so that the service can stop."""
+        self.hub.stop()
+        self.plans.stop()
+        self.relays.stop()
 
     def note_silence(self) -> None:
         """For each collected host, how long nothing was heard of it, as a series like any other."""
@@ -286,6 +332,7 @@ class Console:
             state="ready",
             organisation=self.settings.organisation,
             needs_first_user=not self.access.has_users(),
+            warnings=self.warnings() if whole else [],
             figures=self.figures() if whole else None,
         )
 

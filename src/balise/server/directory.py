@@ -58,7 +58,7 @@ class Known:
 
 def clean_name(text: str) -> str:
     """A name fit for an address and a page: printable, no slash, at most 100 characters."""
-    return "".join(c for c in text.strip() if c.isprintable() and c not in "/\\?#%\"'<>")[:100].strip()
+    return "".join(c for c in text.strip() if c.isprintable() and c not in "/\\?#%\"'<>").lstrip("(")[:100].strip()
 
 
 @dataclass(frozen=True)
@@ -123,9 +123,15 @@ class Directory:
             self.groups = {g.name: _known_group(g, names) for g in groups}
             order = {name: place for place, name in enumerate(self.groups)}
             for row in hosts:
+                if row.name.startswith("("):
+                    # Erased, or on the way: no name that anybody can give begins so.
+                    gone_row = self._by_id.pop(row.id, None)
+                    if gone_row is not None:
+                        self._by_name.pop(gone_row.name, None)
+                    continue
                 self._keep(row, of_host.get(row.id, []), order, past.get(row.id, []))
-            gone = (set(self._by_id) if chosen is None else set(chosen)) - {row.id for row in hosts}
-            for number in gone & set(self._by_id):
+            missing = (set(self._by_id) if chosen is None else set(chosen)) - {row.id for row in hosts}
+            for number in missing & set(self._by_id):
                 del self._by_name[self._by_id.pop(number).name]
             self.version += 1
 

@@ -22,6 +22,8 @@ from balise.server.grouping import join_group, leave_group
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
+ERASING, ERASED = "(erasing) ", "(erased) "
+"""What a host is called whose history is going, and gone; nobody can give a host such a name."""
 CLONE_SECONDS = 600.0
 """How long a host is called cloned after it was noticed."""
 CLONED = (
@@ -198,6 +200,40 @@ class HostBook:
         self._book.end_of_host(known.id, "host retired", now)
         self.changed()
         return self.get(name)
+
+    def erase(self, name: str, who: str) -> None:
+        """The host goes with all its history. Its name is free at once; the history goes in the background.
+
+        Its row stays, nameless, so that its number, and those of its series, are never given to another.
+        """
+        known = self.known(name)
+        self.retire(name, who)
+
+        def write(session: Session) -> None:
+            row = session.get_one(tables.Host, known.id)
+            row.name = f"{ERASING}{known.id} {name}"
+            row.labels, row.facts, row.agent, row.machine_id = {}, None, None, ""
+            session.execute(delete(tables.Member).where(tables.Member.host == known.id))
+            session.execute(delete(tables.StateChange).where(tables.StateChange.host == known.id))
+            session.execute(delete(tables.Alert).where(tables.Alert.host == known.id))
+            audit(session, who, "host.erase", name)
+
+        self._state.write(write)
+        self._directory.reload()
+        self._reports.pop(known.id, None)
+
+    def to_erase(self) -> list[tuple[int, str]]:
+        """Hosts whose history is still to go: their numbers, and the names they had."""
+        query = select(tables.Host.id, tables.Host.name).where(tables.Host.name.startswith(ERASING))
+        rows = self._state.read(lambda s: s.execute(query).tuples().all())
+        return [(number, name.removeprefix(f"{ERASING}{number} ")) for number, name in rows]
+
+    def erased(self, number: int) -> None:
+        def write(session: Session) -> None:
+            session.get_one(tables.Host, number).name = f"{ERASED}{number}"
+
+        self._state.write(write)
+        self._directory.reload()
 
     def evidence(self, name: str, start: float, end: float) -> Evidence:
         known = self.known(name)

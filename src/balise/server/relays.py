@@ -67,6 +67,7 @@ class RelayBook:
         self._trials: dict[int, asyncio.Future[Trial]] = {}
         self._numbers = itertools.count(1)
         self._changed: asyncio.Event | None = None
+        self._stopped = False
         self._loop: asyncio.AbstractEventLoop | None = None
         self.on_facts: Callable[[int, Facts], None] = lambda _host, _facts: None
         self.on_moved: Callable[[], None] = lambda: None
@@ -245,6 +246,11 @@ class RelayBook:
             self.on_moved()
         self._wake()
 
+    def stop(self) -> None:
+        """Lets go of all that wait, for good."""
+        self._stopped = True
+        self._wake()
+
     def _wake(self) -> None:
         if self._loop is not None and self._changed is not None and not self._loop.is_closed():
             changed, self._changed = self._changed, asyncio.Event()
@@ -267,7 +273,7 @@ class RelayBook:
             if work.etag != etag or changed is None:
                 return work
             left = end - time.monotonic()
-            if left <= 0:
+            if left <= 0 or self._stopped:
                 return None
             try:
                 await asyncio.wait_for(changed.wait(), left)

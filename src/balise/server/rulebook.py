@@ -77,6 +77,15 @@ class Rulebook:
             raise unknown("rule", name)
         return self._answer(row)
 
+    def direction(self, name: str) -> str | None:
+        """Whether the limits of a rule are `above` or `below`; None when there is no such rule."""
+        row = self._state.read(lambda s: s.get(Rule, name))
+        if row is None:
+            return None
+        limits = RuleBody.model_validate(row.body).limits
+        limit = limits.warning or limits.critical
+        return "above" if limit is not None and limit.above is not None else "below"
+
     def _answer(self, row: Rule) -> RuleAnswer:
         body = RuleBody.model_validate(row.body)
         metric = self._metrics.engine.catalogue.metrics.get(body.measure.metric)

@@ -8,15 +8,36 @@ import os
 import signal
 import socket
 import sys
+from dataclasses import dataclass
+from pathlib import Path
 from types import FrameType
+from urllib.parse import urlsplit
 
 import uvicorn
 
 from balise.server.app import Face
+from balise.server.certificates import ServerCertificate, given, self_made
 from balise.server.console import Console, Settings
 from balise.server.folder import data_folder
 
 log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Tls:
+    """How to serve HTTPS: with a given certificate and key, with a self-made one, or not at all."""
+
+    certificate: Path | None = None
+    key: Path | None = None
+    self_made: bool = False
+
+
+def _certificate(tls: Tls, folder: Path, names: list[str]) -> ServerCertificate | None:
+    if tls.certificate is not None:
+        return given(tls.certificate, tls.key or tls.certificate)
+    if tls.self_made:
+        return self_made(folder / "tls", [n for n in names if n and n not in ("0.0.0.0", "::")])  # noqa: S104
+    return None
 
 
 def bound_socket(address: str, port: int) -> socket.socket:
@@ -43,14 +64,17 @@ class _Server(uvicorn.Server):
         self._console = console
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
-        self._console.hub.stop()
+        self._console.end_waits()
         await super().shutdown(sockets)
 
 
 def run_server(console: Console, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
+    certificate = console.settings.certificate
     config = uvicorn.Config(
         Face(console),
+        ssl_certfile=certificate.chain if certificate else None,
+        ssl_keyfile=certificate.key if certificate else None,
         log_config=None,
         access_log=False,
         lifespan="on",
@@ -61,6 +85,9 @@ def run_server(console: Console, listener: socket.socket) -> None:
         limit_concurrency=4000,
     )
 
+    config.load()
+    if certificate is not None:
+        certificate.context = config.ssl
     # The server raises the signal that ended it once more: as an exit, so that whoever called can clean up.
     signal.signal(signal.SIGTERM, _leave)
     with contextlib.suppress(KeyboardInterrupt):
@@ -71,21 +98,25 @@ def _leave(_number: int, _frame: FrameType | None) -> None:
     raise SystemExit(0)
 
 
-def serve(address: str, port: int, data: str | None) -> int:
+def serve(address: str, port: int, data: str | None, *, tls: Tls | None = None, public_url: str = "") -> int:
     """`balise serve`."""
     os.umask(0o077)
     folder = data_folder(data)
+    certificate = _certificate(tls or Tls(), folder, [address, urlsplit(public_url).hostname or ""])
     listener = bound_socket(address, port)
     shown = f"[{address}]" if ":" in address else address
-    console = Console(Settings(data=folder, base_url=f"http://{shown}:{port}"))
-    log.info("console at http://%s:%d data=%s", shown, port, folder)
+    base = f"{'https' if certificate else 'http'}://{shown}:{port}"
+    console = Console(Settings(data=folder, base_url=base, public_url=public_url.rstrip("/"), certificate=certificate))
+    log.info("console at %s data=%s", base, folder)
+    if certificate is not None:
+        log.info("certificate=%s fingerprint=%s", certificate.chain, certificate.fingerprint)
     if not console.access.has_users():
         print(
             f"Nobody can sign in yet. Make the first user with:\n  balise user add NAME --role administrator "
             f"--password-stdin --data {folder}\n(it reads the password's one line from standard input)",
             file=sys.stderr,
         )
-    if not address.startswith("127.") and address not in ("::1", "localhost"):
-        log.warning("listening on %s without TLS: put a TLS proxy in front, or listen on loopback", address)
+    if certificate is None and not address.startswith("127.") and address not in ("::1", "localhost"):
+        log.warning("listening on %s without TLS: start it with --tls self, or with --certificate and --key", address)
     run_server(console, listener)
     return 0

@@ -6,14 +6,14 @@ import logging
 import threading
 import time
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import select
 
-from balise.api.rules import RuleBody
+from balise.api.rules import Limits, RuleBody
 from balise.api.spans import seconds
 from balise.core import filters
 from balise.core.rules.limits import LimitMachine, Transition
@@ -45,11 +45,28 @@ class _Group:
     attributes: dict[str, str]
 
 
+LimitsOf = Callable[[str, int], Limits | None]
+"""What the plans say of a rule's limits on a host; None where the rule's own hold."""
+
+
+def _the_rules_own(_rule: str, _host: int) -> None:
+    return None
+
+
 class Watched:
     """One rule at work: its series, groups, windows and limits."""
 
-    def __init__(self, name: str, body: RuleBody, catalogue: Catalogue, directory: Directory, metrics: Metrics) -> None:
+    def __init__(
+        self,
+        name: str,
+        body: RuleBody,
+        catalogue: Catalogue,
+        directory: Directory,
+        metrics: Metrics,
+        limits_of: LimitsOf = _the_rules_own,
+    ) -> None:
         self.name = name
+        self._limits_of = limits_of
         self.body = body
         self._catalogue = catalogue
         self._directory = directory
@@ -121,6 +138,9 @@ class Watched:
             attributes = {k: v for k, v in values.items() if k != "host"}
             self.groups.append(_Group(key, host if named else None, name if named else "", attributes))
             self.machine.grow(len(self.groups))
+            own = self._limits_of(self.name, host) if named else None
+            if own is not None:
+                self.machine.set_limits(number, own)
             held = book.open.get((self.name, key))
             if held:
                 self.machine.restore(number, held.level)
@@ -186,7 +206,7 @@ class Watched:
             attributes=group.attributes,
             level=change.after,
             value=value,
-            bound=self.machine.bound_of(change.after),
+            bound=self.machine.bound_of(change.after, change.row),
             since=change.since,
         )
 
@@ -212,6 +232,9 @@ class Watch:
         self._arrivals: deque[Batch] = deque(maxlen=MOST_ARRIVALS)
         self.rules: dict[str, Watched] = {}
         self._version = -1
+        self.limits_of: LimitsOf = _the_rules_own
+        self.planned: Callable[[], set[str]] = set
+        """The rules whose limits some plan changes."""
         self.last_tick = 0.0
         self.dropped = 0
         store.listeners.append(self.arrived)
@@ -234,7 +257,7 @@ class Watch:
             self._version = self._directory.version
 
     def _watched(self, name: str, body: RuleBody) -> Watched:
-        made = Watched(name, body, self._store.catalogue, self._directory, self._metrics)
+        made = Watched(name, body, self._store.catalogue, self._directory, self._metrics, self.limits_of)
         made.find_series(self._book)
         return made
 
@@ -250,6 +273,13 @@ class Watch:
             self._book.end_of_rule(name, why, now, keep=lambda key: key in keys)
             self._replay([made], now)
             self.rules[name] = made
+
+    def plans_changed(self, rules: Sequence[str], now: float) -> None:
+        """Takes up these rules again, because plans give some hosts other limits now."""
+        with self._lock:
+            for name in rules:
+                if name in self.rules:
+                    self.change(name, self.rules[name].body, now, "limits changed by a plan")
 
     def _replay(self, rules: list[Watched], now: float) -> None:
         """Plays recent points through rules in small steps; what changed by the end is applied once."""
@@ -357,7 +387,7 @@ class Watch:
         """Hosts were added, renamed or labelled anew: rules that ask for that are taken up again."""
         for name, rule in list(self.rules.items()):
             text = f"{rule.body.hosts or ''} {rule.body.measure.where or ''} {' '.join(rule.body.measure.each)}"
-            if "label." in text or "group" in text or rule.body.hosts:
+            if "label." in text or "group" in text or rule.body.hosts or name in self.planned():
                 self.change(name, rule.body, now, "rule changed")
 
     @property

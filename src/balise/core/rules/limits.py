@@ -48,28 +48,37 @@ class Transition:
 
 
 class _Side:
-    """The state of one severity: since when breached (NaN if not), and whether raised."""
+    """One severity of all rows: its bounds, since when breached (NaN if not), and whether raised."""
 
-    def __init__(self, bound: Bound) -> None:
-        self.bound = bound
+    def __init__(self, base: Bound) -> None:
+        self.base = base
+        self.sign = base.sign
+        self.breach = np.empty(0)
+        self.clear = np.empty(0)
+        self.hold = np.empty(0)
         self.since = np.empty(0)
         self.raised = np.empty(0, bool)
 
     def grow(self, rows: int) -> None:
         more = rows - len(self.raised)
+        self.breach = np.concatenate([self.breach, np.full(more, self.base.breach)])
+        self.clear = np.concatenate([self.clear, np.full(more, self.base.clear)])
+        self.hold = np.concatenate([self.hold, np.full(more, self.base.hold)])
         self.since = np.concatenate([self.since, np.full(more, np.nan)])
         self.raised = np.concatenate([self.raised, np.zeros(more, bool)])
 
+    def set(self, row: int, bound: Bound) -> None:
+        self.breach[row], self.clear[row], self.hold[row] = bound.breach, bound.clear, bound.hold
+
     def advance(self, now: float, values: F64, known: NDArray[np.bool_], rows: slice) -> None:
-        bound, since, raised = self.bound, self.since[rows], self.raised[rows]
-        signed = values if bound.sign > 0 else -values
-        breached = signed > bound.breach
+        since, raised = self.since[rows], self.raised[rows]
+        signed = values if self.sign > 0 else -values
+        breached = signed > self.breach[rows]
         fresh = breached & np.isnan(since)
         since[fresh] = now
         since[known & ~breached] = np.nan
-        keep = raised & ~(signed <= bound.clear)
-        if bound.hold > 0:
-            breached &= (now - since) >= bound.hold
+        keep = raised & ~(signed <= self.clear[rows])
+        breached &= (now - since) >= self.hold[rows]
         np.logical_or(keep, breached, out=raised)
 
 
@@ -86,11 +95,25 @@ class LimitMachine:
         self.grow(rows)
 
     def grow(self, rows: int) -> None:
-        """Makes room for `rows` groups; the new ones are ok."""
+        """Makes room for `rows` groups; the new ones are ok and have the rule's own limits."""
         if rows > len(self.level):
             for _, side in self._sides:
                 side.grow(rows)
             self.level = np.concatenate([self.level, np.zeros(rows - len(self.level), np.int8)])
+
+    def set_limits(self, row: int, limits: Limits) -> None:
+        """Gives one group limits of its own, in the rule's direction; a severity they leave out stays the rule's."""
+        for severity, limit in ((WARNING, limits.warning), (CRITICAL, limits.critical)):
+            if limit is None:
+                continue
+            bound = Bound.of(limit)
+            side = next((held for level, held in self._sides if level == severity), None)
+            if side is None:
+                side = _Side(Bound(bound.sign, np.inf, np.inf, 0.0))
+                side.grow(len(self.level))
+                self._sides = sorted([*self._sides, (severity, side)], key=lambda pair: pair[0])
+            if bound.sign == side.sign:
+                side.set(row, bound)
 
     def restore(self, row: int, level: int) -> None:
         """Puts a group back at the level it had before a restart."""
@@ -127,11 +150,11 @@ class LimitMachine:
                 return float(side.since[row])
         return now
 
-    def bound_of(self, level: int) -> float:
-        """The limit of a level in the metric's own unit."""
+    def bound_of(self, level: int, row: int) -> float:
+        """The limit of a level for one group, in the metric's own unit."""
         for severity, side in self._sides:
             if severity == level:
-                return side.bound.sign * side.bound.breach
+                return float(side.sign * side.breach[row])
         return float("nan")
 
 

@@ -34,6 +34,14 @@ def read_status(console: ConsoleHere, principal: Whoever) -> Status:
     return console.status(whole=principal is not None and principal.may("viewer"))
 
 
+@router.get("/certificate", tags=["status"])
+def read_certificate(console: ConsoleHere) -> Response:
+    """What agents may pin of the console's certificate, as PEM; open to all, believed by its fingerprint alone."""
+    if console.settings.certificate is None:
+        raise Refused(404, "This console serves plain HTTP: it has no certificate.")
+    return Response(console.settings.certificate.anchor_pem(), media_type="application/x-pem-file")
+
+
 @router.get("/session", tags=["access"])
 def who_am_i(principal: Whoever) -> Me:
     return Me(name=principal.name, role=principal.role) if principal else Me(name=None, role=None)  # type: ignore[arg-type]

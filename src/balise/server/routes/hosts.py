@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from balise.api.hosts import Evidence, Host, HostChange, HostsChange, HostsChanged, Stretch
-from balise.api.lists import Page
+from balise.api.lists import Note, Page
 from balise.api.metrics import FilterText
 from balise.api.remote import Remote, RemoteBody
 from balise.api.spans import Instant
@@ -54,6 +54,14 @@ def retire_host(console: ConsoleHere, who: Administrator, name: str) -> Host:
     host = console.hosts.retire(name, who.name)
     console.access.forget_remembered()
     return host
+
+
+@router.delete("/hosts/{name}", status_code=202)
+def erase_host(console: ConsoleHere, who: Administrator, name: str) -> Note:
+    """The host goes with all its history; that cannot be undone."""
+    console.hosts.erase(name, who.name)
+    console.access.forget_remembered()
+    return Note(detail=f"{name} is gone; its history is being erased")
 
 
 @router.get("/hosts/{name}/remote")

@@ -138,6 +138,33 @@ class Day:
                 held[2] = number
         connection.exec_driver_sql(_MINUTE, [(*key, *held) for key, held in counts.items()])
 
+    def erase(self, host: str, most: int = 5000) -> int:
+        """Removes events and snapshots of a host, at most so many in one transaction. Answers how many are gone."""
+        connection = self._writing
+        try:
+            rows = connection.exec_driver_sql(
+                "SELECT id, time, severity, body FROM event WHERE host = ? LIMIT ?", (host, most)
+            ).fetchall()
+            tag = host_tag(host)
+            # A contentless index forgets a row when it is told again what it holds.
+            gone = [("delete", number, body, tag) for number, _, _, body in rows]
+            counts: dict[tuple[int, int], int] = {}
+            for _, time, severity, _ in rows:
+                counts[(time // MINUTE, severity)] = counts.get((time // MINUTE, severity), 0) + 1
+            if rows:
+                connection.exec_driver_sql("INSERT INTO words (words, rowid, body, tags) VALUES (?, ?, ?, ?)", gone)
+                connection.exec_driver_sql("DELETE FROM event WHERE id = ?", [(number,) for number, *_ in rows])
+                connection.exec_driver_sql(
+                    "UPDATE minute SET count = count - ? WHERE minute = ? AND severity = ?",
+                    [(count, *key) for key, count in counts.items()],
+                )
+            connection.exec_driver_sql("DELETE FROM snapshot WHERE host = ?", (host,))
+            connection.commit()
+        except Exception:
+            connection.rollback()
+            raise
+        return len(rows)
+
     def ids_between(self, start: int, end: int) -> tuple[int, int]:
         """The lowest and highest positive id of events in [start, end), to the minute."""
         found = self.read(

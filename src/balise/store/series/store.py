@@ -257,7 +257,30 @@ class SeriesStore:
             self._compact_one(tier, metric, day)
         return len(found)
 
-    def _compact_one(self, tier_seconds: int, metric: int, day: int) -> None:
+    def erase(self, host: int) -> int:
+        """Removes every point of a host, from blocks and from matrices. Answers how many of its series there were.
+
+        The series stay in the catalogue, empty: their numbers are never given to others.
+        """
+        self.seal(np.iinfo(np.int64).max)
+        own = np.array([s.id for s in self.catalogue.series.values() if s.host == host], np.int64)
+        metrics = {s.metric for s in self.catalogue.series.values() if s.host == host}
+
+        def remove() -> None:
+            with self._moment:
+                self._write_connection.execute(delete(tables.block).where(tables.block.c.host == host))
+                self._write_connection.commit()
+
+        self._writer.run(remove)
+        matrix = tables.matrix.c
+        with self._engine.connect() as connection:
+            query = select(matrix.tier, matrix.metric, matrix.day).where(matrix.metric.in_(metrics)).distinct()
+            found = connection.execute(query).all()
+        for tier, metric, day in found:
+            self._compact_one(tier, metric, day, without=own)
+        return len(own)
+
+    def _compact_one(self, tier_seconds: int, metric: int, day: int, without: I64 | None = None) -> None:
         tier = next(t for t in TIERS if TIER_SECONDS[t] == tier_seconds)
         with self._sealing:
             where = (
@@ -268,18 +291,22 @@ class SeriesStore:
             with self._engine.connect() as connection:
                 rows = connection.execute(select(tables.matrix.c.id, tables.matrix.c.series).where(where)).all()
             series = np.unique(np.concatenate([np.frombuffer(ids, np.int64) for _, ids in rows]))
+            if without is not None:
+                series = np.setdiff1d(series, without)
             width = tier_seconds * NS
             steps = Steps(day * DAY, width, DAY // width)
             summary = Summary.empty(len(series), steps.count)
             self.reader.stored_rollup(tier, metric, series, steps, summary)
-            made = list(matrix_rows(self._encoder, tier, metric, day, 0, series, summary, whole=True))
+            ended = without is None
+            made = list(matrix_rows(self._encoder, tier, metric, day, 0, series, summary, whole=ended))
 
             def swap() -> None:
                 connection = self._write_connection
                 with self._moment:
                     try:
                         connection.exec_driver_sql("DELETE FROM matrix WHERE id = ?", [(i,) for i, _ in rows])
-                        connection.execute(insert(tables.matrix), made)
+                        if made:
+                            connection.execute(insert(tables.matrix), made)
                         connection.commit()
                     except Exception:
                         connection.rollback()

@@ -1,0 +1,169 @@
+"""Plans: what to collect where, how often, which files to follow, and which limits differ."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from balise.api.metrics import FilterText
+from balise.api.remote import FollowedFile
+from balise.api.rules import Limits
+from balise.api.spans import Duration, Name, seconds
+
+COLLECTORS = ("cpu", "memory", "filesystem", "disk", "network", "uptime", "processes")
+"""The parts of a system that a plan can switch off or slow down."""
+
+
+class Strict(BaseModel):
+    """A misspelt key in a plan is an error, not a plan that silently does something else."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class PlanHosts(Strict):
+    """Which hosts a plan is for: one, those a filter chooses, those of groups; all, when nothing is said."""
+
+    host: Annotated[str, Field(max_length=100)] | None = None
+    hosts: FilterText | None = None
+    groups: Annotated[list[Name], Field(min_length=1, max_length=100)] | None = None
+
+    @model_validator(mode="after")
+    def _one_way(self) -> PlanHosts:
+        if sum(part is not None for part in (self.host, self.hosts, self.groups)) > 1:
+            raise ValueError("say which hosts in one way: host, hosts (a filter) or groups")
+        return self
+
+
+class CollectorPlan(Strict):
+    """How one part of the system is collected."""
+
+    every: Duration
+
+
+class PlanCollect(Strict):
+    """`every` for all parts; a part may be `off`, `on`, or have an interval of its own, a multiple of that."""
+
+    every: Duration | None = None
+    cpu: bool | CollectorPlan | None = None
+    memory: bool | CollectorPlan | None = None
+    filesystem: bool | CollectorPlan | None = None
+    disk: bool | CollectorPlan | None = None
+    network: bool | CollectorPlan | None = None
+    uptime: bool | CollectorPlan | None = None
+    processes: bool | CollectorPlan | None = None
+
+    @model_validator(mode="after")
+    def _not_too_often(self) -> PlanCollect:
+        for name in ("every", *COLLECTORS):
+            value = getattr(self, name)
+            text = value if name == "every" else getattr(value, "every", None)
+            if text is not None and not 1 <= seconds(text) <= 86_400:
+                raise ValueError(f"{name}: between 1s and 1d")
+        return self
+
+
+class PlanFile(FollowedFile):
+    """A file to follow; with `stop`, one that a more general plan follows and this one does not."""
+
+    stop: bool = False
+
+
+class PlanBody(Strict):
+    """A plan without its name."""
+
+    about: Annotated[str, Field(max_length=200)] = ""
+    for_: Annotated[PlanHosts, Field(alias="for")] = PlanHosts()
+    order: Annotated[int, Field(ge=-1000, le=1000, description="among plans as particular: the higher is stronger")] = 0
+    collect: PlanCollect = PlanCollect()
+    follow: Annotated[list[PlanFile], Field(max_length=200)] = []
+    limits: Annotated[dict[Name, Limits], Field(max_length=200, description="by rule")] = {}
+
+
+class PlanDocument(PlanBody):
+    """A plan as a file: the same keys, and its name under `plan`."""
+
+    plan: Name
+
+
+class PlanText(BaseModel):
+    """A plan as it is written, in YAML."""
+
+    text: Annotated[str, Field(min_length=1, max_length=100_000)]
+
+
+class Plan(BaseModel):
+    """A plan as it is kept."""
+
+    name: str
+    version: int
+    text: str
+    body: dict[str, Any]
+    hosts: int = Field(description="how many hosts it is for now")
+    updated_at: str
+    updated_by: str
+
+
+class PlanProblem(BaseModel):
+    """What is wrong in a plan's text, and where. Lines and columns begin at 1."""
+
+    line: int
+    column: int
+    field: str
+    detail: str
+
+
+class PlanCheck(BaseModel):
+    """Whether a plan's text is good, what is wrong with it, and for whom it would be."""
+
+    good: bool
+    name: str | None
+    problems: list[PlanProblem]
+    hosts: int
+
+
+class Setting(BaseModel):
+    """One effective setting, and the plan it came from."""
+
+    setting: str
+    value: str
+    plan: str
+
+
+class PlanChange(BaseModel):
+    """What a plan would change on one host: settings as they are and as they would be."""
+
+    host: str
+    setting: str
+    before: str
+    after: str
+
+
+class PlanDiff(BaseModel):
+    items: list[PlanChange]
+    hosts: int
+    left_out: int
+
+
+class CollectorSetting(BaseModel):
+    on: bool = True
+    every: float | None = None
+
+
+class EffectivePlan(BaseModel):
+    """What an agent, or whoever reads the host, is to do; `sources` names the plan each setting came from."""
+
+    etag: str = ""
+    every: float
+    collectors: dict[str, CollectorSetting] = {}
+    follow: list[FollowedFile] = []
+    sources: dict[str, str] = {}
+
+
+class HostPlan(BaseModel):
+    """What holds for a host, setting by setting, and what its agent could not do of it."""
+
+    settings: list[Setting]
+    plans: list[str]
+    problems: list[str]
+    applied: Literal["yes", "not yet", "no agent"]

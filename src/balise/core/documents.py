@@ -1,0 +1,88 @@
+"""Reading YAML documents so that every complaint can name its line and column."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, TypeVar
+
+import yaml
+from pydantic import BaseModel, ValidationError
+
+M = TypeVar("M", bound=BaseModel)
+MOST_DEPTH = 30
+Place = tuple[int, int]
+"""Line and column, both from 1."""
+
+
+class DocumentError(ValueError):
+    """A document that cannot be read: where, which field, and what is wrong."""
+
+    def __init__(self, problems: Sequence[tuple[Place, str, str]]) -> None:
+        super().__init__("; ".join(f"line {p[0]}, column {p[1]}: {detail}" for p, _, detail in problems))
+        self.problems = list(problems)
+
+
+def read_document(text: str, model: type[M]) -> M:
+    """A document as a model.
+
+    Raises:
+        DocumentError: it is no YAML, has an alias (which could stand for gigabytes), or does not fit the model.
+    """
+    node = _composed(text)
+    try:
+        value = yaml.safe_load(text)
+        return model.model_validate(value)
+    except ValidationError as error:
+        raise DocumentError([_problem(node, e) for e in error.errors()[:20]]) from None
+    except (yaml.YAMLError, ValueError, RecursionError) as error:
+        raise DocumentError([((1, 1), "", f"this cannot be read: {str(error)[:200]}")]) from None
+
+
+def _composed(text: str) -> yaml.Node:
+    try:
+        depth = 0
+        for event in yaml.parse(text, Loader=yaml.SafeLoader):
+            place = (event.start_mark.line + 1, event.start_mark.column + 1) if event.start_mark else (1, 1)
+            if isinstance(event, yaml.AliasEvent):
+                raise DocumentError([(place, "", "aliases (*name) are not allowed: write it out")])
+            depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
+            if depth > MOST_DEPTH:
+                raise DocumentError([(place, "", "it is nested too deep")])
+        node = yaml.compose(text, Loader=yaml.SafeLoader)
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark
+        place = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+        raise DocumentError([(place, "", f"this is no YAML: {error.problem or 'unreadable'}")]) from None
+    except yaml.YAMLError as error:
+        raise DocumentError([((1, 1), "", f"this is no YAML: {str(error)[:200]}")]) from None
+    if not isinstance(node, yaml.MappingNode):
+        raise DocumentError([((1, 1), "", "a document is a list of keys and values: key: value")])
+    return node
+
+
+def _problem(node: yaml.Node, error: Any) -> tuple[Place, str, str]:
+    path = [part for part in error["loc"] if not (isinstance(part, str) and part in ("bool", "CollectorPlan"))]
+    field = ".".join("for" if part == "for_" else str(part) for part in path)
+    detail = str(error["msg"]).removeprefix("Value error, ")
+    if error["type"] == "extra_forbidden":
+        detail = "there is no such key here"
+    elif error["type"] == "missing":
+        detail = "is missing"
+    return place_of(node, path), field, f"{field}: {detail}" if field else detail
+
+
+def place_of(node: yaml.Node, path: Sequence[Any]) -> Place:
+    """Where in the text a path of keys and positions leads; as far as it goes, at the key itself."""
+    mark = node.start_mark
+    for part in path:
+        if isinstance(node, yaml.MappingNode):
+            pair = next(((k, v) for k, v in node.value if k.value == str(part)), None)
+            if pair is None:
+                break
+            mark, node = pair[0].start_mark, pair[1]
+        elif isinstance(node, yaml.SequenceNode) and isinstance(part, int) and part < len(node.value):
+            node = node.value[part]
+            mark = node.start_mark
+        else:
+            break
+    return mark.line + 1, mark.column + 1

@@ -1,0 +1,155 @@
+"""Stacking plans: from the general to the particular, each setting with the plan it came from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from balise.api.plans import COLLECTORS, CollectorPlan, CollectorSetting, EffectivePlan, PlanBody, Setting
+from balise.api.remote import FollowedFile
+from balise.api.rules import Limits
+from balise.api.spans import duration_text, seconds
+from balise.core import filters
+
+DEFAULTS = "Balise"
+"""What is named as the source of a setting that no plan has."""
+DEFAULT_EVERY = 15.0
+
+
+@dataclass(frozen=True)
+class HostView:
+    """What has to be known of a host: its groups with those above them, and what a filter may ask."""
+
+    name: str
+    groups: Sequence[str]
+    lookup: Callable[[str], Any]
+
+
+@dataclass(frozen=True)
+class NamedPlan:
+    name: str
+    body: PlanBody
+
+
+@dataclass
+class Stacked:
+    """What holds for one host."""
+
+    every: float = DEFAULT_EVERY
+    collectors: dict[str, CollectorSetting] = field(default_factory=dict)
+    follow: dict[str, FollowedFile] = field(default_factory=dict)
+    limits: dict[str, Limits] = field(default_factory=dict)
+    sources: dict[str, str] = field(default_factory=dict)
+    plans: list[str] = field(default_factory=list)
+
+    def effective(self) -> EffectivePlan:
+        """What whoever collects has to know of it."""
+        return EffectivePlan(
+            every=self.every,
+            collectors=dict(sorted(self.collectors.items())),
+            follow=[self.follow[path] for path in sorted(self.follow)],
+            sources=dict(sorted(self.sources.items())),
+        )
+
+    def settings(self) -> list[Setting]:
+        """Every setting as people read it, with its plan."""
+        found = {"collect.every": duration_text(self.every)}
+        for name in COLLECTORS:
+            held = self.collectors.get(name, CollectorSetting())
+            found[f"collect.{name}"] = (
+                ("on" if held.every is None else f"every {duration_text(held.every)}") if held.on else "off"
+            )
+        for path, file in sorted(self.follow.items()):
+            found[f"follow {path}"] = "from its start" if file.from_start else "from its end"
+        for rule, limits in sorted(self.limits.items()):
+            found[f"limits.{rule}"] = _limits_text(limits)
+        return [Setting(setting=k, value=v, plan=self.sources.get(k, DEFAULTS)) for k, v in found.items()]
+
+
+def is_for(body: PlanBody, host: HostView) -> bool:
+    """Whether a plan is for a host."""
+    who = body.for_
+    if who.host is not None:
+        return who.host == host.name
+    if who.groups is not None:
+        return bool(set(who.groups) & set(host.groups))
+    return who.hosts is None or filters.matches(filters.parse(who.hosts), host.lookup)
+
+
+def particularity(plan: NamedPlan, depth: Callable[[str], int]) -> tuple[int, int, int, str]:
+    """How particular a plan is: for all, groups (a deeper one more so), a filter, one host; then its order."""
+    who = plan.body.for_
+    if who.host is not None:
+        rank = (3, 0)
+    elif who.hosts is not None:
+        rank = (2, 0)
+    elif who.groups is not None:
+        rank = (1, max(depth(group) for group in who.groups))
+    else:
+        rank = (0, 0)
+    return (*rank, plan.body.order, plan.name)
+
+
+def in_order(plans: Iterable[NamedPlan], depth: Callable[[str], int]) -> list[NamedPlan]:
+    """From the general to the particular. `depth` is how many groups are above a group."""
+    return sorted(plans, key=lambda plan: particularity(plan, depth))
+
+
+def stack(plans: Iterable[NamedPlan], host: HostView) -> Stacked:
+    """What holds for a host: plans in order, each laid over those before it."""
+    out = Stacked()
+    for plan in plans:
+        if is_for(plan.body, host):
+            out.plans.append(plan.name)
+            _lay_over(out, plan)
+    return out
+
+
+def _lay_over(out: Stacked, plan: NamedPlan) -> None:
+    body = plan.body
+    if body.collect.every is not None:
+        out.every = seconds(body.collect.every)
+        out.sources["collect.every"] = plan.name
+    for name in COLLECTORS:
+        said = getattr(body.collect, name)
+        if said is not None:
+            every = seconds(said.every) if isinstance(said, CollectorPlan) else None
+            out.collectors[name] = CollectorSetting(on=said is not False, every=every)
+            out.sources[f"collect.{name}"] = plan.name
+    for file in body.follow:
+        key = f"follow {file.path}"
+        if file.stop:
+            out.follow.pop(file.path, None)
+            out.sources.pop(key, None)
+        else:
+            out.follow[file.path] = FollowedFile(path=file.path, from_start=file.from_start)
+            out.sources[key] = plan.name
+    for rule, limits in body.limits.items():
+        held = out.limits.get(rule)
+        out.limits[rule] = _merged(held, limits) if held else limits
+        out.sources[f"limits.{rule}"] = plan.name
+
+
+def _merged(held: Limits, over: Limits) -> Limits:
+    """A severity that the more particular plan leaves out stays; one that would contradict it goes."""
+    try:
+        return Limits(warning=over.warning or held.warning, critical=over.critical or held.critical)
+    except ValueError:
+        return over
+
+
+def _limits_text(limits: Limits) -> str:
+    parts = []
+    for name, limit in (("warning", limits.warning), ("critical", limits.critical)):
+        if limit is not None:
+            bound = f"above {limit.above:g}" if limit.above is not None else f"below {limit.below:g}"
+            parts.append(f"{name} {bound}" + (f" for {limit.hold}" if limit.hold != "0s" else ""))
+    return ", ".join(parts)
+
+
+def differences(before: Stacked, after: Stacked) -> list[tuple[str, str, str]]:
+    """Settings that differ: name, as it was, as it would be; `-` where there is none."""
+    old = {s.setting: s.value for s in before.settings()}
+    new = {s.setting: s.value for s in after.settings()}
+    return [(k, old.get(k, "-"), new.get(k, "-")) for k in sorted(old | new) if old.get(k) != new.get(k)]

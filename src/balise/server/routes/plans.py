@@ -1,0 +1,76 @@
+"""Plans, and what holds for a host."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header, Path, Query, Response
+
+from balise.api.lists import Note, Page
+from balise.api.plans import EffectivePlan, HostPlan, Plan, PlanCheck, PlanDiff, PlanDocument, PlanText
+from balise.api.spans import Name
+from balise.server.routes.common import Agent, ConsoleHere, Operator, Viewer
+
+router = APIRouter(tags=["plans"])
+
+
+@router.get("/plans")
+def list_plans(console: ConsoleHere, _who: Viewer) -> Page[Plan]:
+    """All plans, from the general to the particular."""
+    return Page[Plan](items=console.plans.all())
+
+
+@router.get("/plans/schema")
+def read_schema(_who: Viewer) -> dict[str, Any]:
+    """The JSON Schema of a plan."""
+    return PlanDocument.model_json_schema(by_alias=True)
+
+
+@router.post("/plans/check")
+def check_plan(console: ConsoleHere, _who: Viewer, body: PlanText) -> PlanCheck:
+    """Whether a text is a good plan; what is wrong with it has its line and column."""
+    return console.plans.check(body.text)
+
+
+@router.post("/plans/diff")
+def diff_plan(console: ConsoleHere, _who: Viewer, body: PlanText) -> PlanDiff:
+    """What keeping a text would change, host by host."""
+    return console.plans.diff(body.text)
+
+
+@router.get("/plans/{name}")
+def read_plan(console: ConsoleHere, _who: Viewer, name: str) -> Plan:
+    return console.plans.get(name)
+
+
+@router.put("/plans/{name}")
+def put_plan(console: ConsoleHere, who: Operator, name: Annotated[Name, Path()], body: PlanText) -> Plan:
+    return console.plans.put(body.text, who.name, name)
+
+
+@router.delete("/plans/{name}")
+def delete_plan(console: ConsoleHere, who: Operator, name: str) -> Note:
+    console.plans.delete(name, who.name)
+    return Note(detail=f"the plan {name} is gone; what it said no longer holds")
+
+
+@router.get("/hosts/{name}/plan")
+def read_host_plan(console: ConsoleHere, _who: Viewer, name: str) -> HostPlan:
+    """What holds for a host, each setting with the plan it came from."""
+    return console.plans.of_host(name, console.hosts.get(name).agent)
+
+
+@router.get("/agents/plan")
+async def read_own_plan(
+    console: ConsoleHere,
+    who: Agent,
+    response: Response,
+    if_none_match: Annotated[str, Header(max_length=100)] = "",
+    wait: Annotated[float, Query(ge=0, le=60)] = 0,
+) -> EffectivePlan:
+    """An agent's plan; waits until it is another than the one of the given ETag."""
+    plan = await console.plans.wait_for(who.host or 0, if_none_match.strip('"'), wait)
+    if plan is None:
+        return Response(status_code=304)  # type: ignore[return-value]
+    response.headers["ETag"] = f'"{plan.etag}"'
+    return plan
