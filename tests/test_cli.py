@@ -78,6 +78,10 @@ def test_each_noun_lists_as_table_json_and_csv(service: Service, admin: Balise) 
         ("callout", "list"),
         ("delivery", "list"),
         ("key", "list"),
+        ("credential", "list"),
+        ("plan", "list"),
+        ("relay", "list"),
+        ("candidate", "list"),
         ("status", ""),
     ):
         words = [w for w in (noun, verb) if w]

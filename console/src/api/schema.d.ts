@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/v1/agents/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Key
+         * @description Whether enrolling with a key would work, without doing it.
+         */
+        post: operations["check_key_api_v1_agents_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents/enrol": {
         parameters: {
             query?: never;
@@ -32,6 +52,86 @@ export interface paths {
         /** Set Facts */
         put: operations["set_facts_api_v1_agents_facts_put"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agents/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave
+         * @description The host leaves by its own wish: it is retired, its history stays.
+         */
+        post: operations["leave_api_v1_agents_leave_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agents/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Own Plan
+         * @description An agent's plan; waits until it is another than the one of the given ETag.
+         */
+        get: operations["read_own_plan_api_v1_agents_plan_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agents/self": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Self
+         * @description What the console knows of the agent that asks, waiting or enrolled.
+         */
+        get: operations["read_self_api_v1_agents_self_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agents/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate Token
+         * @description A new token; the old one is good until the new one is first used.
+         */
+        post: operations["rotate_token_api_v1_agents_token_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -128,6 +228,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Candidates */
+        get: operations["list_candidates_api_v1_candidates_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/candidates/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Turn Away */
+        delete: operations["turn_away_api_v1_candidates__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/candidates/{number}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve */
+        post: operations["approve_api_v1_candidates__number__approve_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Certificate
+         * @description What agents may pin of the console's certificate, as PEM; open to all, believed by its fingerprint alone.
+         */
+        get: operations["read_certificate_api_v1_certificate_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/channels": {
         parameters: {
             query?: never;
@@ -187,6 +358,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Credentials */
+        get: operations["list_credentials_api_v1_credentials_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Credential */
+        get: operations["read_credential_api_v1_credentials__name__get"];
+        /**
+         * Put Credential
+         * @description Keeps a credential. One that is in use is tried first on every host that uses it.
+         */
+        put: operations["put_credential_api_v1_credentials__name__put"];
+        post?: never;
+        /** Delete Credential */
+        delete: operations["delete_credential_api_v1_credentials__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deliveries": {
         parameters: {
             query?: never;
@@ -237,6 +447,104 @@ export interface paths {
         post?: never;
         /** Revoke Key */
         delete: operations["revoke_key_api_v1_enrolment_keys__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Enrolments
+         * @description The newest lists, without their entries.
+         */
+        get: operations["list_enrolments_api_v1_enrolments_get"];
+        put?: never;
+        /** Start Enrolment */
+        post: operations["start_enrolment_api_v1_enrolments_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Hosts
+         * @description Reads a pasted list, a CSV or ranges of addresses into entries; nothing is tested yet.
+         */
+        post: operations["read_hosts_api_v1_enrolments_read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Enrolment */
+        get: operations["read_enrolment_api_v1_enrolments__number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/{number}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Follow Enrolment
+         * @description Server-sent events: the whole list first, then again whenever results come in, until it is done.
+         */
+        get: operations["follow_enrolment_api_v1_enrolments__number__live_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/enrolments/{number}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retry
+         * @description Tests what was not good again: each as corrected here, or as it was.
+         */
+        post: operations["retry_api_v1_enrolments__number__retry_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -342,6 +650,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Group
+         * @description What a filter would choose now.
+         */
+        post: operations["preview_group_api_v1_groups_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Group */
+        get: operations["read_group_api_v1_groups__name__get"];
+        /** Put Group */
+        put: operations["put_group_api_v1_groups__name__put"];
+        post?: never;
+        /** Delete Group */
+        delete: operations["delete_group_api_v1_groups__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -359,6 +706,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Hosts
+         * @description One change of many hosts, all or none: labels set and removed, groups joined and left.
+         */
+        post: operations["change_hosts_api_v1_hosts_change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}": {
         parameters: {
             query?: never;
@@ -370,11 +737,32 @@ export interface paths {
         get: operations["read_host_api_v1_hosts__name__get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Erase Host
+         * @description The host goes with all its history; that cannot be undone.
+         */
+        delete: operations["erase_host_api_v1_hosts__name__delete"];
         options?: never;
         head?: never;
         /** Change Host */
         patch: operations["change_host_api_v1_hosts__name__patch"];
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/agent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke Agent */
+        delete: operations["revoke_agent_api_v1_hosts__name__agent_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/hosts/{name}/evidence": {
@@ -391,6 +779,70 @@ export interface paths {
         get: operations["read_evidence_api_v1_hosts__name__evidence_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Host Plan
+         * @description What holds for a host, each setting with the plan it came from.
+         */
+        get: operations["read_host_plan_api_v1_hosts__name__plan_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/remote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Remote
+         * @description How the host is reached over the network.
+         */
+        get: operations["read_remote_api_v1_hosts__name__remote_get"];
+        /**
+         * Collect Remotely
+         * @description Collects the host over the network from now on. What collected it before may not deliver any more.
+         */
+        put: operations["collect_remotely_api_v1_hosts__name__remote_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retire Host
+         * @description The host leaves: nothing is taken of it any more, its history stays until it is forgotten.
+         */
+        post: operations["retire_host_api_v1_hosts__name__retire_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -474,6 +926,230 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Plans
+         * @description All plans, from the general to the particular.
+         */
+        get: operations["list_plans_api_v1_plans_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Plan
+         * @description Whether a text is a good plan; what is wrong with it has its line and column.
+         */
+        post: operations["check_plan_api_v1_plans_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Diff Plan
+         * @description What keeping a text would change, host by host.
+         */
+        post: operations["diff_plan_api_v1_plans_diff_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Schema
+         * @description The JSON Schema of a plan.
+         */
+        get: operations["read_schema_api_v1_plans_schema_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Plan */
+        get: operations["read_plan_api_v1_plans__name__get"];
+        /** Put Plan */
+        put: operations["put_plan_api_v1_plans__name__put"];
+        post?: never;
+        /** Delete Plan */
+        delete: operations["delete_plan_api_v1_plans__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Relays */
+        get: operations["list_relays_api_v1_relays_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/enrol": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enrol Relay */
+        post: operations["enrol_relay_api_v1_relays_enrol_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Report */
+        put: operations["report_api_v1_relays_report_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/senders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask Senders
+         * @description Whom tokens stand for, by their digests.
+         */
+        post: operations["ask_senders_api_v1_relays_senders_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/trials/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tried */
+        put: operations["tried_api_v1_relays_trials__number__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Work
+         * @description The hosts to read; waits until they are others than those of the given ETag.
+         */
+        get: operations["read_work_api_v1_relays_work_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove Relay */
+        delete: operations["remove_relay_api_v1_relays__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -541,6 +1217,24 @@ export interface paths {
         post: operations["sign_in_api_v1_session_post"];
         /** Sign Out */
         delete: operations["sign_out_api_v1_session_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/collection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Collection */
+        get: operations["read_collection_api_v1_settings_collection_get"];
+        /** Set Collection */
+        put: operations["set_collection_api_v1_settings_collection_put"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -647,6 +1341,23 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * AgentSelf
+         * @description What the console knows of the agent that asks. `now` is the console's clock, unix seconds.
+         */
+        AgentSelf: {
+            /** Host */
+            host: string;
+            /** Now */
+            now: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "enrolled" | "waiting";
+            /** Token Made At */
+            token_made_at: number | null;
         };
         /**
          * Alert
@@ -803,6 +1514,14 @@ export interface components {
             /** Worst Value */
             worst_value: number;
         };
+        /**
+         * Approval
+         * @description Under which name a machine is let in; its own, unless given.
+         */
+        Approval: {
+            /** Name */
+            name?: string | null;
+        };
         /** Callout */
         Callout: {
             /** Name */
@@ -826,6 +1545,23 @@ export interface components {
              * @default severity ge "warning"
              */
             when: string;
+        };
+        /**
+         * Candidate
+         * @description A machine that waits to be let in.
+         */
+        Candidate: {
+            /** Asked At */
+            asked_at: string;
+            facts: components["schemas"]["Facts"];
+            /** Id */
+            id: number;
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Origin */
+            origin: string;
         };
         /** Channel */
         Channel: {
@@ -854,6 +1590,11 @@ export interface components {
         Collection: {
             /** By */
             by: string;
+            /**
+             * Cost Seconds
+             * @description processor time of an agent's, or length of a remote reading
+             */
+            cost_seconds?: number | null;
             /** Delay Seconds */
             delay_seconds: number | null;
             /**
@@ -863,6 +1604,125 @@ export interface components {
             mode: "resident" | "remote" | "split" | "received";
             /** Problem */
             problem?: string | null;
+        };
+        /**
+         * CollectionSettings
+         * @description How remote collection works, unless a host or a plan says otherwise.
+         */
+        CollectionSettings: {
+            /**
+             * Every
+             * @default 30s
+             * @example 5m
+             */
+            every: string;
+            /**
+             * Side By Side
+             * @default 100
+             */
+            side_by_side: number;
+            /**
+             * Time Limit
+             * @default 10s
+             * @example 5m
+             */
+            time_limit: string;
+        };
+        /** CollectorSetting */
+        CollectorSetting: {
+            /** Every */
+            every?: number | null;
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+        };
+        /**
+         * Correction
+         * @description An entry as it should be tried again.
+         */
+        Correction: {
+            /**
+             * Address
+             * @example 192.0.2.17
+             */
+            address: string;
+            /**
+             * Credential
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            credential: string;
+            /** Group */
+            group?: string | null;
+            /**
+             * Host Key
+             * @default
+             */
+            host_key: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Mode
+             * @default remote
+             * @constant
+             */
+            mode: "remote";
+            /** Name */
+            name?: string | null;
+            /** Port */
+            port?: number | null;
+            /** Position */
+            position: number;
+            /**
+             * Protocol
+             * @default ssh
+             * @enum {string}
+             */
+            protocol: "ssh" | "snmp";
+            /** Site */
+            site?: string | null;
+        };
+        /**
+         * Credential
+         * @description A credential as it is listed: what it is for, never what it holds.
+         */
+        Credential: {
+            /** Groups */
+            groups: string[];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "ssh" | "snmp" | "login";
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "operator" | "administrator";
+            /**
+             * Settings
+             * @description what is no secret: the user, the version, the key's fingerprint
+             */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Updated At */
+            updated_at: string;
+            /** Updated By */
+            updated_by: string;
+            /**
+             * Used By
+             * @description hosts collected with it
+             */
+            used_by: number;
         };
         /**
          * Delivery
@@ -895,6 +1755,38 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "sent" | "given-up";
+        };
+        /**
+         * EffectivePlan
+         * @description What an agent, or whoever reads the host, is to do; `sources` names the plan each setting came from.
+         */
+        EffectivePlan: {
+            /**
+             * Collectors
+             * @default {}
+             */
+            collectors: {
+                [key: string]: components["schemas"]["CollectorSetting"];
+            };
+            /**
+             * Etag
+             * @default
+             */
+            etag: string;
+            /** Every */
+            every: number;
+            /**
+             * Follow
+             * @default []
+             */
+            follow: components["schemas"]["FollowedFile"][];
+            /**
+             * Sources
+             * @default {}
+             */
+            sources: {
+                [key: string]: string;
+            };
         };
         /** EmailChannel */
         EmailChannel: {
@@ -934,7 +1826,10 @@ export interface components {
             /** User */
             user?: string | null;
         };
-        /** EnrolAnswer */
+        /**
+         * EnrolAnswer
+         * @description `waiting` when the key asks for somebody's approval: the token works from that moment on.
+         */
         EnrolAnswer: {
             /** Every Seconds */
             every_seconds: number;
@@ -942,21 +1837,118 @@ export interface components {
             host: string;
             /** Host Id */
             host_id: number;
+            /**
+             * State
+             * @default enrolled
+             * @enum {string}
+             */
+            state: "enrolled" | "waiting";
             /** Token */
             token: string;
         };
-        /** EnrolRequest */
+        /**
+         * EnrolRequest
+         * @description `take_over` asks for the identity and history of this machine, or this name, where another collector has it.
+         */
         EnrolRequest: {
             facts: components["schemas"]["Facts"];
             /** Key */
             key: string;
+            /**
+             * Take Over
+             * @default false
+             */
+            take_over: boolean;
+        };
+        /** Enrolment */
+        Enrolment: {
+            /** Created At */
+            created_at: string;
+            /** Created By */
+            created_by: string;
+            /** Done At */
+            done_at: string | null;
+            /** Entries */
+            entries: components["schemas"]["TestedEntry"][];
+            /** Id */
+            id: number;
+            /** Results */
+            results: {
+                [key: string]: number;
+            };
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "testing" | "done";
+            /** Tested */
+            tested: number;
+            /** Time Limit */
+            time_limit: string;
+            /** Total */
+            total: number;
+        };
+        /**
+         * EnrolmentEntry
+         * @description One host to be tested and added.
+         */
+        EnrolmentEntry: {
+            /**
+             * Address
+             * @example 192.0.2.17
+             */
+            address: string;
+            /**
+             * Credential
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            credential: string;
+            /** Group */
+            group?: string | null;
+            /**
+             * Host Key
+             * @default
+             */
+            host_key: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Mode
+             * @default remote
+             * @constant
+             */
+            mode: "remote";
+            /** Name */
+            name?: string | null;
+            /** Port */
+            port?: number | null;
+            /**
+             * Protocol
+             * @default ssh
+             * @enum {string}
+             */
+            protocol: "ssh" | "snmp";
+            /** Site */
+            site?: string | null;
         };
         /** EnrolmentKey */
         EnrolmentKey: {
+            /**
+             * Approval
+             * @default automatic
+             * @enum {string}
+             */
+            approval: "automatic" | "manual";
             /** Created At */
             created_at: string;
             /**
              * Enrolled
+             * @description hosts and relays that came with it
              * @default []
              */
             enrolled: string[];
@@ -968,8 +1960,23 @@ export interface components {
             id: number;
             /** Label */
             label: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /** Revoked At */
+            revoked_at?: string | null;
             /** Uses Left */
             uses_left: number;
+            /**
+             * Waiting
+             * @description machines that wait to be let in
+             * @default 0
+             */
+            waiting: number;
         };
         /** Event */
         Event: {
@@ -1125,16 +2132,47 @@ export interface components {
             /** Watched Groups */
             watched_groups: number;
         };
+        /**
+         * FollowedFile
+         * @description A text file to follow: read from its end when it is first met, unless `from_start`.
+         */
+        FollowedFile: {
+            /**
+             * From Start
+             * @default false
+             */
+            from_start: boolean;
+            /** Path */
+            path: string;
+        };
         /** Group */
         Group: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
             /** Hosts */
             hosts: number;
+            /**
+             * Kind
+             * @default group
+             * @enum {string}
+             */
+            kind: "group" | "site";
             /** Last Change */
             last_change?: {
                 [key: string]: unknown;
             } | null;
+            /**
+             * Listed
+             * @default 0
+             */
+            listed: number;
             /** Name */
             name: string;
+            /** Parent */
+            parent?: string | null;
             /** Ribbon */
             ribbon: components["schemas"]["Stretch"][];
             /**
@@ -1146,6 +2184,49 @@ export interface components {
             states: {
                 [key: string]: number;
             };
+            /** Where */
+            where?: string | null;
+        };
+        /**
+         * GroupBody
+         * @description What a group is. A field left out of a change stays; `hosts` lists members, `where` chooses more of them.
+         */
+        GroupBody: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /** Hosts */
+            hosts?: string[] | null;
+            /**
+             * Kind
+             * @default group
+             * @enum {string}
+             */
+            kind: "group" | "site";
+            /** Parent */
+            parent?: string | null;
+            /** Where */
+            where?: string | null;
+        };
+        /**
+         * GroupMatch
+         * @description What a filter would choose: how many, and the first of them.
+         */
+        GroupMatch: {
+            /** Count */
+            count: number;
+            /** Hosts */
+            hosts: string[];
+        };
+        /** GroupPreview */
+        GroupPreview: {
+            /**
+             * Where
+             * @description a filter expression, RFC 7644 section 3.4.2.2
+             */
+            where: string;
         };
         /** HTTPValidationError */
         HTTPValidationError: {
@@ -1219,6 +2300,8 @@ export interface components {
             open_alerts: number;
             /** Os */
             os: string;
+            /** Retired At */
+            retired_at?: string | null;
             /**
              * State
              * @enum {string}
@@ -1238,6 +2321,76 @@ export interface components {
             labels?: {
                 [key: string]: string;
             } | null;
+        };
+        /**
+         * HostPlan
+         * @description What holds for a host, setting by setting, and what its agent could not do of it.
+         */
+        HostPlan: {
+            /**
+             * Applied
+             * @enum {string}
+             */
+            applied: "yes" | "not yet" | "no agent";
+            /** Plans */
+            plans: string[];
+            /** Problems */
+            problems: string[];
+            /** Settings */
+            settings: components["schemas"]["Setting"][];
+        };
+        /**
+         * HostsChange
+         * @description One change of many hosts: those named, or those that pass a filter.
+         */
+        HostsChange: {
+            /** Hosts */
+            hosts?: string[] | null;
+            /**
+             * Join
+             * @default []
+             */
+            join: string[];
+            /**
+             * Leave
+             * @default []
+             */
+            leave: string[];
+            /**
+             * Remove Labels
+             * @default []
+             */
+            remove_labels: string[];
+            /**
+             * Set Labels
+             * @default {}
+             */
+            set_labels: {
+                [key: string]: string;
+            };
+            /** Where */
+            where?: string | null;
+        };
+        /** HostsChanged */
+        HostsChanged: {
+            /** Changed */
+            changed: number;
+        };
+        /**
+         * KeyAnswer
+         * @description Whether enrolling would work, without doing it.
+         */
+        KeyAnswer: {
+            /** Detail */
+            detail: string;
+            /** Good */
+            good: boolean;
+        };
+        /** KeyCheck */
+        KeyCheck: {
+            facts: components["schemas"]["Facts"];
+            /** Key */
+            key: string;
         };
         /**
          * Limit
@@ -1262,14 +2415,63 @@ export interface components {
             critical?: components["schemas"]["Limit"] | null;
             warning?: components["schemas"]["Limit"] | null;
         };
+        /**
+         * ListAnswer
+         * @description What a list says, and the lines that could not be read.
+         */
+        ListAnswer: {
+            /** Entries */
+            entries: components["schemas"]["EnrolmentEntry"][];
+            /** Problems */
+            problems: components["schemas"]["ListProblem"][];
+        };
+        /** ListProblem */
+        ListProblem: {
+            /** Line */
+            line: number;
+            /** Problem */
+            problem: string;
+            /** Text */
+            text: string;
+        };
+        /** LoginCredential */
+        LoginCredential: {
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Kind
+             * @constant
+             */
+            kind: "login";
+            /** Password */
+            password: string;
+            /**
+             * Role
+             * @default administrator
+             * @enum {string}
+             */
+            role: "operator" | "administrator";
+            /** User */
+            user: string;
+        };
         /** MadeEnrolmentKey */
         MadeEnrolmentKey: {
+            /**
+             * Approval
+             * @default automatic
+             * @enum {string}
+             */
+            approval: "automatic" | "manual";
             /** Command */
             command: string;
             /** Created At */
             created_at: string;
             /**
              * Enrolled
+             * @description hosts and relays that came with it
              * @default []
              */
             enrolled: string[];
@@ -1286,8 +2488,23 @@ export interface components {
             key: string;
             /** Label */
             label: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /** Revoked At */
+            revoked_at?: string | null;
             /** Uses Left */
             uses_left: number;
+            /**
+             * Waiting
+             * @description machines that wait to be let in
+             * @default 0
+             */
+            waiting: number;
         };
         /** MadeToken */
         MadeToken: {
@@ -1434,8 +2651,25 @@ export interface components {
             /** Where */
             where?: string | null;
         };
+        /** NewEnrolment */
+        NewEnrolment: {
+            /** Entries */
+            entries: components["schemas"]["EnrolmentEntry"][];
+            /**
+             * Time Limit
+             * @default 5s
+             * @example 5m
+             */
+            time_limit: string;
+        };
         /** NewEnrolmentKey */
         NewEnrolmentKey: {
+            /**
+             * Approval
+             * @default automatic
+             * @enum {string}
+             */
+            approval: "automatic" | "manual";
             /**
              * Expires In
              * @default 24h
@@ -1447,13 +2681,20 @@ export interface components {
             /** Label */
             label: string;
             /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /**
              * Uses
              * @default 1
              */
             uses: number;
         };
         /** NewToken */
-        NewToken: {
+        "NewToken-Input": {
             /** Expires In */
             expires_in?: string | null;
             /**
@@ -1466,6 +2707,14 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "operator" | "administrator" | "ingest";
+        };
+        /**
+         * NewToken
+         * @description The token that takes the place of the one it was asked with, from its first use on.
+         */
+        "NewToken-Output": {
+            /** Token */
+            token: string;
         };
         /** NewUser */
         NewUser: {
@@ -1504,10 +2753,24 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Candidate] */
+        Page_Candidate_: {
+            /** Items */
+            items: components["schemas"]["Candidate"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Channel] */
         Page_Channel_: {
             /** Items */
             items: components["schemas"]["Channel"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Credential] */
+        Page_Credential_: {
+            /** Items */
+            items: components["schemas"]["Credential"][];
             /** Next */
             next?: string | null;
         };
@@ -1522,6 +2785,13 @@ export interface components {
         Page_EnrolmentKey_: {
             /** Items */
             items: components["schemas"]["EnrolmentKey"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Enrolment] */
+        Page_Enrolment_: {
+            /** Items */
+            items: components["schemas"]["Enrolment"][];
             /** Next */
             next?: string | null;
         };
@@ -1550,6 +2820,20 @@ export interface components {
         Page_Metric_: {
             /** Items */
             items: components["schemas"]["Metric"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Plan] */
+        Page_Plan_: {
+            /** Items */
+            items: components["schemas"]["Plan"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Relay] */
+        Page_Relay_: {
+            /** Items */
+            items: components["schemas"]["Relay"][];
             /** Next */
             next?: string | null;
         };
@@ -1616,6 +2900,90 @@ export interface components {
             read: number;
         };
         /**
+         * Plan
+         * @description A plan as it is kept.
+         */
+        Plan: {
+            /** Body */
+            body: {
+                [key: string]: unknown;
+            };
+            /**
+             * Hosts
+             * @description how many hosts it is for now
+             */
+            hosts: number;
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+            /** Updated At */
+            updated_at: string;
+            /** Updated By */
+            updated_by: string;
+            /** Version */
+            version: number;
+        };
+        /**
+         * PlanChange
+         * @description What a plan would change on one host: settings as they are and as they would be.
+         */
+        PlanChange: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Host */
+            host: string;
+            /** Setting */
+            setting: string;
+        };
+        /**
+         * PlanCheck
+         * @description Whether a plan's text is good, what is wrong with it, and for whom it would be.
+         */
+        PlanCheck: {
+            /** Good */
+            good: boolean;
+            /** Hosts */
+            hosts: number;
+            /** Name */
+            name: string | null;
+            /** Problems */
+            problems: components["schemas"]["PlanProblem"][];
+        };
+        /** PlanDiff */
+        PlanDiff: {
+            /** Hosts */
+            hosts: number;
+            /** Items */
+            items: components["schemas"]["PlanChange"][];
+            /** Left Out */
+            left_out: number;
+        };
+        /**
+         * PlanProblem
+         * @description What is wrong in a plan's text, and where. Lines and columns begin at 1.
+         */
+        PlanProblem: {
+            /** Column */
+            column: number;
+            /** Detail */
+            detail: string;
+            /** Field */
+            field: string;
+            /** Line */
+            line: number;
+        };
+        /**
+         * PlanText
+         * @description A plan as it is written, in YAML.
+         */
+        PlanText: {
+            /** Text */
+            text: string;
+        };
+        /**
          * ProcessUse
          * @description One process (or all of one name) over a span: mean CPU in cores, highest memory in bytes.
          */
@@ -1632,6 +3000,26 @@ export interface components {
             seen: number;
             /** User */
             user: string;
+        };
+        /**
+         * ReadList
+         * @description A pasted list, a CSV or a range of addresses, to be read into entries before anything is tested.
+         */
+        ReadList: {
+            /** Credential */
+            credential?: string | null;
+            /** Group */
+            group?: string | null;
+            /**
+             * Protocol
+             * @default ssh
+             * @enum {string}
+             */
+            protocol: "ssh" | "snmp";
+            /** Site */
+            site?: string | null;
+            /** Text */
+            text: string;
         };
         /**
          * Rehearsal
@@ -1681,6 +3069,246 @@ export interface components {
             severity: string;
             /** Worst Value */
             worst_value: number;
+        };
+        /**
+         * Relay
+         * @description A relay as people see it.
+         */
+        Relay: {
+            /**
+             * Behind
+             * @description hosts whose agents deliver through it
+             */
+            behind: number;
+            /** Last Seen */
+            last_seen: string | null;
+            /** Name */
+            name: string;
+            /** Remote Hosts */
+            remote_hosts: number;
+            /** Report */
+            report: {
+                [key: string]: unknown;
+            } | null;
+            /** Site */
+            site: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "silent";
+        };
+        /** RelayEnrol */
+        RelayEnrol: {
+            facts: components["schemas"]["Facts"];
+            /** Key */
+            key: string;
+            /**
+             * Name
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            name: string;
+            /** Site */
+            site?: string | null;
+        };
+        /** RelayEnrolled */
+        RelayEnrolled: {
+            /** Relay */
+            relay: string;
+            /** Relay Id */
+            relay_id: number;
+            /** Site */
+            site: string | null;
+            /** Token */
+            token: string;
+        };
+        /**
+         * RelayReport
+         * @description What a relay says of itself every few seconds. Sizes in bytes, counts since its start.
+         */
+        RelayReport: {
+            /** Cpu */
+            cpu: number;
+            /** Dropped */
+            dropped: number;
+            /** Forwarded */
+            forwarded: number;
+            /** Limit Bytes */
+            limit_bytes: number;
+            /** Memory */
+            memory: number;
+            /** Oldest At */
+            oldest_at?: number | null;
+            /** Problem */
+            problem?: string | null;
+            /** Refused */
+            refused: number;
+            /** Remote Hosts */
+            remote_hosts: number;
+            /**
+             * Turns
+             * @default {}
+             */
+            turns: {
+                [key: string]: components["schemas"]["RemoteTurn"];
+            };
+            /** Version */
+            version: string;
+            /** Waiting */
+            waiting: number;
+            /** Waiting Bytes */
+            waiting_bytes: number;
+        };
+        /**
+         * RelayWork
+         * @description The hosts a relay is to read now, and those it is to try once.
+         */
+        RelayWork: {
+            /** Etag */
+            etag: string;
+            /** Targets */
+            targets: components["schemas"]["RemoteTarget"][];
+            /**
+             * Trials
+             * @default []
+             */
+            trials: components["schemas"]["TrialRequest"][];
+        };
+        /**
+         * Remote
+         * @description How a host is reached over the network.
+         */
+        Remote: {
+            /** Address */
+            address: string;
+            /** Credential */
+            credential: string;
+            /** Every */
+            every: string;
+            /**
+             * Host Key
+             * @description the fingerprint of the pinned key, empty before the first contact
+             */
+            host_key: string;
+            /** Owner */
+            owner: string;
+            /** Port */
+            port: number;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "ssh" | "snmp";
+            /** Site */
+            site: string | null;
+            /** Time Limit */
+            time_limit: string;
+        };
+        /**
+         * RemoteBody
+         * @description How a host is to be reached from now on. A field left out stays as it is; on a host without one, it is needed.
+         */
+        RemoteBody: {
+            /**
+             * Accept Host Key
+             * @description pin the key that the host shows next, instead of the old one
+             * @default false
+             */
+            accept_host_key: boolean;
+            /** Address */
+            address?: string | null;
+            /** Credential */
+            credential?: string | null;
+            /** Every */
+            every?: string | null;
+            /** Port */
+            port?: number | null;
+            /** Protocol */
+            protocol?: ("ssh" | "snmp") | null;
+            /** Site */
+            site?: string | null;
+            /** Time Limit */
+            time_limit?: string | null;
+        };
+        /**
+         * RemoteTarget
+         * @description One host to collect from, with all that is needed to do it. Goes to relays; never to people.
+         */
+        RemoteTarget: {
+            /** Address */
+            address: string;
+            /** Credential */
+            credential: components["schemas"]["SshCredential"] | components["schemas"]["Snmp2Credential"] | components["schemas"]["Snmp3Credential"] | components["schemas"]["LoginCredential"];
+            /** Every */
+            every: number;
+            /**
+             * Follow
+             * @default []
+             */
+            follow: components["schemas"]["FollowedFile"][];
+            /** Host */
+            host: string;
+            /** Host Id */
+            host_id: number;
+            /**
+             * Host Key
+             * @default
+             */
+            host_key: string;
+            /** Port */
+            port: number;
+            /**
+             * Positions
+             * @description inode and offset of each followed file
+             * @default {}
+             */
+            positions: {
+                [key: string]: [
+                    number,
+                    number
+                ];
+            };
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "ssh" | "snmp";
+            /** Time Limit */
+            time_limit: number;
+        };
+        /**
+         * RemoteTurn
+         * @description How reading one host went at a relay.
+         */
+        RemoteTurn: {
+            /** Cost */
+            cost?: number | null;
+            facts?: components["schemas"]["Facts"] | null;
+            /**
+             * Host Key
+             * @default
+             */
+            host_key: string;
+            /**
+             * Positions
+             * @default {}
+             */
+            positions: {
+                [key: string]: [
+                    number,
+                    number
+                ];
+            };
+            /** Problem */
+            problem?: string | null;
+        };
+        /** Retry */
+        Retry: {
+            /**
+             * Entries
+             * @default []
+             */
+            entries: components["schemas"]["Correction"][];
         };
         /** Rule */
         Rule: {
@@ -1759,6 +3387,36 @@ export interface components {
             /** Rule */
             rule?: string | null;
         };
+        /**
+         * Sender
+         * @description Whom a token stands for: `host:12` for an agent, `token:NAME` for another sender.
+         */
+        Sender: {
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /** Sender */
+            sender: string;
+        };
+        /**
+         * SendersAnswer
+         * @description By digest; null for a token that the console does not know.
+         */
+        SendersAnswer: {
+            /** Senders */
+            senders: {
+                [key: string]: components["schemas"]["Sender"] | null;
+            };
+        };
+        /**
+         * SendersQuestion
+         * @description SHA-256 digests of tokens that were shown to a relay.
+         */
+        SendersQuestion: {
+            /** Digests */
+            digests: string[];
+        };
         /** SeriesAnswer */
         SeriesAnswer: {
             /** Attributes */
@@ -1798,6 +3456,18 @@ export interface components {
             /** User */
             user: string;
         };
+        /**
+         * Setting
+         * @description One effective setting, and the plan it came from.
+         */
+        Setting: {
+            /** Plan */
+            plan: string;
+            /** Setting */
+            setting: string;
+            /** Value */
+            value: string;
+        };
         /** SignIn */
         SignIn: {
             /**
@@ -1807,6 +3477,122 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /** Snmp2Credential */
+        Snmp2Credential: {
+            /** Community */
+            community: string;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Kind
+             * @constant
+             */
+            kind: "snmp";
+            /**
+             * Role
+             * @default administrator
+             * @enum {string}
+             */
+            role: "operator" | "administrator";
+            /**
+             * Version
+             * @constant
+             */
+            version: "2c";
+        };
+        /** Snmp3Credential */
+        Snmp3Credential: {
+            auth?: components["schemas"]["SnmpAuth"] | null;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Kind
+             * @constant
+             */
+            kind: "snmp";
+            privacy?: components["schemas"]["SnmpPrivacy"] | null;
+            /**
+             * Role
+             * @default administrator
+             * @enum {string}
+             */
+            role: "operator" | "administrator";
+            /** User */
+            user: string;
+            /**
+             * Version
+             * @constant
+             */
+            version: "3";
+        };
+        /**
+         * SnmpAuth
+         * @description RFC 3414 and RFC 7860.
+         */
+        SnmpAuth: {
+            /** Password */
+            password: string;
+            /**
+             * Protocol
+             * @default SHA-256
+             * @enum {string}
+             */
+            protocol: "MD5" | "SHA-1" | "SHA-224" | "SHA-256" | "SHA-384" | "SHA-512";
+        };
+        /**
+         * SnmpPrivacy
+         * @description RFC 3414 and RFC 3826.
+         */
+        SnmpPrivacy: {
+            /** Password */
+            password: string;
+            /**
+             * Protocol
+             * @default AES-128
+             * @enum {string}
+             */
+            protocol: "DES" | "AES-128" | "AES-192" | "AES-256";
+        };
+        /** SshCredential */
+        SshCredential: {
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Kind
+             * @constant
+             */
+            kind: "ssh";
+            /** Passphrase */
+            passphrase?: string | null;
+            /** Password */
+            password?: string | null;
+            /** Private Key */
+            private_key?: string | null;
+            /**
+             * Role
+             * @default administrator
+             * @enum {string}
+             */
+            role: "operator" | "administrator";
+            /** User */
+            user: string;
+        };
+        /** StartedEnrolment */
+        StartedEnrolment: {
+            /** Id */
+            id: number;
+            /** Total */
+            total: number;
         };
         /** Status */
         Status: {
@@ -1834,6 +3620,11 @@ export interface components {
             state: "ready" | "starting";
             /** Version */
             version: string;
+            /**
+             * Warnings
+             * @default []
+             */
+            warnings: string[];
         };
         /**
          * Storage
@@ -1876,6 +3667,41 @@ export interface components {
              */
             state: "ok" | "warning" | "critical" | "silent" | "paused";
         };
+        /**
+         * TestedEntry
+         * @description An entry and what became of it; `result` is null until it is tested.
+         */
+        TestedEntry: {
+            /** Address */
+            address: string;
+            /** Credential */
+            credential: string;
+            /** Group */
+            group: string | null;
+            /** Host */
+            host: string | null;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Message */
+            message: string;
+            /** Name */
+            name: string;
+            /** Port */
+            port: number;
+            /** Position */
+            position: number;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "ssh" | "snmp";
+            /** Result */
+            result: ("added" | "refused" | "timed-out" | "wrong-host-key" | "wrong-credential" | "no-permission" | "already-enrolled" | "failed") | null;
+            /** Site */
+            site: string | null;
+        };
         /** Token */
         Token: {
             /** Created At */
@@ -1893,6 +3719,31 @@ export interface components {
             role: "viewer" | "operator" | "administrator" | "ingest";
             /** Used At */
             used_at: string | null;
+        };
+        /** TrialAnswer */
+        TrialAnswer: {
+            facts?: components["schemas"]["Facts"] | null;
+            /**
+             * Host Key
+             * @default
+             */
+            host_key: string;
+            /** Message */
+            message: string;
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "added" | "refused" | "timed-out" | "wrong-host-key" | "wrong-credential" | "no-permission" | "already-enrolled" | "failed";
+        };
+        /**
+         * TrialRequest
+         * @description A host that a relay is to try to read once, before it is added.
+         */
+        TrialRequest: {
+            /** Id */
+            id: number;
+            target: components["schemas"]["RemoteTarget"];
         };
         /** User */
         User: {
@@ -1948,6 +3799,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    check_key_api_v1_agents_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyCheck"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyAnswer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     enrol_agent_api_v1_agents_enrol_post: {
         parameters: {
             query?: never;
@@ -2010,6 +3894,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    leave_api_v1_agents_leave_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+        };
+    };
+    read_own_plan_api_v1_agents_plan_get: {
+        parameters: {
+            query?: {
+                wait?: number;
+            };
+            header?: {
+                "if-none-match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectivePlan"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_self_api_v1_agents_self_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentSelf"];
+                };
+            };
+        };
+    };
+    rotate_token_api_v1_agents_token_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken-Output"];
                 };
             };
         };
@@ -2233,6 +4210,112 @@ export interface operations {
             };
         };
     };
+    list_candidates_api_v1_candidates_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Candidate_"];
+                };
+            };
+        };
+    };
+    turn_away_api_v1_candidates__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    approve_api_v1_candidates__number__approve_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Approval"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_certificate_api_v1_certificate_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+        };
+    };
     list_channels_api_v1_channels_get: {
         parameters: {
             query?: never;
@@ -2381,6 +4464,126 @@ export interface operations {
             };
         };
     };
+    list_credentials_api_v1_credentials_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Credential_"];
+                };
+            };
+        };
+    };
+    read_credential_api_v1_credentials__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_credential_api_v1_credentials__name__put: {
+        parameters: {
+            query?: {
+                /** @description keep it although it does not work on every host that uses it */
+                anyway?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SshCredential"] | components["schemas"]["Snmp2Credential"] | components["schemas"]["Snmp3Credential"] | components["schemas"]["LoginCredential"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_credential_api_v1_credentials__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     list_deliveries_api_v1_deliveries_get: {
         parameters: {
             query?: {
@@ -2469,7 +4672,10 @@ export interface operations {
     };
     revoke_key_api_v1_enrolment_keys__number__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description also revoke every agent and relay that came with it */
+                agents?: boolean;
+            };
             header?: never;
             path: {
                 number: number;
@@ -2485,6 +4691,187 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_enrolments_api_v1_enrolments_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Enrolment_"];
+                };
+            };
+        };
+    };
+    start_enrolment_api_v1_enrolments_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEnrolment"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedEnrolment"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_hosts_api_v1_enrolments_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadList"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListAnswer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_enrolment_api_v1_enrolments__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolment"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    follow_enrolment_api_v1_enrolments__number__live_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    retry_api_v1_enrolments__number__retry_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retry"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedEnrolment"];
                 };
             };
             /** @description Validation Error */
@@ -2661,6 +5048,139 @@ export interface operations {
             };
         };
     };
+    preview_group_api_v1_groups_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupPreview"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupMatch"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_group_api_v1_groups__name__get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_group_api_v1_groups__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_group_api_v1_groups__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     list_hosts_api_v1_hosts_get: {
         parameters: {
             query?: {
@@ -2668,6 +5188,8 @@ export interface operations {
                 sort?: string;
                 limit?: number;
                 cursor?: string | null;
+                /** @description those that have left, instead of those that are here */
+                retired?: boolean;
             };
             header?: never;
             path?: never;
@@ -2682,6 +5204,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Host_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_hosts_api_v1_hosts_change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostsChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsChanged"];
                 };
             };
             /** @description Validation Error */
@@ -2713,6 +5268,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    erase_host_api_v1_hosts__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
                 };
             };
             /** @description Validation Error */
@@ -2761,6 +5347,37 @@ export interface operations {
             };
         };
     };
+    revoke_agent_api_v1_hosts__name__agent_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     read_evidence_api_v1_hosts__name__evidence_get: {
         parameters: {
             query?: {
@@ -2782,6 +5399,134 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_host_plan_api_v1_hosts__name__plan_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostPlan"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_remote_api_v1_hosts__name__remote_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remote"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    collect_remotely_api_v1_hosts__name__remote_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoteBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remote"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    retire_host_api_v1_hosts__name__retire_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
                 };
             };
             /** @description Validation Error */
@@ -2900,6 +5645,429 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MetricAnswer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_plans_api_v1_plans_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Plan_"];
+                };
+            };
+        };
+    };
+    check_plan_api_v1_plans_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanCheck"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    diff_plan_api_v1_plans_diff_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanDiff"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_schema_api_v1_plans_schema_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    read_plan_api_v1_plans__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_plan_api_v1_plans__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_plan_api_v1_plans__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_relays_api_v1_relays_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Relay_"];
+                };
+            };
+        };
+    };
+    enrol_relay_api_v1_relays_enrol_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RelayEnrol"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelayEnrolled"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    report_api_v1_relays_report_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RelayReport"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    ask_senders_api_v1_relays_senders_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SendersQuestion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendersAnswer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    tried_api_v1_relays_trials__number__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialAnswer"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_work_api_v1_relays_work_get: {
+        parameters: {
+            query?: {
+                wait?: number;
+            };
+            header?: {
+                "if-none-match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelayWork"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove_relay_api_v1_relays__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
                 };
             };
             /** @description Validation Error */
@@ -3136,6 +6304,59 @@ export interface operations {
             };
         };
     };
+    read_collection_api_v1_settings_collection_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CollectionSettings"];
+                };
+            };
+        };
+    };
+    set_collection_api_v1_settings_collection_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CollectionSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CollectionSettings"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     read_status_api_v1_status_get: {
         parameters: {
             query?: never;
@@ -3185,7 +6406,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewToken"];
+                "application/json": components["schemas"]["NewToken-Input"];
             };
         };
         responses: {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, model_validator
 
 from balise.api.spans import Name
 
@@ -77,8 +77,24 @@ class LoginCredential(_Usable):
     password: Secret
 
 
-SnmpCredential = Annotated[Snmp2Credential | Snmp3Credential, Field(discriminator="version")]
-CredentialBody = Annotated[SshCredential | SnmpCredential | LoginCredential, Field(discriminator="kind")]
+def _form(value: Any) -> str | None:
+    """Which of the forms a credential has, by its kind and, for SNMP, its version."""
+    get = value.get if isinstance(value, dict) else lambda key: getattr(value, key, None)
+    kind = get("kind")
+    return f"snmp {get('version')}" if kind == "snmp" else kind
+
+
+CredentialBody = Annotated[
+    Annotated[SshCredential, Tag("ssh")]
+    | Annotated[Snmp2Credential, Tag("snmp 2c")]
+    | Annotated[Snmp3Credential, Tag("snmp 3")]
+    | Annotated[LoginCredential, Tag("login")],
+    Discriminator(
+        _form,
+        custom_error_type="credential_form",
+        custom_error_message="kind is ssh, snmp (with version 2c or 3) or login",
+    ),
+]
 
 
 class Credential(BaseModel):

@@ -367,7 +367,7 @@ def _credential(body: dict[str, Any]) -> Any:
         return TypeAdapter(CredentialBody).validate_python({k: v for k, v in body.items() if v is not None})
     except ValueError as error:
         for one in getattr(error, "errors", list)()[:5]:
-            place = ".".join(str(p) for p in one["loc"] if p not in ("ssh", "snmp", "login", "2c", "3"))
+            place = ".".join(str(p) for p in one["loc"] if p not in ("ssh", "snmp 2c", "snmp 3", "login"))
             print(f"balise: {place}: {str(one['msg']).removeprefix('Value error, ')}", file=sys.stderr)
         raise SystemExit(2) from None
 

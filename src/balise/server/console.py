@@ -171,6 +171,7 @@ class Console:
         self.remote_work.on_facts = self.relays.on_facts = self.hosts.set_facts
         self.relays.on_moved = self.remote_work.refresh
         self.enrolments.relays = self.relays
+        self.hosts.left = self.metric_intake.forget_shapes
         self.hosts.changed = self.enrolling.changed = self.collectors_changed
         self.enrolments.listeners.append(lambda number: self.hub.tell("enrolment", {"id": number}))
         self.book.listeners.append(on_alert)

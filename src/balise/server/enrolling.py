@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import delete, func, select
@@ -125,7 +126,7 @@ class Enrolling:
         def write(session: Session) -> tables.Host | None:
             key = usable_key(session, request.key)
             if key.approval == "manual":
-                find_identity(session, facts, take_over=request.take_over)
+                self._identity(session, facts, take_over=request.take_over)
                 if session.scalar(select(func.count(tables.Candidate.id))) >= MOST_WAITING:  # type: ignore[operator]
                     raise Refused(409, f"{MOST_WAITING} machines wait to be let in already: let in or refuse some.")
                 waiting = tables.Candidate(
@@ -147,11 +148,17 @@ class Enrolling:
         self.changed()
         return EnrolAnswer(host=host.name, host_id=host.id, token=token, every_seconds=EVERY_SECONDS)
 
-    @staticmethod
+    def _identity(self, session: Session, facts: Facts, *, take_over: bool) -> tables.Host | None:
+        return find_identity(session, facts, take_over=take_over, heard=self._heard)
+
+    def _heard(self, host: int) -> float | None:
+        known = self._directory.get(host)
+        return known.last_seen if known else None
+
     def _let_in(
-        session: Session, key: tables.EnrolmentKey, facts: Facts, token: str, *, take_over: bool, by: str
+        self, session: Session, key: tables.EnrolmentKey, facts: Facts, token: str, *, take_over: bool, by: str
     ) -> tables.Host:
-        host = find_identity(session, facts, take_over=take_over) or new_host(session, named(facts))
+        host = self._identity(session, facts, take_over=take_over) or new_host(session, named(facts))
         host.facts, host.mode, host.collected_by = facts.model_dump(), "resident", "its agent"
         host.machine_id, host.enrolled_with, host.retired_at = facts.machine_id, key.id, None
         host.labels = {**key.labels, **host.labels}
@@ -168,7 +175,7 @@ class Enrolling:
 
         def read(session: Session) -> str:
             row = usable_key(session, key)
-            same = find_identity(session, facts, take_over=False)
+            same = self._identity(session, facts, take_over=False)
             session.rollback()
             uses = f"the key {row.label!r} is good for {row.uses_left} more until {rfc3339(row.expires_at)}"
             how = "; somebody has to approve this machine" if row.approval == "manual" else ""
@@ -320,8 +327,10 @@ def same_machine(session: Session, facts: Facts) -> tables.Host | None:
     return max(rows, key=lambda h: (h.name == name, h.retired_at is None, h.last_seen or 0.0), default=None)
 
 
-def find_identity(session: Session, facts: Facts, *, take_over: bool) -> tables.Host | None:
-    """The host an agent on this machine goes on as; None when it is new.
+def find_identity(
+    session: Session, facts: Facts, *, take_over: bool, heard: Callable[[int], float | None]
+) -> tables.Host | None:
+    """The host an agent on this machine goes on as; None when it is new. `heard` tells when a host last was.
 
     Raises:
         Refused: 409 when another collector has the machine, another machine the name, or it is a copy.
@@ -329,7 +338,8 @@ def find_identity(session: Session, facts: Facts, *, take_over: bool) -> tables.
     name = named(facts)
     same = same_machine(session, facts)
     if same is not None:
-        _refuse_copy(same, facts, take_over=take_over)
+        if not take_over:
+            _refuse_copy(same, facts, heard(same.id))
         its_own = same.name == name and same.mode in ("resident", "received")
         if take_over or its_own or same.retired_at is not None:
             return same
@@ -350,11 +360,11 @@ def find_identity(session: Session, facts: Facts, *, take_over: bool) -> tables.
     )
 
 
-def _refuse_copy(same: tables.Host, facts: Facts, *, take_over: bool) -> None:
+def _refuse_copy(same: tables.Host, facts: Facts, heard: float | None) -> None:
     before: dict[str, Any] = same.facts or {}
-    alive = same.last_seen is not None and time.time() - same.last_seen < ALIVE and same.mode == "resident"
+    alive = heard is not None and time.time() - heard < ALIVE and same.mode == "resident"
     others = set(before.get("addresses") or ())
-    if take_over or not alive or not others or not facts.addresses or others & set(facts.addresses):
+    if not alive or not others or not facts.addresses or others & set(facts.addresses):
         return
     where = ", ".join(sorted(others)[:3])
     raise Refused(

@@ -65,6 +65,8 @@ class HostBook:
         self._clones = Clones()
         self.changed: Callable[[], None] = lambda: None
         """Called when a host comes, leaves or changes hands, so that collecting follows."""
+        self.left: Callable[[], None] = lambda: None
+        """Called when a host has left, so that nothing is taken of it any more."""
 
     # --- hosts
 
@@ -198,6 +200,7 @@ class HostBook:
         self._state.write(write)
         self._directory.refresh(known.id)
         self._book.end_of_host(known.id, "host retired", now)
+        self.left()
         self.changed()
         return self.get(name)
 

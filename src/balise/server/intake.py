@@ -180,6 +180,10 @@ class MetricIntake:
         for host in hosts:
             self._directory.heard(host, at, now)
 
+    def forget_shapes(self) -> None:
+        """A host has left: a body that was known by its shape alone is looked at anew."""
+        self._reader = BodyReader(capacity=SHAPE_BYTES)
+
     @property
     def shape_hits(self) -> int:
         return self._reader.shapes.hits

@@ -119,6 +119,9 @@ class Rounds:
         turn.problem, turn.result, turn.failures = None, "", 0
         turn.cost, turn.read_at, turn.files = taken.seconds, now, taken.files
         turn.host_key = link.host_key
+        held = self._tasks.get(target.host_id)
+        if held is not None and held[0].host_key != link.host_key:
+            self._tasks[target.host_id] = (held[0].model_copy(update={"host_key": link.host_key}), held[1])
 
     @staticmethod
     async def _failed(link: Link | None, turn: Turn, failure: LinkProblem) -> None:
@@ -131,14 +134,15 @@ class Rounds:
             await link.close()
 
 
-def _same(one: RemoteTarget | None, other: RemoteTarget) -> bool:
-    """Whether a target is read in the same way; how far its files are read is the link's own business."""
-    return (
-        one is not None
-        and one.model_copy(update={"positions": {}, "host_key": ""})
-        == other.model_copy(update={"positions": {}, "host_key": ""})
-        and (not one.host_key or not other.host_key or one.host_key == other.host_key)
-    )
+def _same(wanted: RemoteTarget | None, running: RemoteTarget) -> bool:
+    """Whether a target is read in the same way; how far its files are read is the link's own business.
+
+    A key that is pinned meanwhile changes nothing; one that was let go of, or another, does.
+    """
+    if wanted is None or running.host_key not in ("", wanted.host_key):
+        return False
+    aside = {"positions": {}, "host_key": ""}
+    return wanted.model_copy(update=aside) == running.model_copy(update=aside)
 
 
 def first_wait(target: RemoteTarget) -> float:

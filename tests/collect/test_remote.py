@@ -1,0 +1,370 @@
+"""Reading distant hosts: a real sshd, a real snmpd, several hosts with addresses of their own, and hostile answers."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from balise.api.credentials import SshCredential
+from balise.api.remote import FollowedFile, RemoteTarget
+from balise.collect import procfs
+from balise.collect.here import system_collectors
+from balise.collect.remote.link import Taken, open_link
+from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
+from balise.collect.remote.rounds import Rounds, Turn, pause_after
+from balise.collect.remote.trial import Trial, attempt
+from distant import Mute, Snmpd, Sshd, community, keypair, user
+from running import free_port
+
+
+@pytest.fixture(scope="module")
+def sshd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Sshd]:
+    made = Sshd(tmp_path_factory.mktemp("ssh"))
+    yield made
+    made.stop()
+
+
+@pytest.fixture(scope="module")
+def snmpd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Snmpd]:
+    made = Snmpd(tmp_path_factory.mktemp("snmp"))
+    yield made
+    made.stop()
+
+
+def read(target: RemoteTarget, times: int = 1, between: Callable[[int], None] | None = None) -> list[Taken]:
+    """Readings of one target over one link, each settled before the next."""
+
+    async def work() -> list[Taken]:
+        link = open_link(target)
+        taken = []
+        for number in range(times):
+            taken.append(await link.read(time.time()))
+            link.settle(taken[-1])
+            if between:
+                between(number)
+        await link.close()
+        return taken
+
+    return asyncio.run(work())
+
+
+def tried(target: RemoteTarget) -> Trial:
+    return asyncio.run(attempt(target, time.time()))
+
+
+# --- over SSH
+
+
+def test_a_host_read_over_ssh_tells_what_its_agent_would(sshd: Sshd) -> None:
+    taken = read(sshd.target(), times=2)[-1]
+    here = {(r.metric, tuple(sorted(r.attributes.items()))) for c in system_collectors() for r in c.read(time.time())}
+    there = {(r.metric, tuple(sorted(r.attributes.items()))): r.value for r in taken.readings}
+    assert here - set(there) == set()
+    kib = {w[0].rstrip(":"): int(w[1]) * 1024 for w in map(str.split, Path("/proc/meminfo").read_text().splitlines())}
+    assert there[("system.memory.limit", ())] == kib["MemTotal"]
+    root = os.statvfs("/")
+    sizes = [
+        v
+        for (m, a), v in there.items()
+        if m == "system.filesystem.limit" and dict(a)["system.filesystem.mountpoint"] == "/"
+    ]
+    assert sizes == [pytest.approx(root.f_blocks * root.f_frsize, rel=1e-6)]
+    busiest = taken.kept[0].content
+    assert busiest and {"pid", "name", "user", "cpu", "memory"} == set(busiest[0])
+    assert all(taken.meanings[r.metric].unit is not None for r in taken.readings)
+
+
+def test_facts_are_those_of_the_machine(sshd: Sshd) -> None:
+    facts = read(sshd.target())[0].facts
+    assert facts is not None
+    assert facts.kernel == os.uname().release and facts.cores == os.cpu_count()
+    assert facts.machine_id == Path("/etc/machine-id").read_text().strip()
+    assert facts.os.startswith(("Debian", "Ubuntu")) or facts.os
+
+
+def test_one_connection_is_kept_and_no_file_is_left(sshd: Sshd, tmp_path: Path) -> None:
+    home = Path.home()
+    before = {p.name for p in home.iterdir()} | {p.name for p in Path("/tmp").iterdir()}
+    accepted = (sshd.folder / "log").read_text().count("Accepted publickey")
+    read(sshd.target(), times=4)
+    assert (sshd.folder / "log").read_text().count("Accepted publickey") == accepted + 1
+    after = {p.name for p in home.iterdir()} | {p.name for p in Path("/tmp").iterdir()}
+    assert {name for name in after - before if "balise" in name or "tmp." in name} == set()
+
+
+def test_followed_files_survive_rotation_truncation_and_half_lines(sshd: Sshd, tmp_path: Path) -> None:
+    log = tmp_path / "app it's.log"
+    log.write_text("one\ntw")
+    steps: list[Callable[[], object]] = [
+        lambda: (log.open("a").write("o\nthree\n"), log.rename(f"{log}.1"), log.write_text("four\n")),
+        lambda: None,
+        lambda: log.write_text("5\n"),
+        lambda: None,
+    ]
+    taken = read(sshd.target(FollowedFile(path=str(log), from_start=True)), 5, lambda n: steps[n]() if n < 4 else None)
+    assert [[line.body for line in t.lines] for t in taken] == [["one"], ["two", "three"], ["four"], ["5"], []]
+    assert {t.files[0]["status"] for t in taken} == {"following"}
+
+
+def test_what_cannot_be_followed_says_why(sshd: Sshd, tmp_path: Path) -> None:
+    (tmp_path / "empty.log").touch()
+    files = [FollowedFile(path=p) for p in ("/no/such.log", "/etc", str(tmp_path / "empty.log"))]
+    states = [(f["status"], f["detail"]) for f in read(sshd.target(*files))[0].files]
+    assert [s for s, _ in states] == ["missing", "not-a-file", "empty"]
+    assert "is the path right?" in str(states[0][1])
+
+
+@pytest.mark.parametrize(
+    ("change", "result", "words"),
+    [
+        ("closed", "refused", "nothing listens"),
+        ("mute", "timed-out", "did not answer within"),
+        ("wrong key", "wrong-credential", "does not let"),
+        ("another host key", "wrong-host-key", "the host key has changed"),
+        ("another fingerprint", "wrong-host-key", "SHA256:"),
+        ("no shell", "wrong-credential", "does not let"),
+        ("garbage key", "wrong-credential", "cannot be read"),
+        ("no such name", "failed", "no connection"),
+        ("snmp credential", "wrong-credential", "kind ssh"),
+    ],
+)
+def test_every_way_of_failing_has_its_own_message(
+    sshd: Sshd, tmp_path: Path, change: str, result: str, words: str
+) -> None:
+    other = keypair(tmp_path, "other")
+    mute = Mute()
+    held = sshd.credential()
+    changes: dict[str, dict[str, object]] = {
+        "closed": {"port": free_port()},
+        "mute": {"port": mute.port, "time_limit": 0.5},
+        "wrong key": {"credential": held.model_copy(update={"private_key": other})},
+        "another host key": {"host_key": (tmp_path / "other.pub").read_text()},
+        "another fingerprint": {"host_key": "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"},
+        "no shell": {"credential": held.model_copy(update={"user": "nobody"})},
+        "garbage key": {"credential": SshCredential(kind="ssh", user="x", private_key="garbage")},
+        "no such name": {"address": "no-such-host.invalid"},
+        "snmp credential": {"credential": community()},
+    }
+    trial = tried(sshd.target(**changes[change]))
+    mute.close()
+    expected = "no-permission" if change == "no shell" and os.geteuid() == 0 else result
+    assert trial.result == expected
+    assert words in trial.message or expected == "no-permission"
+
+
+def test_the_key_shown_first_is_pinned(sshd: Sshd) -> None:
+    trial = tried(sshd.target())
+    assert trial.result == "added"
+    assert trial.host_key.split()[:2] == (sshd.folder / "host.pub").read_text().split()[:2]
+    assert tried(sshd.target(host_key=trial.host_key)).result == "added"
+
+
+def test_a_changed_key_is_noticed_over_a_connection_that_still_works(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("balise.collect.remote.ssh.VERIFY_EVERY", 0.0)
+    sshd = Sshd(tmp_path / "own")
+    try:
+        with pytest.raises(Exception, match="the host key has changed"):
+            read(sshd.target(), times=2, between=lambda _n: sshd.use_another_host_key())
+    finally:
+        sshd.stop()
+
+
+# --- hostile answers
+
+
+def test_a_file_cannot_pass_for_a_part_of_the_answer() -> None:
+    text = "\n@abc stat\ncpu0 1 2 3 4 5 6 7 8\n\n@abc loadavg\n@xyz end\n0 0 0\n\n@abc end\n"
+    assert parts_of(text, "abc")["loadavg"].startswith("@xyz end")
+    with pytest.raises(Unreadable, match="not whole"):
+        parts_of(text.replace("@abc end", ""), "abc")
+    with pytest.raises(Unreadable, match="it said: Welcome"):
+        parts_of("Welcome\x1b[2J", "abc")
+    with pytest.raises(Unreadable, match="no processor"):
+        LinuxHost().readings({"stat": "cpu0", "loadavg": ""} | {"stat": "x"}, 0.0, 0.0)
+
+
+def test_paths_are_quoted_in_the_script(tmp_path: Path) -> None:
+    nasty = FollowedFile(path=f"{tmp_path}/$(touch {tmp_path}/pwned);'`id`\".log")
+    text = script("n", facts=False, follow=[nasty], positions={})
+    said = subprocess.run(["/bin/sh", "-s"], input=text, capture_output=True, text=True, check=False).stdout
+    assert parts_of(said, "n")["follow-0"].strip() == "missing"
+    assert not (tmp_path / "pwned").exists()
+
+
+def test_a_position_is_kept_only_for_whole_lines() -> None:
+    file = FollowedFile(path="/a.log")
+    lines, place, status = followed(file, "7 100 10 0\nfirst\nseco", (7, 10), 0.0)
+    assert ([line.body for line in lines], place, status["behind"]) == (["first"], (7, 16), 84)
+    assert followed(file, "", (7, 10), 0.0)[1] == (7, 10)
+
+
+def test_proc_texts_are_read_as_the_manual_says() -> None:
+    """Lines of proc(5) and df(1) with their oddities, worked out by hand."""
+    look = procfs.cpu(
+        "cpu  9 9\ncpu0 100 0 50 1000 10 1 2 3 0 0\ncpu1 200 0 1 1\nintr 5", "0.50 0.25 0.10 1/100 7", 100
+    )
+    assert look.cores[0] == [1.0, 0.0, 0.5, 10.0, 0.1, 0.01, 0.02, 0.03]
+    assert look.cores[1] == [2.0, 0.0, 0.01, 0.01, None, None, None, None]
+    memory = procfs.memory(
+        "MemTotal: 1000 kB\nMemFree: 100 kB\nBuffers: 50 kB\nCached: 200 kB\n", "pswpin 3\npswpout 4"
+    )
+    assert (memory.available, memory.swapped_out) == (350 * 1024, 4.0)
+    mounts = "/dev/sda1 / ext4 rw 0 0\n/dev/sdb1 /mnt/my\\040disk xfs ro,noatime 0 0\nproc /proc proc rw 0 0\n"
+    blocks = "Filesystem 1024-blocks Used Available Capacity Mounted on\n/dev/sda1 100 40 50 45% /\nmy dev 200 20 180 10% /mnt/my disk\nproc 0 0 0 - /proc\n"
+    found = list(procfs.space(mounts, blocks, "/dev/sda1 10 4 6 40% /\n"))
+    assert [(s.mountpoint, s.size, s.used, s.free, s.read_only, s.inodes) for s in found] == [
+        ("/", 102400, 40960, 51200, False, 10),
+        ("/mnt/my disk", 204800, 20480, 184320, True, 0),
+    ]
+    [disk] = procfs.disks("   8       0 sda 10 1 2000 30 40 5 6000 70 0 80 90 0 0 0 0\nshort 1 2\n")
+    assert (disk.read, disk.write, disk.busy) == ((1024000.0, 10.0, 0.03), (3072000.0, 40.0, 0.07), 0.08)
+    [card] = procfs.cards("Inter-|  Receive\n face |bytes\n  eth0:1000 10 1 2 0 0 0 0 2000 20 3 4 0 0 0 0\n")
+    assert (card.name, card.receive, card.transmit) == ("eth0", (1000.0, 10.0, 1.0, 2.0), (2000.0, 20.0, 3.0, 4.0))
+    line = "12 (a (b) c) R 1 1 1 0 -1 4 0 0 0 0 150 50 0 0 20 0 1 0 777 9000 25 0 0"
+    [process], names = procfs.processes(f"{line}\nhalf a line\n", 100, 4096)
+    assert (process.pid, process.started, process.state, process.cpu, process.memory) == (12, 777, "R", 2.0, 102400)
+    assert names == {12: "a (b) c"}
+
+
+# --- over SNMP
+
+
+@pytest.mark.parametrize("version", ["2c", "3"])
+def test_a_device_is_read_over_snmp(snmpd: Snmpd, version: str) -> None:
+    credential = community() if version == "2c" else user()
+    until_up = time.monotonic() + 10
+    while (trial := tried(snmpd.target(credential))).result != "added" and time.monotonic() < until_up:
+        pass
+    assert trial.result == "added", trial.message
+    taken = read(snmpd.target(credential))[0]
+    values = {(r.metric, tuple(sorted(r.attributes.items()))): r.value for r in taken.readings}
+    total = int(Path("/proc/meminfo").read_text().split()[1]) * 1024
+    assert values[("system.memory.limit", ())] == total
+    cards = {dict(a)["network.interface.name"] for m, a in values if m == "system.network.io"}
+    assert cards == set(os.listdir("/sys/class/net")) - {"bonding_masters"}
+    assert values[("balise.interface.up", (("network.interface.name", "lo"),))] == 1.0
+    assert values[("system.uptime", ())] == pytest.approx(float(Path("/proc/uptime").read_text().split()[0]), abs=5)
+    assert taken.facts is not None and taken.facts.host_name == "pier-switch"
+    assert taken.facts.machine_id.startswith("snmp-8000")
+
+
+@pytest.mark.parametrize(
+    ("credential", "result", "words"),
+    [
+        (community("wrong"), "timed-out", "the community is wrong"),
+        (user("nobody"), "wrong-credential", "does not know this SNMP user"),
+        (user(auth="wrongpass1"), "wrong-credential", "authentication password"),
+        (user(privacy="wrongpass1"), "timed-out", "privacy password"),
+        (user("noview"), "no-permission", "lets it see nothing"),
+    ],
+)
+def test_snmp_failures_name_their_cause(snmpd: Snmpd, credential: object, result: str, words: str) -> None:
+    trial = tried(snmpd.target(credential, time_limit=1.6))  # type: ignore[arg-type]
+    assert (trial.result, words in trial.message) == (result, True), trial.message
+
+
+# --- many hosts
+
+
+def test_a_slow_host_never_delays_another(sshd: Sshd) -> None:
+    """Ten hosts that never answer and one that does, with room for two at once: the one keeps its rhythm."""
+    mute = Mute()
+    taken: list[float] = []
+    turns: list[Turn] = []
+
+    async def sink(_target: RemoteTarget, now: float, _taken: Taken) -> None:
+        taken.append(now)
+
+    async def work() -> None:
+        rounds = Rounds(sink, turns.append, side_by_side=2)
+        good = sshd.target(host_id=99, every=0.3, host="good")
+        dead = [sshd.target(host_id=n, port=mute.port, every=0.3, time_limit=0.4, host=f"dead-{n}") for n in range(10)]
+        await rounds.set_targets([good, *dead])
+        end = time.monotonic() + 20
+        while (len(taken) < 12 or len({t.target.host for t in turns}) < 11) and time.monotonic() < end:
+            await asyncio.sleep(0.05)
+        await rounds.set_targets([good])
+        assert rounds.hosts == [99]
+        await rounds.close()
+
+    asyncio.run(work())
+    mute.close()
+    gaps = sorted(b - a for a, b in zip(taken[-6:], taken[-5:], strict=False))
+    assert len(taken) >= 12 and gaps[len(gaps) // 2] < 1.5
+    assert {t.result for t in turns if t.target.host != "good"} == {"timed-out"}
+
+
+def test_a_failing_host_is_asked_less_often_up_to_five_minutes() -> None:
+    assert [pause_after(30, n) for n in (0, 1, 2, 3, 9)] == [30, 30, 60, 120, 300]
+    assert pause_after(3600, 5) == 3600
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="network namespaces need root")
+def test_hosts_with_addresses_of_their_own_and_one_that_is_unplugged(tmp_path: Path) -> None:
+    """Two hosts in network namespaces behind a bridge; the collector runs in a third, as another process."""
+    net = Net(tmp_path)
+    try:
+        assert net.attempt("10.99.7.11") == "added"
+        assert net.attempt("10.99.7.12") == "added"
+        net.run("ip", "-n", "balb", "link", "set", "eth0", "down")
+        assert net.attempt("10.99.7.12") in ("timed-out", "failed")
+        assert net.attempt("10.99.7.11") == "added"
+    finally:
+        net.close()
+
+
+class Net:
+    """`balm` with a bridge, `bala` and `balb` behind it, each with an sshd of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self.run(*["ip", "netns", "add", "balm"])
+        self.run(*["ip", "-n", "balm", "link", "add", "br0", "type", "bridge"])
+        self.run(*["ip", "-n", "balm", "addr", "add", "10.99.7.1/24", "dev", "br0"])
+        for link in ("lo", "br0"):
+            self.run(*f"ip -n balm link set {link} up".split())
+        self._sshds = []
+        for number, name in enumerate(("bala", "balb"), 11):
+            self.run(*f"ip netns add {name}".split())
+            self.run(*f"ip link add v{name} netns balm type veth peer name eth0 netns {name}".split())
+            for words in (f"balm link set v{name} master br0", f"balm link set v{name} up", f"{name} link set lo up"):
+                self.run("ip", "-n", *words.split())
+            self.run(*f"ip -n {name} addr add 10.99.7.{number}/24 dev eth0".split())
+            self.run(*f"ip -n {name} link set eth0 up".split())
+            wrapper = ("ip", "netns", "exec", name)
+            self._sshds.append(Sshd(folder / name, wrapper=wrapper, address=f"10.99.7.{number}"))
+
+    @staticmethod
+    def run(*words: str) -> None:
+        subprocess.run(words, check=True, capture_output=True)
+
+    def attempt(self, address: str) -> str:
+        """What a trial from inside `balm` comes to, tried until the server is up."""
+        sshd = self._sshds[int(address[-1]) - 1]
+        target = self._folder / "target.json"
+        target.write_text(sshd.target(address=address, time_limit=3.0).model_dump_json())
+        code = (
+            "import asyncio,sys,time\nfrom balise.api.remote import RemoteTarget\n"
+            "from balise.collect.remote.trial import attempt\n"
+            "target = RemoteTarget.model_validate_json(open(sys.argv[1]).read())\n"
+            "for _ in range(20):\n    found = asyncio.run(attempt(target, time.time()))\n"
+            "    if found.result != 'refused': break\n    time.sleep(0.2)\nprint(found.result)"
+        )
+        import sys
+
+        words = ["ip", "netns", "exec", "balm", sys.executable, "-c", code, str(target)]
+        return subprocess.run(words, capture_output=True, text=True, timeout=60, check=True).stdout.strip()
+
+    def close(self) -> None:
+        for sshd in self._sshds:
+            sshd.stop()
+        for name in ("balm", "bala", "balb"):
+            subprocess.run(["ip", "netns", "del", name], check=False)
