@@ -1330,6 +1330,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Views */
+        get: operations["list_views_api_v1_views_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put View */
+        put: operations["put_view_api_v1_views__name__put"];
+        post?: never;
+        /** Delete View */
+        delete: operations["delete_view_api_v1_views__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2694,7 +2729,7 @@ export interface components {
             uses: number;
         };
         /** NewToken */
-        "NewToken-Input": {
+        NewToken: {
             /** Expires In */
             expires_in?: string | null;
             /**
@@ -2707,14 +2742,6 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "operator" | "administrator" | "ingest";
-        };
-        /**
-         * NewToken
-         * @description The token that takes the place of the one it was asked with, from its first use on.
-         */
-        "NewToken-Output": {
-            /** Token */
-            token: string;
         };
         /** NewUser */
         NewUser: {
@@ -2862,6 +2889,13 @@ export interface components {
         Page_User_: {
             /** Items */
             items: components["schemas"]["User"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[View] */
+        Page_View_: {
+            /** Items */
+            items: components["schemas"]["View"][];
             /** Next */
             next?: string | null;
         };
@@ -3301,6 +3335,14 @@ export interface components {
             };
             /** Problem */
             problem?: string | null;
+        };
+        /**
+         * RenewedToken
+         * @description The token that takes the place of the one it was asked with, from its first use on.
+         */
+        RenewedToken: {
+            /** Token */
+            token: string;
         };
         /** Retry */
         Retry: {
@@ -3772,6 +3814,61 @@ export interface components {
             /** Error Type */
             type: string;
         };
+        /** View */
+        View: {
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Descending
+             * @default false
+             */
+            descending: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Sort
+             * @default state
+             */
+            sort: string;
+            /** Updated By */
+            updated_by: string;
+            /**
+             * Where
+             * @description a filter expression, RFC 7644 section 3.4.2.2
+             * @default
+             */
+            where: string;
+        };
+        /**
+         * ViewBody
+         * @description A way to look at the fleet: its filter, the columns shown, and the order.
+         */
+        ViewBody: {
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Descending
+             * @default false
+             */
+            descending: boolean;
+            /**
+             * Sort
+             * @default state
+             */
+            sort: string;
+            /**
+             * Where
+             * @description a filter expression, RFC 7644 section 3.4.2.2
+             * @default
+             */
+            where: string;
+        };
         /**
          * WebhookChannel
          * @description CloudEvents 1.0 as JSON, sent by POST.
@@ -3986,7 +4083,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NewToken-Output"];
+                    "application/json": components["schemas"]["RenewedToken"];
                 };
             };
         };
@@ -6406,7 +6503,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewToken-Input"];
+                "application/json": components["schemas"]["NewToken"];
             };
         };
         responses: {
@@ -6515,6 +6612,92 @@ export interface operations {
         };
     };
     remove_user_api_v1_users__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_views_api_v1_views_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_View_"];
+                };
+            };
+        };
+    };
+    put_view_api_v1_views__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_view_api_v1_views__name__delete: {
         parameters: {
             query?: never;
             header?: never;

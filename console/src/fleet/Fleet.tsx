@@ -7,10 +7,11 @@ import { useHosts, useMetric } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { StateWord } from "../ui/Signal";
+import { Chosen } from "./Chosen";
 import { COLUMNS, newest, type Order, ordered } from "./columns";
+import { FACTS } from "./facts";
+import { DEFAULT_COLUMNS, gridOf, Views } from "./Views";
 
-const GRID =
-  "grid grid-cols-[92px_minmax(120px,1.2fr)_minmax(150px,1.6fr)_repeat(5,minmax(84px,0.9fr))_62px_96px] gap-x-3 items-center";
 const ROW = 30;
 const NONE: Host[] = [];
 
@@ -18,7 +19,26 @@ export function Component() {
   const [parameters, setParameters] = useSearchParams();
   const where = parameters.get("where") ?? "";
   const [typed, setTyped] = useState(where);
-  const [order, setOrder] = useState<Order>({ key: "state", down: false });
+  const order = useMemo<Order>(
+    () => ({ key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" }),
+    [parameters],
+  );
+  const columns = useMemo(() => (parameters.get("columns") ?? "").split(",").filter(Boolean), [parameters]);
+  const shown = columns.length ? columns : DEFAULT_COLUMNS;
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const change = (changes: Record<string, string>) =>
+    setParameters(
+      (held) => {
+        const next = new URLSearchParams(held);
+        for (const [key, value] of Object.entries(changes)) {
+          if (value) next.set(key, value);
+          else next.delete(key);
+        }
+        return next;
+      },
+      { replace: true },
+    );
+  const setOrder = (next: Order) => change({ sort: next.key === "state" ? "" : next.key, down: next.down ? "1" : "" });
   const { now } = useSpan();
   const hosts = useHosts(where || undefined);
   useEffect(() => setTyped(where), [where]);
@@ -57,7 +77,13 @@ export function Component() {
           />
         </label>
         <span className="font-dense text-ink-2">{hosts.data ? plural(rows.length, "host") : ""}</span>
+        <span className="grow" />
+        <Views where={where} columns={shown} order={order} change={change} />
+        <Link className="btn btn-primary btn-sm" to="/enrol">
+          Enrol hosts
+        </Link>
       </div>
+      <Chosen names={[...chosen]} clear={() => setChosen(new Set())} />
       {hosts.isError && <Failure error={hosts.error} />}
       {!hosts.data && !hosts.isError && <Waiting what="the hosts" lines={10} />}
       {hosts.data && rows.length === 0 && !hosts.isError && (
@@ -68,16 +94,26 @@ export function Component() {
             </button>
           ) : (
             <>
-              <Link className="link" to="/settings">
-                Make an enrolment key
-              </Link>{" "}
-              and run the command it gives you on a server: it appears here within a minute.
+              <Link className="link" to="/enrol">
+                Enrol the first ones
+              </Link>
+              : one server, many, or a list of addresses. They appear here within a minute.
             </>
           )}
         </Empty>
       )}
       {rows.length > 0 && (
-        <Table rows={rows} values={values} answers={answers} order={order} setOrder={setOrder} now={now} />
+        <Table
+          rows={rows}
+          values={values}
+          answers={answers}
+          order={order}
+          setOrder={setOrder}
+          now={now}
+          columns={shown}
+          chosen={chosen}
+          setChosen={setChosen}
+        />
       )}
     </>
   );
@@ -93,6 +129,20 @@ function useColumns(now: number): (MetricAnswer | undefined)[] {
   return useMemo(() => [cpu, memory, disk, load, net], [cpu, memory, disk, load, net]);
 }
 
+const ROW_CLASS = "grid gap-x-3 items-center";
+
+function split(text: string): string[] {
+  return text ? text.split("\t") : [];
+}
+
+function Plain({ name, right = false }: { name: string; right?: boolean }) {
+  return (
+    <div role="columnheader" className={`font-semibold text-ink-2 text-sm ${right ? "text-right" : ""}`}>
+      {name}
+    </div>
+  );
+}
+
 interface TableProps {
   rows: Host[];
   values: Map<string, number>[];
@@ -100,9 +150,20 @@ interface TableProps {
   order: Order;
   setOrder: (order: Order) => void;
   now: number;
+  columns: string[];
+  chosen: ReadonlySet<string>;
+  setChosen: (chosen: ReadonlySet<string>) => void;
 }
 
-function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
+function Table({ rows, values, answers, order, setOrder, now, columns, chosen, setChosen }: TableProps) {
+  const grid = { gridTemplateColumns: gridOf(columns) };
+  const measured = COLUMNS.map((c, i) => ({ ...c, i })).filter((c) => columns.includes(c.key));
+  const facts = FACTS.filter((f) => columns.includes(f.key));
+  const toggle = (name: string) => {
+    const next = new Set(chosen);
+    if (!next.delete(name)) next.add(name);
+    setChosen(next);
+  };
   const scroller = useRef<HTMLDivElement>(null);
   const navigate = useNavigate();
   const [parameters] = useSearchParams();
@@ -122,6 +183,10 @@ function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
       virtual.scrollToIndex(next);
     }
     const row = rows[at];
+    if (event.key === " " && row && event.target === scroller.current) {
+      event.preventDefault();
+      toggle(row.name);
+    }
     if (event.key === "Enter" && row && event.target === scroller.current) {
       void navigate(withSpan(`/fleet/${encodeURIComponent(row.name)}`, parameters));
     }
@@ -144,23 +209,29 @@ function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
   );
   return (
     <div role="table" aria-label="Fleet" aria-rowcount={rows.length + 1} className="font-dense">
-      <div role="row" aria-rowindex={1} className={`${GRID} border-base-300 border-b pr-3 pb-1`}>
+      <div role="row" aria-rowindex={1} className={`${ROW_CLASS} border-base-300 border-b pr-3 pb-1`} style={grid}>
+        <div role="columnheader">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            aria-label="Choose all hosts shown"
+            checked={chosen.size > 0 && rows.every((r) => chosen.has(r.name))}
+            onChange={(e) => setChosen(new Set(e.target.checked ? rows.map((r) => r.name) : []))}
+          />
+        </div>
         {heading("State", "state")}
         {heading("Host", "name")}
-        <div role="columnheader" className="font-semibold text-ink-2 text-sm">
-          Groups
-        </div>
-        {COLUMNS.map((c) => (
+        {columns.includes("groups") && <Plain name="Groups" />}
+        {facts.map((f) => (
+          <Plain key={f.key} name={f.name} />
+        ))}
+        {measured.map((c) => (
           <div key={c.key} className="contents">
             {heading(c.name, c.key, true)}
           </div>
         ))}
-        <div role="columnheader" className="text-right font-semibold text-ink-2 text-sm">
-          Alerts
-        </div>
-        <div role="columnheader" className="text-right font-semibold text-ink-2 text-sm">
-          Last heard
-        </div>
+        <Plain name="Alerts" right />
+        <Plain name="Last heard" right />
       </div>
       <div
         ref={scroller}
@@ -180,13 +251,26 @@ function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
                 key={host.name}
                 role="row"
                 aria-rowindex={item.index + 2}
-                className={`${GRID} absolute inset-x-0 border-base-300 border-b pr-3 hover:bg-base-200 ${item.index === at ? "bg-base-200" : ""}`}
-                style={{ height: ROW, transform: `translateY(${item.start}px)` }}
+                className={`${ROW_CLASS} absolute inset-x-0 border-base-300 border-b pr-3 hover:bg-base-200 ${item.index === at || chosen.has(host.name) ? "bg-base-200" : ""}`}
+                style={{ ...grid, height: ROW, transform: `translateY(${item.start}px)` }}
               >
+                <div role="cell">
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-xs"
+                    aria-label={`Choose ${host.name}`}
+                    checked={chosen.has(host.name)}
+                    onChange={() => toggle(host.name)}
+                  />
+                </div>
                 <Cells
                   host={host}
                   link={withSpan(`/fleet/${encodeURIComponent(host.name)}`, parameters)}
-                  cells={COLUMNS.map((_, i) => withUnit(values[i]?.get(host.name), answers[i]?.unit ?? "")).join("\t")}
+                  groups={columns.includes("groups")}
+                  facts={facts.map((f) => f.of(host, now)).join("\t")}
+                  cells={measured
+                    .map(({ i }) => withUnit(values[i]?.get(host.name), answers[i]?.unit ?? ""))
+                    .join("\t")}
                   heard={host.last_seen ? `${duration(Math.max(0, now + 15 - unix(host.last_seen)))} ago` : "never"}
                 />
               </div>
@@ -201,11 +285,15 @@ function Table({ rows, values, answers, order, setOrder, now }: TableProps) {
 const Cells = memo(function Cells({
   host,
   link,
+  groups,
+  facts,
   cells,
   heard,
 }: {
   host: Host;
   link: string;
+  groups: boolean;
+  facts: string;
   cells: string;
   heard: string;
 }) {
@@ -219,11 +307,18 @@ const Cells = memo(function Cells({
           {host.name}
         </Link>
       </div>
-      <div role="cell" className="grow-cell text-ink-2">
-        {host.groups.join(", ")}
-      </div>
-      {cells.split("\t").map((cell, i) => (
-        <div key={COLUMNS[i]?.key} role="cell" className="text-right">
+      {groups && (
+        <div role="cell" className="grow-cell text-ink-2">
+          {host.groups.join(", ")}
+        </div>
+      )}
+      {split(facts).map((cell, i) => (
+        <div key={`f${i}`} role="cell" className="grow-cell" title={cell}>
+          {cell}
+        </div>
+      ))}
+      {split(cells).map((cell, i) => (
+        <div key={`m${i}`} role="cell" className="text-right">
           {cell}
         </div>
       ))}

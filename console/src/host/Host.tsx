@@ -12,6 +12,7 @@ import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";
 import { Beneath } from "./Beneath";
+import { Collected } from "./Collected";
 import { type LaneSpec, serviceLanes, systemLanes } from "./lanes";
 
 export function Component() {
@@ -159,6 +160,7 @@ function Heading({ host, now }: { host: Host; now: number }) {
         {host.collection.problem && <span className="text-state-warning"> · {host.collection.problem}</span>}
       </p>
       <Followed host={host} />
+      <Collected host={host} now={now} />
     </header>
   );
 }

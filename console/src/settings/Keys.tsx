@@ -25,12 +25,19 @@ export function Component() {
           uses: Number(wanted.uses),
           expires_in: wanted.expires,
           group: wanted.group || null,
+          labels: {},
+          approval: "automatic",
         },
       }),
     );
     setMade(answer.command);
     setWanted({ ...wanted, label: "" });
     await again();
+  };
+  const revoke = (number: number, agents: boolean) => {
+    got(api.DELETE("/api/v1/enrolment-keys/{number}", { params: { path: { number }, query: { agents } } }))
+      .then(again)
+      .catch(() => again());
   };
   return (
     <>
@@ -84,29 +91,40 @@ export function Component() {
       {!keys.data && !keys.isError && <Waiting what="the keys" />}
       {keys.data?.items.length === 0 && <Empty title="No enrolment keys yet">Make one above.</Empty>}
       {keys.data && keys.data.items.length > 0 && (
-        <Listing columns={["label", "group", "uses left", "expires", "enrolled", ""]}>
+        <Listing columns={["label", "group and labels", "approval", "uses left", "expires", "enrolled", ""]}>
           {keys.data.items.map((key) => (
             <Line
               key={key.id}
               cells={[
                 key.label,
-                key.group ?? "",
+                [key.group ?? "", ...Object.entries(key.labels ?? {}).map(([k, v]) => `${k}=${v}`)]
+                  .filter(Boolean)
+                  .join(", "),
+                `${key.approval}${key.waiting ? `, ${key.waiting} waiting` : ""}`,
                 String(key.uses_left),
-                moment(unix(key.expires_at), now),
-                (key.enrolled ?? []).join(", "),
+                key.revoked_at ? `revoked ${moment(unix(key.revoked_at), now)}` : moment(unix(key.expires_at), now),
+                shortened(key.enrolled ?? []),
               ]}
               action={
-                <button
-                  type="button"
-                  className="btn btn-ghost btn-xs"
-                  onClick={() => {
-                    got(api.DELETE("/api/v1/enrolment-keys/{number}", { params: { path: { number: key.id } } }))
-                      .then(again)
-                      .catch(() => again());
-                  }}
-                >
-                  Revoke
-                </button>
+                <>
+                  {!key.revoked_at && (
+                    <button type="button" className="btn btn-ghost btn-xs" onClick={() => revoke(key.id, false)}>
+                      Revoke
+                    </button>
+                  )}
+                  {(key.enrolled ?? []).length > 0 && (
+                    <button
+                      type="button"
+                      className="btn btn-ghost btn-xs"
+                      onClick={() => {
+                        if (window.confirm(`Revoke the key and the ${(key.enrolled ?? []).length} agents it enrolled?`))
+                          revoke(key.id, true);
+                      }}
+                    >
+                      Revoke with its agents
+                    </button>
+                  )}
+                </>
               }
             />
           ))}
@@ -114,4 +132,8 @@ export function Component() {
       )}
     </>
   );
+}
+
+function shortened(names: string[]): string {
+  return names.length > 12 ? `${names.slice(0, 12).join(", ")} and ${names.length - 12} more` : names.join(", ");
 }

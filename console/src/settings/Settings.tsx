@@ -3,6 +3,10 @@ import { useMay } from "../signin/session";
 
 const PARTS = [
   { to: "/settings", name: "Enrolment keys", role: "administrator" },
+  { to: "/settings/credentials", name: "Credentials", role: "viewer" },
+  { to: "/settings/groups", name: "Groups", role: "viewer" },
+  { to: "/settings/plans", name: "Plans", role: "viewer" },
+  { to: "/settings/relays", name: "Relays", role: "viewer" },
   { to: "/settings/channels", name: "Channels and callouts", role: "viewer" },
   { to: "/settings/deliveries", name: "Deliveries", role: "viewer" },
   { to: "/settings/users", name: "Users", role: "administrator" },
@@ -15,7 +19,7 @@ export function Component() {
   return (
     <>
       <h1 className="mb-1 font-semibold text-xl">Settings</h1>
-      <nav aria-label="Settings" className="mb-4 flex gap-5 border-base-300 border-b">
+      <nav aria-label="Settings" className="mb-4 flex flex-wrap gap-x-5 border-base-300 border-b">
         {PARTS.filter((p) => all || p.role === "viewer").map((part) => (
           <NavLink
             key={part.to}

@@ -110,6 +110,11 @@ export function Shell() {
         </ul>
       </nav>
       <main id="main" className="min-w-0 px-[18px] pt-3 pb-10">
+        {(status?.warnings ?? []).map((text) => (
+          <p key={text} role="alert" className="mb-2 border-warning border-l-4 py-0.5 pl-3">
+            {text}
+          </p>
+        ))}
         <Outlet />
       </main>
     </div>

@@ -49,7 +49,7 @@ class AgentSelf(BaseModel):
     token_made_at: float | None
 
 
-class NewToken(BaseModel):
+class RenewedToken(BaseModel):
     """The token that takes the place of the one it was asked with, from its first use on."""
 
     token: str

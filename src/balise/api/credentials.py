@@ -79,9 +79,9 @@ class LoginCredential(_Usable):
 
 def _form(value: Any) -> str | None:
     """Which of the forms a credential has, by its kind and, for SNMP, its version."""
-    get = value.get if isinstance(value, dict) else lambda key: getattr(value, key, None)
-    kind = get("kind")
-    return f"snmp {get('version')}" if kind == "snmp" else kind
+    held = value if isinstance(value, dict) else vars(value) if isinstance(value, BaseModel) else {}
+    kind = held.get("kind")
+    return f"snmp {held.get('version')}" if kind == "snmp" else str(kind)
 
 
 CredentialBody = Annotated[

@@ -107,6 +107,21 @@ class GroupBody(BaseModel):
     hosts: Annotated[list[str], Field(max_length=10_000)] | None = None
 
 
+class ViewBody(BaseModel):
+    """A way to look at the fleet: its filter, the columns shown, and the order."""
+
+    model_config = ConfigDict(extra="forbid")
+    where: FilterText = ""
+    columns: Annotated[list[Annotated[str, Field(max_length=60)]], Field(max_length=20)] = []
+    sort: Annotated[str, Field(max_length=60)] = "state"
+    descending: bool = False
+
+
+class View(ViewBody):
+    name: str
+    updated_by: str
+
+
 class GroupPreview(BaseModel):
     where: FilterText
 

@@ -16,11 +16,15 @@ import numpy as np
 
 from balise.agent.enrol import enrol
 from balise.api.access import NewEnrolmentKey
+from balise.api.credentials import SshCredential
+from balise.api.hosts import GroupBody
 from balise.client import Balise, BaliseError
 from balise.core.series.steps import NS
 from balise.demo.fleet import FLEET, Ship
 from balise.demo.history import FINE, series_of
 from balise.demo.model import Measured, Model
+from balise.demo.quays import PASSWORD as QUAY_PASSWORD
+from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
 from balise.server.console import Console, Settings, Worker
@@ -30,6 +34,24 @@ from balise.store.events.store import Delivery
 
 log = logging.getLogger(__name__)
 USER = "skipper"
+PLANS = (
+    """\
+plan: everywhere
+about: What holds for all of Skerry Ferries
+follow:
+  - path: /var/log/syslog
+""",
+    """\
+plan: gates
+about: Gate controllers are small, and a full log volume stops them
+for: {hosts: 'label.role eq "gate-controller"'}
+collect:
+  processes: {every: 1m}
+limits:
+  filesystem-filling:
+    warning: {above: 0.75, hold: 5m, clear: 0.7}
+""",
+)
 PARTS = {"metrics": 0.5, "events": 0.25, "evidence": 0.1, "alerts": 0.15}
 """What is prepared, and about which share of the time it takes."""
 
@@ -74,6 +96,46 @@ class Feeder:
         events.sort(key=lambda e: e.time)
         snapshots = [s for ship, _ in self._ships for s in self._teller.snapshots(ship, at)]
         self._console.events.accept_now(Delivery(events, snapshots))
+
+
+class Quays:
+    """Made-up servers on loopback that are not enrolled yet, in a process of their own; and a list to enrol them by."""
+
+    def __init__(self, folder: Path, count: int = 12) -> None:
+        self._list = folder / "quays.txt"
+        self._count = count
+        self._process: subprocess.Popen[str] | None = None
+
+    def start(self) -> None:
+        words = [sys.executable, "-m", "balise.demo.quays", str(self._count)]
+        self._process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True, start_new_session=True)
+        lines = [self._process.stdout.readline().split() for _ in range(self._count)] if self._process.stdout else []
+        text = "".join(
+            f"{name} 127.0.0.1:{port} role=quay\n" for name, port in (line for line in lines if len(line) == 2)
+        )
+        self._list.write_text(f"# made-up servers, read over SSH with the credential quays\n{text}", "utf-8")
+
+    def stop(self) -> None:
+        if self._process and self._process.poll() is None:
+            self._process.terminate()
+            self._process.wait(10)
+
+
+def furnish(console: Console) -> None:
+    """Sites, a nested group, a plan and a credential, if they are not there yet."""
+    who = "demo"
+    if not console.directory.groups or "Gates at northquay" in console.directory.groups:
+        return
+    for site in ("northquay", "southquay", "headland"):
+        if site in console.directory.groups:
+            console.groups.put(site, GroupBody(kind="site"), who)
+    gates = GroupBody(
+        where='label.role eq "gate-controller" and label.site eq "northquay"', parent="northquay", about="at the piers"
+    )
+    console.groups.put("Gates at northquay", gates, who)
+    console.credentials.put("quays", SshCredential(kind="ssh", user=QUAY_USER, password=QUAY_PASSWORD), who)
+    for text in PLANS:
+        console.plans.put(text, who)
 
 
 class ThisHost:
@@ -193,16 +255,21 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
         _keep_demo_state(folder, held)
 
     console.add_worker(Worker("feeder", feed, FINE))
+    furnish(console)
+    quays = Quays(folder)
+    quays.start()
     machine = ThisHost(console, url, folder / "agent") if this_host else None
     if machine:
         machine.start()
     print(
-        f"\n  Balise is at {url}\n  sign in as {USER} with the password {held['password']}\n  Ctrl-C ends it\n",
+        f"\n  Balise is at {url}\n  sign in as {USER} with the password {held['password']}\n  Ctrl-C ends it\n"
+        f"  twelve servers wait to be enrolled over SSH: Fleet, Enrol hosts, with the list in {folder / 'quays.txt'}\n",
         flush=True,
     )
     try:
         run_server(console, listener)
     finally:
+        quays.stop()
         if machine:
             machine.stop()
     return 0

@@ -19,7 +19,7 @@ from balise.api.agents import (
     FactsChange,
     KeyAnswer,
     KeyCheck,
-    NewToken,
+    RenewedToken,
 )
 from balise.api.credentials import Credential, CredentialBody
 from balise.api.lists import Note, Page
@@ -102,9 +102,9 @@ def set_facts(console: ConsoleHere, who: Agent, body: FactsChange) -> Note:
 
 
 @router.post("/agents/token")
-def rotate_token(console: ConsoleHere, who: Agent) -> NewToken:
+def rotate_token(console: ConsoleHere, who: Agent) -> RenewedToken:
     """A new token; the old one is good until the new one is first used."""
-    return NewToken(token=console.enrolling.rotate(who.host or 0))
+    return RenewedToken(token=console.enrolling.rotate(who.host or 0))
 
 
 @router.post("/agents/leave")

@@ -1,0 +1,137 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, got, type Host } from "../api/client";
+import { FACTS } from "../fleet/facts";
+import { duration, unix, withUnit } from "../lib/format";
+import { useMay } from "../signin/session";
+import { Failure } from "../ui/Note";
+
+const MODES: Record<Host["collection"]["mode"], string> = {
+  resident: "resident: an agent on the host collects",
+  remote: "remote: read over the network, without an agent",
+  split: "split: the agent finds services, others read them",
+  received: "received: known only from what others send",
+};
+
+/** Facts, how the host is collected, and the plan that holds for it; folded until asked for. */
+export function Collected({ host, now }: { host: Host; now: number }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <details className="mt-0.5 font-dense" open={open} onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="w-fit cursor-pointer text-primary text-sm">Facts, collection and plan</summary>
+      {open && (
+        <div className="grid grid-cols-3 gap-8 border-base-300 border-b py-2">
+          <Facts host={host} now={now} />
+          <Collection host={host} now={now} />
+          <Plan name={host.name} />
+        </div>
+      )}
+    </details>
+  );
+}
+
+function Pairs({ title, rows }: { title: string; rows: (readonly [string, string])[] }) {
+  return (
+    <section aria-label={title}>
+      <h2 className="font-semibold">{title}</h2>
+      <dl className="hairline">
+        {rows
+          .filter(([, value]) => value)
+          .map(([name, value]) => (
+            <div key={name} className="grid grid-cols-[118px_1fr] gap-2 py-0.5 text-sm">
+              <dt className="text-ink-2">{name}</dt>
+              <dd className="break-words">{value}</dd>
+            </div>
+          ))}
+      </dl>
+    </section>
+  );
+}
+
+function Facts({ host, now }: { host: Host; now: number }) {
+  const kept = FACTS.filter((f) => !["mode", "by", "delay", "problem", "since"].includes(f.key));
+  const booted = host.facts?.boot_time ? new Date(host.facts.boot_time * 1000).toLocaleString("en-GB") : "";
+  return <Pairs title="Facts" rows={[...kept.map((f) => [f.name, f.of(host, now)] as const), ["Booted", booted]]} />;
+}
+
+function Collection({ host, now }: { host: Host; now: number }) {
+  const may = useMay("operator");
+  const remote = useQuery({
+    queryKey: ["remote", host.name],
+    enabled: host.collection.mode === "remote",
+    queryFn: () => got(api.GET("/api/v1/hosts/{name}/remote", { params: { path: { name: host.name } } })),
+    retry: false,
+  });
+  const { collection } = host;
+  const cost =
+    collection.cost_seconds === null || collection.cost_seconds === undefined
+      ? ""
+      : collection.mode === "remote"
+        ? `${withUnit(collection.cost_seconds, "s")} a reading`
+        : `${withUnit(collection.cost_seconds, "s")} of processor time a turn`;
+  const r = remote.data;
+  return (
+    <div>
+      <Pairs
+        title="Collection"
+        rows={[
+          ["Mode", MODES[collection.mode]],
+          ["By", collection.by],
+          ["Cost", cost],
+          ["Delay", collection.delay_seconds === null ? "" : withUnit(collection.delay_seconds, "s")],
+          ["Last heard", host.last_seen ? `${duration(Math.max(0, now + 15 - unix(host.last_seen)))} ago` : "never"],
+          ["Last problem", collection.problem ?? "none"],
+          ["Address", r ? `${r.address} port ${r.port}, ${r.protocol.toUpperCase()}` : ""],
+          ["Credential", r?.credential ?? ""],
+          ["Every", r?.every ?? ""],
+          ["Pinned key", r?.host_key ?? ""],
+        ]}
+      />
+      {may && collection.problem?.includes("host key") && <AcceptKey name={host.name} />}
+    </div>
+  );
+}
+
+function AcceptKey({ name }: { name: string }) {
+  const [error, setError] = useState<unknown>();
+  return (
+    <>
+      <button
+        type="button"
+        className="btn btn-sm mt-1"
+        onClick={() => {
+          if (!window.confirm(`Was ${name} set up anew? Only then accept the key it shows now.`)) return;
+          setError(undefined);
+          got(
+            api.PUT("/api/v1/hosts/{name}/remote", { params: { path: { name } }, body: { accept_host_key: true } }),
+          ).catch(setError);
+        }}
+      >
+        Accept its new key
+      </button>
+      {error !== undefined && <Failure error={error} />}
+    </>
+  );
+}
+
+function Plan({ name }: { name: string }) {
+  const plan = useQuery({
+    queryKey: ["plan", name],
+    queryFn: () => got(api.GET("/api/v1/hosts/{name}/plan", { params: { path: { name } } })),
+  });
+  if (plan.isError) return <Failure error={plan.error} />;
+  const rows = (plan.data?.settings ?? []).map(
+    (s) => [s.setting, s.plan === "Balise" ? s.value : `${s.value}, by the plan ${s.plan}`] as const,
+  );
+  return (
+    <div>
+      <Pairs title="Plan" rows={rows} />
+      {plan.data?.applied === "not yet" && <p className="text-ink-2 text-sm">the agent has not taken this up yet</p>}
+      {plan.data?.problems.map((p) => (
+        <p key={p} className="text-sm text-state-warning">
+          not done: {p}
+        </p>
+      ))}
+    </div>
+  );
+}

@@ -1,0 +1,194 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link } from "react-router";
+import { api, type Group, got } from "../api/client";
+import { plural } from "../lib/format";
+import { quoted } from "../lib/queries";
+import { useMay } from "../signin/session";
+import { Empty, Failure, Waiting } from "../ui/Note";
+import { StateWord } from "../ui/Signal";
+import { Box, Line, Listing, Sending } from "./parts";
+
+const EMPTY = { name: "", kind: "group" as Group["kind"], parent: "", where: "" };
+
+export function Component() {
+  const client = useQueryClient();
+  const may = useMay("operator");
+  const groups = useQuery({ queryKey: ["groups", "all"], queryFn: () => got(api.GET("/api/v1/groups")) });
+  const [form, setForm] = useState(EMPTY);
+  const [error, setError] = useState<unknown>();
+  const set = (change: Partial<typeof form>) => setForm((held) => ({ ...held, ...change }));
+  const again = () => client.invalidateQueries({ queryKey: ["groups"] });
+  const keep = async () => {
+    await got(
+      api.PUT("/api/v1/groups/{name}", {
+        params: { path: { name: form.name } },
+        body: { kind: form.kind, parent: form.parent || null, where: form.where || null, about: "" },
+      }),
+    );
+    setForm(EMPTY);
+    await again();
+  };
+  if (groups.isError) return <Failure error={groups.error} />;
+  if (!groups.data) return <Waiting what="the groups" />;
+  const items = nested(groups.data.items);
+  return (
+    <>
+      {may && (
+        <Sending
+          send={keep}
+          label="Keep the group"
+          note="Hosts are listed from the fleet's table, chosen by a filter, or both."
+        >
+          <Box label="Name">
+            <input
+              className="input input-sm w-44"
+              required
+              value={form.name}
+              onChange={(e) => set({ name: e.target.value })}
+            />
+          </Box>
+          <Box label="Kind">
+            <select
+              className="select select-sm w-24"
+              value={form.kind}
+              onChange={(e) => set({ kind: e.target.value as Group["kind"] })}
+            >
+              <option>group</option>
+              <option>site</option>
+            </select>
+          </Box>
+          <Box label="Within">
+            <select
+              className="select select-sm w-40"
+              value={form.parent}
+              onChange={(e) => set({ parent: e.target.value })}
+            >
+              <option value="">none</option>
+              {items
+                .filter((g) => g.group.name !== form.name)
+                .map(({ group }) => (
+                  <option key={group.name}>{group.name}</option>
+                ))}
+            </select>
+          </Box>
+          <Box label="Chosen by the filter">
+            <input
+              className="input input-sm w-96 font-dense"
+              spellCheck={false}
+              placeholder='label.role eq "gate-controller"'
+              value={form.where}
+              onChange={(e) => set({ where: e.target.value })}
+            />
+          </Box>
+        </Sending>
+      )}
+      {may && form.where.trim() && <Preview where={form.where} />}
+      {error !== undefined && <Failure error={error} />}
+      {items.length === 0 ? (
+        <Empty title="No groups yet">
+          A group is a set of hosts: a site, an application, whatever belongs together.
+        </Empty>
+      ) : (
+        <Listing columns={["group", "kind", "state", "hosts", "chosen by", ""]}>
+          {items.map(({ group, depth }) => (
+            <Line
+              key={group.name}
+              cells={[
+                <Link
+                  key="name"
+                  className="font-semibold hover:underline"
+                  style={{ paddingLeft: depth * 18 }}
+                  to={`/fleet?where=${encodeURIComponent(`group eq ${quoted(group.name)}`)}`}
+                >
+                  {group.name}
+                </Link>,
+                group.kind,
+                <StateWord key="state" state={group.state} />,
+                `${group.hosts}${group.where ? `, ${group.listed ?? 0} of them listed` : ""}`,
+                group.where ? <code key="where">{group.where}</code> : "its list",
+              ]}
+              action={
+                may && (
+                  <>
+                    <button
+                      type="button"
+                      className="btn btn-ghost btn-xs"
+                      onClick={() =>
+                        setForm({
+                          name: group.name,
+                          kind: group.kind,
+                          parent: group.parent ?? "",
+                          where: group.where ?? "",
+                        })
+                      }
+                    >
+                      Change
+                    </button>
+                    <button
+                      type="button"
+                      className="btn btn-ghost btn-xs"
+                      onClick={() => {
+                        if (!window.confirm(`Take the group ${group.name} away? Its hosts stay.`)) return;
+                        setError(undefined);
+                        got(api.DELETE("/api/v1/groups/{name}", { params: { path: { name: group.name } } }))
+                          .then(again)
+                          .catch(setError);
+                      }}
+                    >
+                      Delete
+                    </button>
+                  </>
+                )
+              }
+            />
+          ))}
+        </Listing>
+      )}
+    </>
+  );
+}
+
+/** Groups below those they are within, with how deep each is. */
+export function nested(groups: Group[]): { group: Group; depth: number }[] {
+  const out: { group: Group; depth: number }[] = [];
+  const below = (parent: string | null, depth: number) => {
+    for (const group of groups) {
+      if ((group.parent ?? null) === parent && depth < 20) {
+        out.push({ group, depth });
+        below(group.name, depth + 1);
+      }
+    }
+  };
+  below(null, 0);
+  return out;
+}
+
+/** What a filter would choose, while it is typed. */
+function Preview({ where }: { where: string }) {
+  const [asked, setAsked] = useState(where);
+  useEffect(() => {
+    const timer = setTimeout(() => setAsked(where), 350);
+    return () => clearTimeout(timer);
+  }, [where]);
+  const match = useQuery({
+    queryKey: ["groups", "preview", asked],
+    queryFn: () => got(api.POST("/api/v1/groups/preview", { body: { where: asked } })),
+    retry: false,
+  });
+  return (
+    <p className="mb-4 font-dense text-sm" role="status">
+      {match.isError ? (
+        <span className="text-state-warning">{match.error.message}</span>
+      ) : match.data ? (
+        <>
+          <span className="font-semibold">It chooses {plural(match.data.count, "host")}</span>
+          {match.data.count > 0 &&
+            `: ${match.data.hosts.join(", ")}${match.data.count > match.data.hosts.length ? " …" : ""}`}
+        </>
+      ) : (
+        "looking …"
+      )}
+    </p>
+  );
+}
