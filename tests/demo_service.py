@@ -20,7 +20,8 @@ class Demo:
     def __init__(self, folder: Path) -> None:
         self.url = f"http://127.0.0.1:{free_port()}"
         self.log = folder / "demo.log"
-        words = [BALISE, "demo", "--data", str(folder / "data"), "--hosts", "6", "--days", "0.2", "--no-this-host"]
+        self.data = folder / "data"
+        words = [BALISE, "demo", "--data", str(self.data), "--hosts", "6", "--days", "0.2", "--no-this-host"]
         words += ["--listen", self.url.removeprefix("http://")]
         with self.log.open("wb") as output:
             self._process = subprocess.Popen(words, stdout=output, stderr=output, start_new_session=True)
@@ -33,6 +34,11 @@ class Demo:
             return httpx.get(f"{self.url}/api/v1/status").status_code == 200
         except httpx.HTTPError:
             return False
+
+    def quays(self) -> list[str]:
+        """Lines of the list of made-up servers that wait to be enrolled."""
+        lines = (self.data / "quays.txt").read_text().splitlines()
+        return [line for line in lines if not line.startswith("#")]
 
     def stop(self) -> None:
         self._process.terminate()

@@ -1,7 +1,10 @@
 import { describe, expect, it } from "vitest";
 import { around, paragraphs } from "../src/alerts/Alert";
-import type { Alert, Host } from "../src/api/client";
+import type { Alert, Group, Host, Schemas } from "../src/api/client";
+import { inOrderOfWork, isGood } from "../src/enrol/results";
 import { ordered } from "../src/fleet/columns";
+import { compared } from "../src/fleet/facts";
+import { DEFAULT_COLUMNS, gridOf } from "../src/fleet/Views";
 import { boundsOf, readable, serviceLanes } from "../src/host/lanes";
 import { clock, duration, scaled, stretch, withUnit } from "../src/lib/format";
 import { reopenAfter } from "../src/lib/live";
@@ -10,7 +13,10 @@ import { fixedSpan, readSpan, relativeSeconds, stepSpan } from "../src/lib/span"
 import { weight } from "../src/lib/states";
 import { boardRows, headline, someOf } from "../src/now/board";
 import { BLANK, bodyOf, formOf, problemOf } from "../src/rules/form";
+import { nested } from "../src/settings/Groups";
 import { pieces } from "../src/ui/Ribbon";
+
+type TestedEntry = Schemas["TestedEntry"];
 
 const NOW = Date.UTC(2026, 10, 23, 12, 0, 0) / 1000;
 const of = (text: string) => readSpan(new URLSearchParams(text), NOW);
@@ -269,5 +275,58 @@ describe("ribbons and streams", () => {
   });
   it("a lost stream is opened again more and more slowly", () => {
     expect([1, 2, 5, 50].map(reopenAfter)).toEqual([2000, 4000, 30000, 30000]);
+  });
+});
+
+describe("enrolling", () => {
+  const entry = (position: number, result: TestedEntry["result"]) => ({ position, result }) as TestedEntry;
+
+  it("puts what is to be corrected first, then what is still tested, then what is good", () => {
+    const list = [
+      entry(0, "added"),
+      entry(1, null),
+      entry(2, "refused"),
+      entry(3, "already-enrolled"),
+      entry(4, "failed"),
+    ];
+    expect(inOrderOfWork(list).map((e) => e.position)).toEqual([2, 4, 1, 0, 3]);
+    expect(list.filter((e) => isGood(e.result)).map((e) => e.position)).toEqual([0, 3]);
+  });
+
+  it("shows groups below those they are within", () => {
+    const group = (name: string, parent: string | null) => ({ name, parent }) as Group;
+    const rows = nested([group("a", null), group("b", "a"), group("c", null), group("d", "b")]);
+    expect(rows.map((r) => `${r.depth}${r.group.name}`)).toEqual(["0a", "1b", "2d", "0c"]);
+  });
+});
+
+describe("comparing hosts", () => {
+  const host = (name: string, os: string, cores: number, up: number) =>
+    ({
+      name,
+      os,
+      labels: {},
+      state_since: "2026-11-23T00:00:00Z",
+      collection: { mode: "resident", by: "its agent", delay_seconds: null, problem: null },
+      facts: { cores, boot_time: up, addresses: [name] },
+    }) as unknown as Host;
+  const rows = (...hosts: Host[]) => new Map(compared(hosts, 1000).map((r) => [r.fact.key, r]));
+
+  it("marks the one that is unlike the others", () => {
+    const found = rows(host("a", "x", 2, 10), host("b", "x", 2, 20), host("c", "y", 2, 30));
+    expect(found.get("os")?.odd).toEqual([false, false, true]);
+    expect(found.get("cores")?.differs).toBe(false);
+  });
+
+  it("marks nobody where all differ, and never calls an address or an uptime different", () => {
+    const found = rows(host("a", "x", 2, 10), host("b", "y", 4, 20));
+    expect(found.get("os")).toMatchObject({ differs: true, odd: [false, false] });
+    expect(found.get("addresses")?.differs).toBe(false);
+    expect(found.get("up")?.differs).toBe(false);
+  });
+
+  it("gives every chosen column a width", () => {
+    expect(gridOf(["groups", "os", "cpu"]).split(" ")).toHaveLength(8);
+    expect(gridOf(DEFAULT_COLUMNS).split(" ")).toHaveLength(5 + DEFAULT_COLUMNS.length);
   });
 });

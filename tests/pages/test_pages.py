@@ -38,7 +38,15 @@ def axe(page: Page) -> list[str]:
         ("/rules", "Rules"),
         ("/rules/filesystem-filling", "filesystem-filling"),
         ("/rules/new", "New rule"),
+        ("/enrol?way=many", "Enrol hosts"),
+        ("/enrol?way=list", "Enrol hosts"),
+        ("/enrol?way=site", "Enrol hosts"),
+        ("/compare?hosts=book-db-n1,gate-s3,web-n1", "differ in"),
         ("/settings", "Settings"),
+        ("/settings/credentials", "Settings"),
+        ("/settings/groups", "Settings"),
+        ("/settings/plans", "Settings"),
+        ("/settings/relays", "Settings"),
         ("/settings/channels", "Settings"),
         ("/settings/users", "Settings"),
         ("/settings/tokens", "Settings"),
@@ -215,3 +223,97 @@ def test_the_theme_is_chosen_and_stays(demo: Demo, page: Page) -> None:
     page.reload()
     assert page.evaluate("document.documentElement.dataset.theme") == "lantern"
     page.evaluate("localStorage.removeItem('balise.theme')")
+
+
+def test_a_list_is_enrolled_with_its_mistakes_put_right_and_survives_a_reload(demo: Demo, page: Page) -> None:
+    """Three mistakes: a line that cannot be read, a wrong port, a wrong credential. Once only: hosts stay enrolled."""
+    lines = [line for line in demo.quays() if line.split()[0] not in _names(page, demo)][:4]
+    ports = [line.split()[1].split(":")[1] for line in lines]
+    wrong = [lines[0], lines[1].replace(ports[1], "9"), lines[2], lines[3] + " fifth word"]
+    page.goto(demo.url + "/fleet")
+    page.get_by_role("link", name="Enrol hosts").click()
+    page.get_by_role("radio", name="A list of addresses").check()
+    text = page.get_by_label("One host a line")
+    text.fill("\n".join(wrong))
+    page.get_by_label("Credential").select_option(label="quays, balise")
+    page.get_by_role("button", name="Read the list").click()
+    expect(page.get_by_text("line 4", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("^Test"))).to_be_disabled()
+    text.fill("\n".join([*wrong[:3], lines[3]]))
+    page.get_by_role("button", name="Read the list").click()
+    page.get_by_role("button", name="Test 4 hosts").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1 host to put right, 3 added", timeout=15_000)
+    page.reload()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1 host to put right, 3 added")
+    row = page.get_by_role("row").filter(has_text=lines[1].split()[0])
+    expect(row).to_contain_text("nothing listens on 127.0.0.1 port 9")
+    assert axe(page) == []
+    page.get_by_label(f"Port of {lines[1].split()[0]}").fill(ports[1])
+    page.get_by_role("button", name="Try 1 host again").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All 4 are here", timeout=15_000)
+    page.get_by_role("link", name=lines[0].split()[0]).click()
+    page.get_by_text("Facts, collection and plan").click()
+    expect(page.get_by_role("region", name="Collection")).to_contain_text("read over the network, without an agent")
+    expect(page.get_by_role("region", name="Facts")).to_contain_text("6.1.0-18-amd64")
+
+
+def _names(page: Page, demo: Demo) -> set[str]:
+    page.goto(demo.url + "/fleet")
+    page.get_by_role("table", name="Fleet").wait_for()
+    found = page.evaluate("fetch('/api/v1/hosts').then(r => r.json()).then(a => a.items.map(h => h.name))")
+    return set(found)
+
+
+def test_hosts_are_chosen_labelled_and_compared(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/fleet")
+    for name in ("book-db-n1", "gate-s3"):
+        page.get_by_label(f"Choose {name}", exact=True).check()
+    page.get_by_label("Label to set").fill("watch=night")
+    page.get_by_role("button", name="Apply to all").click()
+    expect(page.get_by_text("2 hosts changed")).to_be_visible()
+    page.get_by_text("Columns", exact=True).click()
+    page.get_by_label("Labels", exact=True).click()
+    assert parse_qs(urlsplit(page.url).query)["columns"][0].endswith("labels")
+    expect(page.get_by_role("row").filter(has_text="gate-s3")).to_contain_text("watch=night")
+    page.get_by_text("Columns", exact=True).click()
+    page.get_by_text("Views", exact=True).click()
+    page.get_by_label("Name of the view").fill("by night")
+    page.get_by_role("button", name="Keep").click()
+    page.goto(demo.url + "/fleet")
+    page.get_by_text("Views", exact=True).click()
+    page.get_by_role("button", name="by night", exact=True).click()
+    expect(page.get_by_role("columnheader", name="Labels")).to_be_visible()
+    page.get_by_role("button", name="Delete the view by night").click()
+    page.get_by_text("Views", exact=True).click()
+    for name in ("book-db-n1", "gate-s3"):
+        page.get_by_label(f"Choose {name}", exact=True).check()
+    page.get_by_role("link", name="Compare").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("2 hosts differ in")
+    page.get_by_label("Only what differs").click()
+    expect(page.get_by_role("row").filter(has_text="Architecture")).to_have_count(0)
+    expect(page.get_by_role("row").filter(has_text="Cores")).to_contain_text("8")
+
+
+def test_a_plan_is_checked_while_it_is_typed(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/settings/plans")
+    page.get_by_role("button", name="New plan").click()
+    text = page.get_by_label("The plan, in YAML")
+    text.fill("plan: slow\nfor: {host: web-n1}\ncollect:\n  evry: 30s\n")
+    expect(page.get_by_text("line 4, column 3")).to_be_visible()
+    expect(page.get_by_role("button", name="Keep the plan")).to_be_disabled()
+    text.fill("plan: slow\nfor: {host: web-n1}\ncollect:\n  every: 30s\n")
+    expect(page.get_by_text("For 1 host now; keeping it changes 1")).to_be_visible()
+    page.get_by_role("button", name="Keep the plan").click()
+    expect(page.get_by_role("row").filter(has_text="the host web-n1")).to_be_visible()
+    page.get_by_role("row").filter(has_text="the host web-n1").get_by_role("button", name="Change").click()
+    page.once("dialog", lambda d: d.accept())
+    page.get_by_role("button", name="Delete").click()
+    expect(page.get_by_role("row").filter(has_text="the host web-n1")).to_have_count(0)
+
+
+def test_a_groups_filter_shows_what_it_would_choose(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/settings/groups")
+    page.get_by_label("Chosen by the filter").fill('label.role eq "database"')
+    expect(page.get_by_text("It chooses 1 host")).to_be_visible()
+    page.get_by_label("Chosen by the filter").fill('state eq "ok"')
+    expect(page.get_by_text("cannot be chosen by state")).to_be_visible()

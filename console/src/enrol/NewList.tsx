@@ -159,7 +159,7 @@ export function NewList() {
         </button>
         {read && read.problems.length > 0 && (
           <span className="text-sm text-state-warning">
-            {plural(read.problems.length, "line")} cannot be read: put them right above, then read the list again
+            {plural(read.problems.length, "line")} cannot be read: correct the text above, then read the list again
           </span>
         )}
       </div>

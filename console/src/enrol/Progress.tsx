@@ -101,7 +101,7 @@ function Tested({ list, again }: { list: Schemas["Enrolment"]; again: () => Prom
           </button>
           <span className="text-ink-2 text-sm">
             {Object.keys(changes).length
-              ? `${Object.keys(changes).length} with your corrections, the others as they were`
+              ? `${Object.keys(changes).length} of them as you corrected it`
               : "correct them in the table first, or try them as they are"}
           </span>
         </div>

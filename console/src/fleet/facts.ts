@@ -67,7 +67,7 @@ export function compared(hosts: Host[], now: number): Compared[] {
       fact,
       values,
       differs,
-      odd: values.map((value) => differs && (common.length > 1 || !common.includes(value))),
+      odd: values.map((value) => differs && most > 1 && !common.includes(value)),
     };
   });
 }

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Host } from "../api/client";
 import { FACTS } from "../fleet/facts";
-import { duration, unix, withUnit } from "../lib/format";
+import { duration, moment, unix, withUnit } from "../lib/format";
 import { useMay } from "../signin/session";
 import { Failure } from "../ui/Note";
 
@@ -50,7 +50,7 @@ function Pairs({ title, rows }: { title: string; rows: (readonly [string, string
 
 function Facts({ host, now }: { host: Host; now: number }) {
   const kept = FACTS.filter((f) => !["mode", "by", "delay", "problem", "since"].includes(f.key));
-  const booted = host.facts?.boot_time ? new Date(host.facts.boot_time * 1000).toLocaleString("en-GB") : "";
+  const booted = host.facts?.boot_time ? moment(host.facts.boot_time, now) : "";
   return <Pairs title="Facts" rows={[...kept.map((f) => [f.name, f.of(host, now)] as const), ["Booted", booted]]} />;
 }
 

@@ -28,7 +28,12 @@ export function useMay(role: "operator" | "administrator"): boolean {
 export function SessionGate({ children }: { children: ReactNode }) {
   const client = useQueryClient();
   const session = useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: 2 });
-  const status = useQuery({ queryKey: ["status"], queryFn: () => got(api.GET("/api/v1/status")), staleTime: 60_000 });
+  const status = useQuery({
+    queryKey: ["status", "of", session.data?.name ?? ""],
+    queryFn: () => got(api.GET("/api/v1/status")),
+    staleTime: 60_000,
+    refetchInterval: 60_000,
+  });
   useEffect(() => {
     const ended = () => client.setQueryData(["session"], { name: null, role: null });
     window.addEventListener("balise:signed-out", ended);

@@ -7,14 +7,14 @@ import { useSession } from "../signin/session";
 import { Signal } from "./Signal";
 import { SpanPicker } from "./SpanPicker";
 
-const MENU = [
+const MENU: { to: string; name: string; also?: string[] }[] = [
   { to: "/", name: "Now" },
-  { to: "/fleet", name: "Fleet" },
+  { to: "/fleet", name: "Fleet", also: ["/enrol", "/compare"] },
   { to: "/events", name: "Events" },
   { to: "/alerts", name: "Alerts" },
   { to: "/rules", name: "Rules" },
   { to: "/settings", name: "Settings" },
-] as const;
+];
 
 function Theme() {
   const [theme, setTheme] = useState(() => document.documentElement.getAttribute("data-theme") ?? "");
@@ -50,7 +50,9 @@ export function Shell() {
   const count = open.data?.items.length ?? 0;
   const critical = open.data?.items.some((a) => a.severity === "critical") ?? false;
   useEffect(() => {
-    const page = MENU.find((m) => (m.to === "/" ? pathname === "/" : pathname.startsWith(m.to)));
+    const page = MENU.find((m) =>
+      m.to === "/" ? pathname === "/" : [m.to, ...(m.also ?? [])].some((p) => pathname.startsWith(p)),
+    );
     document.title = `${count ? `(${count}) ` : ""}${page?.name ?? "Balise"} – Balise`;
   }, [pathname, count]);
   return (
@@ -89,7 +91,7 @@ export function Shell() {
                 end={item.to === "/"}
                 className={({ isActive }) =>
                   `flex items-center justify-between border-l-3 px-3 py-1.5 ${
-                    isActive
+                    isActive || item.also?.some((p) => pathname.startsWith(p))
                       ? "border-primary bg-base-100 font-semibold"
                       : "border-transparent text-ink-2 hover:text-base-content"
                   }`

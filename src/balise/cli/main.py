@@ -26,7 +26,7 @@ def parser(noun: str = "") -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"balise {__version__}")
     nouns = top.add_subparsers(dest="noun", metavar="NOUN", required=True)
     people = running.add_commands(nouns)
-    if noun not in ("agent", "relay"):
+    if noun != "agent":
         from balise.cli import asking
 
         asking.add_commands(nouns, people)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator
+from typing import Any
 
 import psutil
 
@@ -52,10 +53,20 @@ def _memory() -> MemoryLook:
     )
 
 
-def _space() -> Iterator[SpaceLook]:
+def _mounted() -> list[Any]:
+    """What is mounted, each device once: a bind mount is the same space again, as df says too."""
+    found: dict[str, Any] = {}
     for part in psutil.disk_partitions(all=True):
-        if not is_storage(part.fstype, part.mountpoint) or not os.path.isdir(part.mountpoint):
-            continue
+        if is_storage(part.fstype, part.mountpoint) and os.path.isdir(part.mountpoint):
+            key = part.device if part.device.startswith("/dev/") else part.mountpoint
+            held = found.get(key)
+            if held is None or len(part.mountpoint) < len(held.mountpoint):
+                found[key] = part
+    return list(found.values())
+
+
+def _space() -> Iterator[SpaceLook]:
+    for part in _mounted():
         try:
             s = os.statvfs(part.mountpoint)
         except OSError:

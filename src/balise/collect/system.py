@@ -338,7 +338,7 @@ class Processes:
         self, used: Mapping[tuple[int, int], float], sizes: Mapping[tuple[int, int], int], moment: float
     ) -> list[dict[str, object]]:
         before, passed = self._before, max(moment - self._at, 0.001)
-        share = {key: 0.0 if before is None else (cpu - before.get(key, 0.0)) / passed for key, cpu in used.items()}
+        share = {k: 0.0 if before is None else max(0.0, cpu - before.get(k, 0.0)) / passed for k, cpu in used.items()}
         by_cpu = sorted((k for k in share if share[k] > 0.0005), key=lambda k: -share[k])[: self.keep]
         by_memory = sorted(sizes, key=lambda k: -sizes[k])[: self.keep]
         chosen = dict.fromkeys([*by_cpu, *by_memory])

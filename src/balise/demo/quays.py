@@ -39,7 +39,9 @@ class Quay:
     def _part(self, name: str, now: float) -> str:
         up = now - self._booted
         share = 0.2 + 0.15 * math.sin(now / 600 + self._seed)
-        busy, idle = up * share * _TICK, up * (1 - share) * _TICK
+        # The integral of the share, so that the counters only ever grow.
+        worked = 0.2 * up - 90 * (math.cos(now / 600 + self._seed) - math.cos(self._booted / 600 + self._seed))
+        busy, idle = worked * _TICK, (up - worked) * _TICK
         used = int(self.memory * (0.4 + 0.2 * math.sin(now / 3600 + self._seed)))
         moved = int(up * 40_000)
         parts = {
@@ -70,7 +72,7 @@ class Quay:
             "fact-zone": "UTC",
             "fact-flags": "flags : fpu hypervisor",
         }
-        return parts.get(name, "missing" if name.startswith("follow") else "")
+        return parts.get(name, "7 0 0 0" if name.startswith("follow") else "")
 
     @staticmethod
     def _processes(busy: float) -> list[str]:

@@ -36,8 +36,11 @@ log = logging.getLogger(__name__)
 USER = "skipper"
 PLANS = (
     """\
-plan: everywhere
-about: What holds for all of Skerry Ferries
+plan: ports
+about: What holds at both quays and in the head office
+for: {groups: [northquay, southquay, headland]}
+collect:
+  every: 15s
 follow:
   - path: /var/log/syslog
 """,

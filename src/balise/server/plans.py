@@ -117,7 +117,7 @@ class PlanBook:
             raise unknown("host", name)
         stacked, etag = self._held(known)
         told = (report or {}).get("plan")
-        applied = "no agent" if known.mode != "resident" else "not yet"
+        applied = "no agent" if known.mode != "resident" or report is None else "not yet"
         problems: list[str] = []
         if isinstance(told, dict) and known.mode == "resident":
             applied = "yes" if told.get("etag") == etag else "not yet"
