@@ -1,6 +1,6 @@
 """`make bench`: every figure of the budgets, side by side in one run. A bench is no test: it never fails.
 
-python bench/run.py [intake] [keeping] [rules] [events] [console]
+python bench/run.py [intake] [keeping] [rules] [events] [console] [enrolling]
 """
 
 from __future__ import annotations
@@ -11,13 +11,21 @@ import sys
 import time
 
 import console
+import enrolling
 import events
 import intake
 import keeping
 import rules
 from report import Report
 
-PARTS = {"intake": intake, "keeping": keeping, "rules": rules, "events": events, "console": console}
+PARTS = {
+    "intake": intake,
+    "keeping": keeping,
+    "rules": rules,
+    "events": events,
+    "console": console,
+    "enrolling": enrolling,
+}
 
 
 def main() -> None:

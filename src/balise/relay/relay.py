@@ -20,7 +20,7 @@ from balise.api.remote import RemoteTarget
 from balise.client.trust import held_trust
 from balise.collect.files import write_durably
 from balise.collect.otlp import logs_request, metrics_request
-from balise.collect.remote.link import Taken
+from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import attempt
 from balise.relay.buffer import Buffer
@@ -46,6 +46,7 @@ class Relay:
         self._limit = limit
         self._side_by_side = side_by_side
         self._gate = asyncio.Semaphore(side_by_side)
+        self._hands = asyncio.Semaphore(AT_ONCE)
         self._trying: dict[int, asyncio.Task[None]] = {}
         self._facts: dict[int, Facts] = {}
         self._turns: dict[int, RemoteTurn] = {}
@@ -61,7 +62,7 @@ class Relay:
         """Made where the event loop runs, because the buffer belongs to it."""
         self._buffer = Buffer(self._folder / "buffer", self._limit)
         self._forwarder = Forwarder(self._buffer, self._http)
-        self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side)
+        self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side, gate=self._hands)
         return RelayFace(self._buffer, self.senders, self._http, start=self.start, stop=self.stop)
 
     async def start(self) -> None:
@@ -109,7 +110,7 @@ class Relay:
 
     async def _try_one(self, one: TrialRequest) -> None:
         async with self._gate:
-            found = await attempt(one.target, time.time())
+            found = await attempt(one.target, time.time(), self._hands)
         answer = TrialAnswer(
             result=found.result, message=found.message[:1000], facts=found.facts, host_key=found.host_key
         )

@@ -17,7 +17,7 @@ from balise.api.remote import PORTS, CollectionSettings, RemoteBody, RemoteTarge
 from balise.api.remote import Remote as RemoteAnswer
 from balise.api.spans import duration_text, seconds
 from balise.collect.otlp import logs_request, metrics_request
-from balise.collect.remote.link import Taken
+from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import Trial, attempt
 from balise.server.access import Principal, audit
@@ -249,6 +249,7 @@ class RemoteWork:
         self._loop = asyncio.new_event_loop()
         self._thread = threading.Thread(target=self._run, name="remote", daemon=True)
         self._rounds: Rounds | None = None
+        self._gate = asyncio.Semaphore(AT_ONCE)
         self._started = time.time()
         self._main: asyncio.AbstractEventLoop | None = None
         self.take_metrics: Metrics | None = None
@@ -279,7 +280,7 @@ class RemoteWork:
         targets = await asyncio.to_thread(self._book.targets, CONSOLE)
         if self._rounds is None:
             side_by_side = self._settings.collection().side_by_side
-            self._rounds = Rounds(self._keep, self._heard_of, side_by_side=side_by_side)
+            self._rounds = Rounds(self._keep, self._heard_of, side_by_side=side_by_side, gate=self._gate)
         await self._rounds.set_targets(targets)
 
     async def _keep(self, target: RemoteTarget, now: float, taken: Taken) -> None:
@@ -316,7 +317,7 @@ class RemoteWork:
             self._loop.run_in_executor(None, lambda: self._book.note(known.id, key=turn.host_key))
 
     async def attempt(self, target: RemoteTarget) -> Trial:
-        return await attempt(target, time.time())
+        return await attempt(target, time.time(), self._gate)
 
     def stop(self) -> None:
         if not self._thread.is_alive():

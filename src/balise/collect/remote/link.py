@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
@@ -10,6 +11,8 @@ from balise.api.hosts import Facts
 from balise.api.remote import RemoteTarget, Result
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 
+AT_ONCE = 16
+"""Handshakes that are under way at once in one process."""
 Positions = dict[str, tuple[int, int]]
 """Inode and offset in bytes up to which each followed file was read."""
 
@@ -37,7 +40,11 @@ class Taken:
 
 
 class Link(Protocol):
-    """One host, and the connection to it that is kept. Whoever uses it bounds the time."""
+    """One host, and the connection to it that is kept.
+
+    Each wait for the other side ends after the target's time limit with TimeoutError; waiting for a turn of our own
+    is not counted, so that a busy collector never calls a host slow.
+    """
 
     host_key: str
 
@@ -50,12 +57,16 @@ class Link(Protocol):
     async def close(self) -> None: ...
 
 
-def open_link(target: RemoteTarget) -> Link:
-    """The link that speaks the target's protocol; loads what it needs only now."""
+def open_link(target: RemoteTarget, gate: asyncio.Semaphore | None = None) -> Link:
+    """The link that speaks the target's protocol; loads what it needs only now.
+
+    Args:
+        gate: how many may shake hands at once: that is where the processor's time goes.
+    """
     if target.protocol == "ssh":
         from balise.collect.remote.ssh import SshLink
 
-        return SshLink(target)
+        return SshLink(target, gate or asyncio.Semaphore(AT_ONCE))
     from balise.collect.remote.snmp import SnmpLink
 
     return SnmpLink(target)

@@ -11,7 +11,7 @@ from collections.abc import Awaitable, Callable, Iterable
 from dataclasses import dataclass, field
 
 from balise.api.remote import RemoteTarget
-from balise.collect.remote.link import Link, LinkProblem, Taken, open_link
+from balise.collect.remote.link import AT_ONCE, Link, LinkProblem, Taken, open_link
 from balise.collect.remote.trial import no_answer
 
 log = logging.getLogger(__name__)
@@ -44,10 +44,19 @@ class Rounds:
     Args:
         sink: where readings go.
         listener: told of every turn, good or bad.
+        gate: how many may shake hands at once.
     """
 
-    def __init__(self, sink: Sink, listener: Callable[[Turn], None], *, side_by_side: int = 100) -> None:
+    def __init__(
+        self,
+        sink: Sink,
+        listener: Callable[[Turn], None],
+        *,
+        side_by_side: int = 100,
+        gate: asyncio.Semaphore | None = None,
+    ) -> None:
         self._sink = sink
+        self._gate = gate or asyncio.Semaphore(AT_ONCE)
         self._listener = listener
         self._living = asyncio.Semaphore(side_by_side)
         self._failing = asyncio.Semaphore(max(1, side_by_side // 2))
@@ -89,7 +98,7 @@ class Rounds:
                 await asyncio.sleep(max(0.0, due - time.monotonic()))
                 async with self._failing if turn.failures else self._living:
                     try:
-                        link = link or open_link(target)
+                        link = link or open_link(target, self._gate)
                         await self._read(target, link, turn)
                         failure = None
                     except LinkProblem as problem:
@@ -110,8 +119,7 @@ class Rounds:
 
     async def _read(self, target: RemoteTarget, link: Link, turn: Turn) -> None:
         now = time.time()
-        async with asyncio.timeout(target.time_limit):
-            taken = await link.read(now)
+        taken = await link.read(now)
         await self._sink(target, now, taken)
         link.settle(taken)
         if turn.problem:

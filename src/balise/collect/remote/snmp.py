@@ -5,6 +5,7 @@ What is read: SNMPv2-MIB (RFC 3418), IF-MIB (RFC 2863) and HOST-RESOURCES-MIB (R
 
 from __future__ import annotations
 
+import asyncio
 import time
 from collections.abc import Iterator
 from typing import Any
@@ -93,6 +94,10 @@ class SnmpLink:
         }
 
     async def read(self, now: float) -> Taken:
+        async with asyncio.timeout(self._target.time_limit):
+            return await self._read(now)
+
+    async def _read(self, now: float) -> Taken:
         began = time.monotonic()
         system = await self._get([f"{SYSTEM}.1.0", f"{SYSTEM}.3.0", f"{SYSTEM}.5.0", HOST_UPTIME, ENGINE_ID])
         # sysUpTime is how long the SNMP agent runs; the host's own is told by HOST-RESOURCES-MIB, where it is.

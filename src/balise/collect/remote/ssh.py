@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import secrets
+import socket
 import time
 from collections.abc import Sequence
 
@@ -58,7 +59,8 @@ def is_pinned(pinned: str, key: asyncssh.SSHKey) -> bool:
 class SshLink:
     """One host over SSH. `host_key` is the pinned key, taken on first use."""
 
-    def __init__(self, target: RemoteTarget) -> None:
+    def __init__(self, target: RemoteTarget, gate: asyncio.Semaphore) -> None:
+        self._gate = gate
         if not isinstance(target.credential, SshCredential):
             raise LinkProblem("wrong-credential", "this credential is not for SSH: name one of kind ssh")
         self._target = target
@@ -71,12 +73,14 @@ class SshLink:
         self._verified_at = 0.0
 
     async def read(self, now: float) -> Taken:
-        began = time.monotonic()
         connection = await self._connected()
+        began = time.monotonic()
         nonce = secrets.token_hex(8)
         tell_facts = began - self._facts_at > FACTS_EVERY or not self._facts_at
         follow = self._target.follow
-        text = await self._run(connection, script(nonce, facts=tell_facts, follow=follow, positions=self._positions))
+        asked = script(nonce, facts=tell_facts, follow=follow, positions=self._positions)
+        async with asyncio.timeout(self._target.time_limit):
+            text = await self._run(connection, asked)
         moment = time.monotonic()
         try:
             parts = parts_of(text, nonce)
@@ -131,25 +135,10 @@ class SshLink:
                 await self._verify()
             return self._connection
         keeper = _Doorkeeper(self.host_key)
+        greeted = await self._greeted()
         try:
-            self._connection = await asyncssh.connect(
-                self._target.address,
-                self._target.port,
-                username=self._credential.user,
-                password=self._credential.password,
-                client_keys=self._keys() or None,
-                passphrase=None,
-                known_hosts=([], [], []),
-                client_factory=lambda: keeper,
-                server_host_key_algs=_algorithms(self.host_key) or "default",
-                agent_path=None,
-                config=None,
-                gss_host=None,
-                preferred_auth="publickey,password,keyboard-interactive",
-                keepalive_interval=30,
-                connect_timeout=None,
-                login_timeout="10m",
-            )
+            async with self._gate, asyncio.timeout(self._target.time_limit):
+                self._connection = await self._shake_hands(greeted, keeper)
         except asyncssh.HostKeyNotVerifiable:
             shown = keeper.shown.get_fingerprint() if keeper.shown else "another one"
             raise self._another_key(shown) from None
@@ -163,28 +152,80 @@ class SshLink:
             raise LinkProblem("failed", f"no common way to encrypt: {_words(error)}") from None
         except asyncssh.PermissionDenied:
             raise LinkProblem("wrong-credential", self._denied()) from None
-        except ConnectionRefusedError:
-            raise LinkProblem(
-                "refused",
-                f"nothing listens on {self._target.address} port {self._target.port}: is sshd running, on this port?",
-            ) from None
-        except (asyncssh.Error, OSError) as error:
+        except (asyncssh.Error, ConnectionError) as error:
             raise LinkProblem("failed", f"no connection: {_words(error)}") from None
+        finally:
+            if self._connection is None:
+                greeted.close()
         self._verified_at = time.monotonic()
         if keeper.shown and (not self.host_key or self.host_key.startswith(_FINGERPRINT)):
             self.host_key = keeper.shown.export_public_key("openssh").decode().strip()
         return self._connection
 
+    async def _greeted(self) -> socket.socket:
+        """A connection on whose other end somebody has begun to speak (RFC 4253 section 4.2): waiting costs nothing."""
+        loop = asyncio.get_running_loop()
+        where = f"{self._target.address} port {self._target.port}"
+        made: socket.socket | None = None
+        try:
+            async with asyncio.timeout(self._target.time_limit):
+                kind, *_, place = (
+                    await loop.getaddrinfo(self._target.address, self._target.port, type=socket.SOCK_STREAM)
+                )[0]
+                made = socket.socket(kind, socket.SOCK_STREAM)
+                made.setblocking(False)
+                await loop.sock_connect(made, place)
+                spoke = loop.create_future()
+                loop.add_reader(made, lambda: None if spoke.done() else spoke.set_result(None))
+                try:
+                    await spoke
+                finally:
+                    loop.remove_reader(made)
+            return made
+        except ConnectionRefusedError:
+            _close(made)
+            raise LinkProblem("refused", f"nothing listens on {where}: is sshd running, on this port?") from None
+        except OSError as error:
+            _close(made)
+            if isinstance(error, TimeoutError):
+                raise TimeoutError from None
+            raise LinkProblem("failed", f"no connection to {where}: {_words(error)}") from None
+        except BaseException:
+            _close(made)
+            raise
+
+    async def _shake_hands(self, greeted: socket.socket, keeper: _Doorkeeper) -> asyncssh.SSHClientConnection:
+        return await asyncssh.connect(
+            self._target.address,
+            self._target.port,
+            sock=greeted,
+            username=self._credential.user,
+            password=self._credential.password,
+            client_keys=self._keys() or None,
+            passphrase=None,
+            known_hosts=([], [], []),
+            client_factory=lambda: keeper,
+            server_host_key_algs=_algorithms(self.host_key) or "default",
+            agent_path=None,
+            config=None,
+            gss_host=None,
+            preferred_auth="publickey,password,keyboard-interactive",
+            keepalive_interval=30,
+            connect_timeout=None,
+            login_timeout="10m",
+        )
+
     async def _verify(self) -> None:
         """Looks whether the host still shows the pinned key to those who come anew."""
         self._verified_at = time.monotonic()
         try:
-            shown = await asyncssh.get_server_host_key(
-                self._target.address,
-                self._target.port,
-                server_host_key_algs=_algorithms(self.host_key) or "default",
-                config=None,
-            )
+            async with self._gate, asyncio.timeout(self._target.time_limit):
+                shown = await asyncssh.get_server_host_key(
+                    self._target.address,
+                    self._target.port,
+                    server_host_key_algs=_algorithms(self.host_key) or "default",
+                    config=None,
+                )
         except (asyncssh.Error, OSError):
             # Whether the kept connection still works is told by using it.
             return
@@ -222,6 +263,11 @@ class SshLink:
         if connection is not None:
             connection.abort()
             await asyncio.sleep(0)
+
+
+def _close(made: socket.socket | None) -> None:
+    if made is not None:
+        made.close()
 
 
 def _algorithms(pinned: str) -> list[str]:

@@ -20,13 +20,12 @@ class Trial:
     host_key: str = ""
 
 
-async def attempt(target: RemoteTarget, now: float) -> Trial:
-    """Reads a host once within the target's time limit. Never raises."""
+async def attempt(target: RemoteTarget, now: float, gate: asyncio.Semaphore | None = None) -> Trial:
+    """Reads a host once; `gate` as in `open_link`. Never raises."""
     link = None
     try:
-        link = open_link(target)
-        async with asyncio.timeout(target.time_limit):
-            taken = await link.read(now)
+        link = open_link(target, gate)
+        taken = await link.read(now)
         about = (taken.facts.os if taken.facts else "") or "a system that does not say what it is"
         return Trial(
             "added",

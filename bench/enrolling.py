@@ -1,0 +1,208 @@
+"""Enrolling a fleet: a long list tested side by side, two thousand agents, two hundred hosts over SSH."""
+
+from __future__ import annotations
+
+import asyncio
+import gzip
+import json
+import subprocess
+import sys
+import tempfile
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psutil
+
+from balise.api.access import NewEnrolmentKey
+from balise.api.agents import EnrolRequest
+from balise.api.hosts import Facts
+from balise.collect.here import processes, system_collectors
+from balise.collect.otlp import logs_request, metrics_request
+from balise.collect.readings import Kept
+from balise.demo.quays import PASSWORD, USER
+from distant import Mute
+from report import Report
+from running import Service, until
+
+ENTRIES, AGENTS, REMOTE = 500, 2000, 200
+INTERVAL = 15.0
+
+
+class Quays:
+    """Made-up SSH servers in a process of their own."""
+
+    def __init__(self, count: int) -> None:
+        words = [sys.executable, "-m", "balise.demo.quays", str(count)]
+        self.process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+        assert self.process.stdout
+        self.places = [tuple(self.process.stdout.readline().split()) for _ in range(count)]
+
+    def close(self) -> None:
+        self.process.terminate()
+        self.process.wait()
+
+
+def cpu_of(service: Service, seconds: float) -> tuple[float, float]:
+    """Cores used by a service over a while, and its resident MiB at the end."""
+    process = psutil.Process(service._process.pid)  # type: ignore[union-attr]
+    before = process.cpu_times()
+    time.sleep(seconds)
+    after = process.cpu_times()
+    return (after.user + after.system - before.user - before.system) / seconds, process.memory_info().rss / 2**20
+
+
+def lists(report: Report) -> None:
+    report.title(f"A list of {ENTRIES} hosts, 10 % of which never answer, time limit 5 s, tested from the console")
+    quays, mute = Quays(ENTRIES * 9 // 10), Mute()
+    service = Service(Path(tempfile.mkdtemp()))
+    with service.client() as admin:
+        admin.call("PUT", "/credentials/quays", {"kind": "ssh", "user": USER, "password": PASSWORD})
+        held = {"address": "127.0.0.1", "credential": "quays"}
+        entries = [{"name": name, "port": int(port), **held} for name, port in quays.places]
+        entries += [{"name": f"mute-{n}", "port": mute.port, **held} for n in range(ENTRIES - len(entries))]
+        order = sorted(range(len(entries)), key=lambda n: n * 7919 % ENTRIES)
+        began = time.perf_counter()
+        body = {"entries": [entries[n] for n in order], "time_limit": "5s"}
+        number = admin.call("POST", "/enrolments", body)["id"]
+        answer = until(lambda: (a := admin.call("GET", f"/enrolments/{number}"))["state"] == "done" and a, 300)
+        took = time.perf_counter() - began
+        report.figure("results", json.dumps(answer["results"]))
+        report.budget("seconds until all are tested (both ends on this machine)", took, 30, most=True)
+        remote(report, service, admin, quays)
+    service.stop()
+    quays.close()
+    mute.close()
+
+
+def remote(report: Report, service: Service, admin: Any, quays: Quays) -> None:
+    report.title(f"The console reading {REMOTE} hosts over SSH each minute")
+    for name, _ in quays.places[REMOTE:]:
+        admin.call("POST", f"/hosts/{name}/retire")
+    admin.call("PUT", "/settings/collection", {"every": "60s", "time_limit": "10s", "side_by_side": 100})
+    time.sleep(75)
+    share, size = cpu_of(service, 120)
+    lost = [h.name for h in admin.hosts('mode eq "remote"') if h.collection.problem]
+    report.figure("hosts with a problem", str(len(lost)))
+    report.figure(
+        "console, % of one core over 120 s", f"{share * 100:8.1f} %  ({share * 60 / REMOTE * 1e3:.1f} ms a host)"
+    )
+    report.figure("console, resident", f"{size:8.0f} MiB")
+
+
+def agent_bodies(host: str) -> tuple[bytes, bytes]:
+    """What this machine's agent would deliver in one turn."""
+    collectors = [*system_collectors(), processes()]
+    now = time.time()
+    for collector in collectors:
+        list(collector.read(now))
+    readings = [r for c in collectors for r in c.read(now)]
+    meanings = {k: v for c in collectors for k, v in c.meanings.items()}
+    kept = [
+        Kept(now, "balise.evidence.processes", collectors[-1].busiest),  # type: ignore[attr-defined]
+        Kept(now, "balise.agent.report", {"version": "0", "instance": host, "problem": "", "collectors": {"cpu": 0.1}}),
+    ]
+    resource = {"host.name": host}
+    return metrics_request(resource, readings, meanings, at=now, since=now), logs_request(resource, [], kept)
+
+
+async def deliver(url: str, tokens: list[str], seconds: float) -> tuple[int, int, list[float]]:
+    """Every agent delivers each 15 s, spread over the interval, with times of its own; and waits for its plan."""
+    metrics, logs = agent_bodies("bench")
+    limits = httpx.Limits(max_connections=400, max_keepalive_connections=400)
+    late: list[float] = []
+    done = failed = 0
+    end = time.monotonic() + seconds
+    packed_logs = gzip.compress(logs, 6)
+    from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
+
+    request = ExportMetricsServiceRequest.FromString(metrics)
+    points = [
+        p
+        for m in request.resource_metrics[0].scope_metrics[0].metrics
+        for p in (m.gauge.data_points or m.sum.data_points)
+    ]
+
+    def fresh() -> bytes:
+        now = time.time_ns()
+        for point in points:
+            point.time_unix_nano = now
+        return gzip.compress(request.SerializeToString(), 1)
+
+    async with httpx.AsyncClient(base_url=url, limits=limits, timeout=30) as http:
+
+        async def one(number: int, token: str) -> None:
+            nonlocal done, failed
+            due = time.monotonic() + INTERVAL * number / len(tokens)
+            headers = {
+                "Authorization": f"Bearer {token}",
+                "Content-Type": "application/x-protobuf",
+                "Content-Encoding": "gzip",
+            }
+            while due < end:
+                await asyncio.sleep(max(0.0, due - time.monotonic()))
+                began = time.monotonic()
+                for kind, content in (("metrics", fresh()), ("logs", packed_logs)):
+                    try:
+                        answer = await http.post(f"/v1/{kind}", content=content, headers=headers)
+                        done += answer.status_code == 200
+                        failed += answer.status_code != 200
+                    except httpx.HTTPError:
+                        failed += 1
+                late.append(time.monotonic() - began)
+                due += INTERVAL
+
+        await asyncio.gather(*(one(n, t) for n, t in enumerate(tokens)))
+    return done, failed, sorted(late)
+
+
+def generator(url: str, tokens: Path, seconds: float) -> None:
+    """The load, in a process of its own: `python bench/enrolling.py URL FILE SECONDS`."""
+    done, failed, late = asyncio.run(deliver(url, tokens.read_text().split(), seconds))
+    print(json.dumps({"done": done, "failed": failed, "p50": late[len(late) // 2], "p99": late[len(late) * 99 // 100]}))
+
+
+def agents(report: Report, seconds: float = 60.0) -> None:
+    report.title(f"{AGENTS} agents delivering metrics, evidence and a report every {INTERVAL:.0f} s")
+    folder = Path(tempfile.mkdtemp())
+    service = Service(folder)
+    with service.client() as admin:
+        key = admin.make_enrolment_key(NewEnrolmentKey(label="bench", uses=AGENTS, group="Bench")).key
+
+        def enrol(number: int) -> str:
+            facts = Facts(host_name=f"agent-{number:04d}", machine_id=f"m-{number}")
+            body = EnrolRequest(key=key, facts=facts).model_dump_json()
+            answer = http.post("/api/v1/agents/enrol", content=body, headers={"Content-Type": "application/json"})
+            return str(answer.json()["token"])
+
+        began = time.perf_counter()
+        with httpx.Client(base_url=service.url, timeout=60) as http, ThreadPoolExecutor(20) as pool:
+            tokens = list(pool.map(enrol, range(AGENTS)))
+        report.figure("enrolling them, 20 at once", f"{AGENTS / (time.perf_counter() - began):8.0f} agents/s")
+        (folder / "tokens").write_text("\n".join(tokens))
+        words = [sys.executable, __file__, service.url, str(folder / "tokens"), str(seconds + 45)]
+        with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as load:
+            time.sleep(35)
+            share, size = cpu_of(service, seconds)
+            said = json.loads(load.communicate()[0])
+        figures = admin.status().figures
+        assert figures
+        report.figure("requests taken, refused", f"{said['done']}, {said['failed']}")
+        report.figure(
+            "both requests of a turn, median and p99", f"{said['p50'] * 1e3:.0f} ms, {said['p99'] * 1e3:.0f} ms"
+        )
+        report.figure("points taken in", f"{figures.points_per_second:8.0f} /s")
+        report.figure("console, resident", f"{size:8.0f} MiB")
+        report.budget("console, cores", share, 1.0, most=True)
+    service.stop()
+
+
+def run(report: Report) -> None:
+    lists(report)
+    agents(report)
+
+
+if __name__ == "__main__":
+    generator(sys.argv[1], Path(sys.argv[2]), float(sys.argv[3]))
