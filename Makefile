@@ -4,7 +4,7 @@ BALISE := .venv/bin/balise
 LISTEN ?= 127.0.0.1:8808
 DATA ?= demo-data
 
-.PHONY: setup demo test lint bench screenshots schema clean
+.PHONY: setup demo test lint bench screenshots schema wheels clean
 
 setup: .venv/.installed src/balise/server/web/index.html
 
@@ -29,7 +29,7 @@ demo: setup
 	@exec $(BALISE) demo --data $(DATA) --listen $(LISTEN)
 
 test: setup
-	@tools/need chromium
+	@tools/need chromium openssh-server openssh-client snmpd iproute2
 	@cd console && npx vitest run
 	@$(PY) -m pytest
 
@@ -56,6 +56,13 @@ bench: setup
 screenshots: setup
 	@tools/need chromium xvfb xterm imagemagick
 	@PYTHONPATH=tests $(PY) tools/screenshots.py
+
+# All that an agent needs, for machines without internet: a folder of wheels with a script that installs from it.
+wheels: setup
+	@rm -rf dist/wheels && mkdir -p dist/wheels
+	@$(PY) -m pip wheel --quiet --wheel-dir dist/wheels .
+	@cp tools/install dist/wheels/install
+	@echo "dist/wheels: $$(ls dist/wheels/*.whl | wc -l) wheels; on the other machine: sh wheels/install agent --console URL --key KEY"
 
 clean:
 	rm -rf .venv console/node_modules src/balise/server/web

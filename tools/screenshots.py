@@ -17,6 +17,10 @@ from running import BALISE, free_port, until
 
 OUT = Path("docs/screenshots")
 TERMINAL = (
+    (
+        "command-enrol",
+        "balise host add --resume 1; echo; balise host compare quay-000 quay-003 book-db-n1; echo; balise host plan gate-n1",
+    ),
     ("command-hosts", "balise host list | head -24"),
     ("command-alerts", "balise alert list; echo; balise alert show {alert} | head -22"),
     ("command-rules", "balise rule list; echo; balise rule rehearse sessions-waiting --from -7d"),
@@ -40,6 +44,19 @@ def shoot(page: Page, url: str, name: str, path: str) -> None:
     page.wait_for_timeout(2000)
     page.screenshot(path=OUT / f"{name}.png")
     print(f"  {name}.png", flush=True)
+
+
+def enrol_a_list(page: Page, url: str, data: Path) -> None:
+    """The made-up servers, one of them with a wrong port."""
+    lines = (data / "quays.txt").read_text().splitlines()[1:9]
+    lines[2] = lines[2].replace(lines[2].split(":")[1].split()[0], "9")
+    page.goto(f"{url}/enrol?way=list")
+    page.get_by_label("One host a line").fill("\n".join(lines))
+    page.get_by_label("Credential").select_option(label="quays, balise")
+    page.get_by_role("button", name="Read the list").click()
+    page.get_by_role("button", name="Test 8 hosts").click()
+    page.get_by_text("1 host to put right").wait_for()
+    page.screenshot(path=OUT / "enrol.png")
 
 
 def terminal(name: str, command: str, environment: dict[str, str]) -> None:
@@ -128,10 +145,15 @@ def main() -> None:
                     ("alert", f"/alerts/{alert}"),
                     ("rules", "/rules"),
                     ("rule", "/rules/sessions-waiting"),
-                    ("settings", "/settings"),
-                    ("storage", "/settings/storage"),
+                    ("compare", "/compare?hosts=book-app-n1,book-app-n2,web-n1,gate-n1,tick-s1"),
+                    ("settings", "/settings/plans"),
                 ):
                     shoot(page, url, name, path)
+                enrol_a_list(page, url, data)
+                page.goto(f"{url}/fleet/gate-n1")
+                page.get_by_text("Facts, collection and plan").click()
+                page.wait_for_timeout(1500)
+                page.screenshot(path=OUT / "facts.png")
             browser.close()
         environment = {
             **os.environ,

@@ -218,7 +218,7 @@ class Enrolments:
         async with gate:
             if entry.site and self.relays is not None:
                 return await self.relays.attempt(entry.site, target)
-            return await self._work.attempt(target)
+            return await self._work.attempt(target, keep=True)
 
     def _held(self, session: Session, entry: EnrolmentEntry) -> str | None:
         """Who has this name or this address already, in words."""

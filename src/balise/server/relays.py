@@ -68,6 +68,8 @@ class RelayBook:
         self._numbers = itertools.count(1)
         self._changed: asyncio.Event | None = None
         self._stopped = False
+        self._ever = True
+        """Whether there may be hosts that a relay had: without any, everything is the console's."""
         self._loop: asyncio.AbstractEventLoop | None = None
         self.on_facts: Callable[[int, Facts], None] = lambda _host, _facts: None
         self.on_moved: Callable[[], None] = lambda: None
@@ -242,6 +244,9 @@ class RelayBook:
 
     def settle(self) -> None:
         """Gives every remote host to whom it belongs now, and tells those that wait for work."""
+        if not self._relays and not self._ever:
+            return
+        self._ever = bool(self._relays)
         if self._remote.settle_owners():
             self.on_moved()
         self._wake()

@@ -17,7 +17,7 @@ from balise.api.remote import PORTS, CollectionSettings, RemoteBody, RemoteTarge
 from balise.api.remote import Remote as RemoteAnswer
 from balise.api.spans import duration_text, seconds
 from balise.collect.otlp import logs_request, metrics_request
-from balise.collect.remote.link import AT_ONCE, Taken
+from balise.collect.remote.link import AT_ONCE, Link, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import Trial, attempt
 from balise.server.access import Principal, audit
@@ -31,6 +31,9 @@ from balise.store.state.store import StateStore
 log = logging.getLogger(__name__)
 T = TypeVar("T")
 KEPT_OWNERS = 20
+SPARE_SECONDS = 20.0
+REFRESH_PAUSE = 0.3
+"""Seconds over which changes are gathered before they are taken up."""
 CONSOLE = 0
 """Who has a remote host when no relay does."""
 WORDS = {"ssh": "SSH", "snmp": "SNMP"}
@@ -154,17 +157,20 @@ class RemoteBook:
             return list(session.scalars(query))
 
         found = []
+        secrets: dict[str, Any] = {}
         for row in self._state.read(read):
             known = self._directory.get(row.host)
             if known is None:
                 continue
             try:
-                found.append(self._target(known, row, settings))
+                if row.credential not in secrets:
+                    secrets[row.credential] = self._credentials.secret(row.credential)
+                found.append(self._target(known, row, settings, secrets[row.credential]))
             except Refused as error:
                 known.problem = error.detail
         return found
 
-    def _target(self, known: Known, row: tables.Remote, settings: CollectionSettings) -> RemoteTarget:
+    def _target(self, known: Known, row: tables.Remote, settings: CollectionSettings, credential: Any) -> RemoteTarget:
         every, files = self.files_of(known)
         return RemoteTarget(
             host_id=known.id,
@@ -172,7 +178,7 @@ class RemoteBook:
             protocol=row.protocol,  # type: ignore[arg-type]
             address=row.address,
             port=row.port,
-            credential=self._credentials.secret(row.credential),
+            credential=credential,
             every=row.every or every or seconds(settings.every),
             time_limit=row.time_limit or seconds(settings.time_limit),
             host_key=row.host_key,
@@ -189,7 +195,8 @@ class RemoteBook:
             .where(tables.Remote.credential == credential, tables.Host.mode == "remote")
         )
         rows = self._state.read(lambda s: list(s.scalars(query)))
-        return [self._target(known, row, settings) for row in rows if (known := self._directory.get(row.host))]
+        secret = self._credentials.secret(credential) if rows else None
+        return [self._target(known, row, settings, secret) for row in rows if (known := self._directory.get(row.host))]
 
     def note(self, host: int, *, key: str = "", positions: dict[str, tuple[int, int]] | None = None) -> None:
         """Keeps the key that a host showed first, and how far its files are read."""
@@ -250,6 +257,9 @@ class RemoteWork:
         self._thread = threading.Thread(target=self._run, name="remote", daemon=True)
         self._rounds: Rounds | None = None
         self._gate = asyncio.Semaphore(AT_ONCE)
+        self._spares: dict[tuple[str, int], tuple[RemoteTarget, Link]] = {}
+        self._due = False
+        self._refreshing = asyncio.Lock()
         self._started = time.time()
         self._main: asyncio.AbstractEventLoop | None = None
         self.take_metrics: Metrics | None = None
@@ -272,15 +282,24 @@ class RemoteWork:
         return asyncio.run_coroutine_threadsafe(work, self._loop)
 
     def refresh(self) -> None:
-        """Takes up what changed: hosts, addresses, credentials, settings, plans."""
-        if self._thread.is_alive():
+        """Takes up what changed: hosts, addresses, credentials, settings, plans. Many changes are taken up together."""
+        if self._thread.is_alive() and not self._due:
+            self._due = True
             self.submit(self._refresh())
 
     async def _refresh(self) -> None:
+        async with self._refreshing:
+            await asyncio.sleep(REFRESH_PAUSE)
+            self._due = False
+            await self._take_up()
+
+    async def _take_up(self) -> None:
         targets = await asyncio.to_thread(self._book.targets, CONSOLE)
         if self._rounds is None:
             side_by_side = self._settings.collection().side_by_side
-            self._rounds = Rounds(self._keep, self._heard_of, side_by_side=side_by_side, gate=self._gate)
+            self._rounds = Rounds(
+                self._keep, self._heard_of, side_by_side=side_by_side, gate=self._gate, spare=self._spare_link
+            )
         await self._rounds.set_targets(targets)
 
     async def _keep(self, target: RemoteTarget, now: float, taken: Taken) -> None:
@@ -316,8 +335,31 @@ class RemoteWork:
         if turn.host_key and turn.host_key != turn.target.host_key:
             self._loop.run_in_executor(None, lambda: self._book.note(known.id, key=turn.host_key))
 
-    async def attempt(self, target: RemoteTarget) -> Trial:
-        return await attempt(target, time.time(), self._gate)
+    async def attempt(self, target: RemoteTarget, *, keep: bool = False) -> Trial:
+        """Tries a host; with `keep` its connection stays for some seconds, to be read over when it is added."""
+        return await attempt(target, time.time(), self._gate, self._keep_spare if keep else None)
+
+    def _keep_spare(self, target: RemoteTarget, link: Link) -> None:
+        held = self._spares.pop((target.address, target.port), None)
+        self._spares[(target.address, target.port)] = (target, link)
+        if held is not None:
+            self._loop.create_task(held[1].close())
+        self._loop.call_later(SPARE_SECONDS, lambda: self._loop.create_task(self._drop_spare(target, link)))
+
+    async def _drop_spare(self, target: RemoteTarget, link: Link) -> None:
+        held = self._spares.get((target.address, target.port))
+        if held is not None and held[1] is link:
+            del self._spares[(target.address, target.port)]
+            await link.close()
+
+    def _spare_link(self, target: RemoteTarget) -> Link | None:
+        """The connection of the trial, if it was made with the same credential and showed the pinned key."""
+        held = self._spares.get((target.address, target.port))
+        if held is None or held[0].credential != target.credential or held[1].host_key != target.host_key:
+            return None
+        del self._spares[(target.address, target.port)]
+        held[1].adopt(target)
+        return held[1]
 
     def stop(self) -> None:
         if not self._thread.is_alive():

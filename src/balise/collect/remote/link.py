@@ -51,6 +51,9 @@ class Link(Protocol):
     async def read(self, now: float) -> Taken:
         """One reading at `now`, unix seconds. Raises LinkProblem."""
 
+    def adopt(self, target: RemoteTarget) -> None:
+        """Goes on for the same place and credential under another name, and with other files to follow."""
+
     def settle(self, taken: Taken) -> None:
         """What was taken is kept: the next reading goes on behind it."""
 

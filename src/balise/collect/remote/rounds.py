@@ -45,6 +45,7 @@ class Rounds:
         sink: where readings go.
         listener: told of every turn, good or bad.
         gate: how many may shake hands at once.
+        spare: a link to a target that is open already, from its trial.
     """
 
     def __init__(
@@ -54,7 +55,9 @@ class Rounds:
         *,
         side_by_side: int = 100,
         gate: asyncio.Semaphore | None = None,
+        spare: Callable[[RemoteTarget], Link | None] = lambda _target: None,
     ) -> None:
+        self._spare = spare
         self._sink = sink
         self._gate = gate or asyncio.Semaphore(AT_ONCE)
         self._listener = listener
@@ -90,7 +93,7 @@ class Rounds:
 
     async def _keep_reading(self, target: RemoteTarget) -> None:
         turn = Turn(target, host_key=target.host_key)
-        link: Link | None = None
+        link = self._spare(target)
         failure: LinkProblem | None
         due = time.monotonic() + first_wait(target)
         try:

@@ -124,6 +124,9 @@ class SnmpLink:
         )
         return Taken(readings, self._meanings, time.monotonic() - began, facts=facts)
 
+    def adopt(self, target: RemoteTarget) -> None:
+        self._target = target
+
     def settle(self, taken: Taken) -> None:
         """There are no files to follow on a device."""
 

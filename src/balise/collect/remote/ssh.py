@@ -106,6 +106,10 @@ class SshLink:
                 taken.positions[file.path] = position
         return taken
 
+    def adopt(self, target: RemoteTarget) -> None:
+        self._target = target
+        self._positions = dict(target.positions)
+
     def settle(self, taken: Taken) -> None:
         self._positions.update(taken.positions)
 

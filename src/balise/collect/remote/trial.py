@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from balise.api.hosts import Facts
 from balise.api.remote import RemoteTarget, Result
-from balise.collect.remote.link import LinkProblem, open_link
+from balise.collect.remote.link import Link, LinkProblem, open_link
 
 
 @dataclass(frozen=True)
@@ -20,18 +21,31 @@ class Trial:
     host_key: str = ""
 
 
-async def attempt(target: RemoteTarget, now: float, gate: asyncio.Semaphore | None = None) -> Trial:
-    """Reads a host once; `gate` as in `open_link`. Never raises."""
+async def attempt(
+    target: RemoteTarget,
+    now: float,
+    gate: asyncio.Semaphore | None = None,
+    keep: Callable[[RemoteTarget, Link], None] | None = None,
+) -> Trial:
+    """Reads a host once; `gate` as in `open_link`. Never raises.
+
+    Args:
+        keep: takes the link of a host that could be read, so that collecting goes on over the same connection.
+    """
     link = None
     try:
         link = open_link(target, gate)
         taken = await link.read(now)
+        host_key = link.host_key
+        if keep is not None:
+            keep(target, link)
+            link = None
         about = (taken.facts.os if taken.facts else "") or "a system that does not say what it is"
         return Trial(
             "added",
             f"read {len(taken.readings)} values in {taken.seconds:.1f} s: {about}",
             taken.facts,
-            link.host_key,
+            host_key,
         )
     except LinkProblem as problem:
         return Trial(problem.result, str(problem))
