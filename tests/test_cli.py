@@ -81,6 +81,7 @@ def test_each_noun_lists_as_table_json_and_csv(service: Service, admin: Balise) 
         ("credential", "list"),
         ("plan", "list"),
         ("relay", "list"),
+        ("service", "list"),
         ("candidate", "list"),
         ("status", ""),
     ):

@@ -849,6 +849,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Host Services
+         * @description The services of a host, and what its agent found listening that nobody reads yet.
+         */
+        get: operations["read_host_services_api_v1_hosts__name__services_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/states": {
         parameters: {
             query?: never;
@@ -1198,6 +1218,49 @@ export interface paths {
         post?: never;
         /** Delete Rule */
         delete: operations["delete_rule_api_v1_rules__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Services */
+        get: operations["list_services_api_v1_services_get"];
+        put?: never;
+        /**
+         * Add Service
+         * @description Takes up a service. What the console is to read has to answer it first.
+         */
+        post: operations["add_service_api_v1_services_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Service */
+        get: operations["read_service_api_v1_services__number__get"];
+        /**
+         * Change Service
+         * @description Another reader or place from now on; identity, series and alerts stay.
+         */
+        put: operations["change_service_api_v1_services__number__put"];
+        post?: never;
+        /** Delete Service */
+        delete: operations["delete_service_api_v1_services__number__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1816,6 +1879,11 @@ export interface components {
              */
             follow: components["schemas"]["FollowedFile"][];
             /**
+             * Services
+             * @default []
+             */
+            services: components["schemas"]["ServiceTarget"][];
+            /**
              * Sources
              * @default {}
              */
@@ -2180,6 +2248,21 @@ export interface components {
             /** Path */
             path: string;
         };
+        /**
+         * FoundService
+         * @description Something that listens on a host, as its agent saw it.
+         */
+        FoundService: {
+            /** Address */
+            address: string;
+            /** Port */
+            port: number;
+            /**
+             * Process
+             * @default
+             */
+            process: string;
+        };
         /** Group */
         Group: {
             /**
@@ -2373,6 +2456,16 @@ export interface components {
             problems: string[];
             /** Settings */
             settings: components["schemas"]["Setting"][];
+        };
+        /**
+         * HostServices
+         * @description The services of a host, and what listens there and is not read yet.
+         */
+        HostServices: {
+            /** Found */
+            found: components["schemas"]["FoundService"][];
+            /** Items */
+            items: components["schemas"]["Service"][];
         };
         /**
          * HostsChange
@@ -2871,6 +2964,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Service] */
+        Page_Service_: {
+            /** Items */
+            items: components["schemas"]["Service"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Stretch] */
         Page_Stretch_: {
             /** Items */
@@ -3016,6 +3116,16 @@ export interface components {
         PlanText: {
             /** Text */
             text: string;
+        };
+        /**
+         * PortTarget
+         * @description Where a service listens; without an address the host's own, or loopback when its agent reads it.
+         */
+        PortTarget: {
+            /** Address */
+            address?: string | null;
+            /** Port */
+            port: number;
         };
         /**
          * ProcessUse
@@ -3180,6 +3290,13 @@ export interface components {
             /** Remote Hosts */
             remote_hosts: number;
             /**
+             * Service Turns
+             * @default {}
+             */
+            service_turns: {
+                [key: string]: components["schemas"]["RemoteTurn"];
+            };
+            /**
              * Turns
              * @default {}
              */
@@ -3272,7 +3389,7 @@ export interface components {
             /** Address */
             address: string;
             /** Credential */
-            credential: components["schemas"]["SshCredential"] | components["schemas"]["Snmp2Credential"] | components["schemas"]["Snmp3Credential"] | components["schemas"]["LoginCredential"];
+            credential: (components["schemas"]["SshCredential"] | components["schemas"]["Snmp2Credential"] | components["schemas"]["Snmp3Credential"] | components["schemas"]["LoginCredential"]) | null;
             /** Every */
             every: number;
             /**
@@ -3306,7 +3423,8 @@ export interface components {
              * Protocol
              * @enum {string}
              */
-            protocol: "ssh" | "snmp";
+            protocol: "ssh" | "snmp" | "port";
+            service?: components["schemas"]["ServiceTarget"] | null;
             /** Time Limit */
             time_limit: number;
         };
@@ -3467,6 +3585,91 @@ export interface components {
             };
             /** Values */
             values: (number | null)[];
+        };
+        /** Service */
+        Service: {
+            collection: components["schemas"]["ServiceCollection"];
+            /** Every */
+            every: string;
+            /** Host */
+            host: string;
+            /** Id */
+            id: number;
+            /** Kit */
+            kit: string;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+            target: components["schemas"]["PortTarget"];
+        };
+        /**
+         * ServiceBody
+         * @description A service and who reads it.
+         *
+         *     `resident`: the agent of its host. `split`: the agent found it, the console or a relay of `site` reads it.
+         *     `remote`: there is no agent; the console or a relay reads it.
+         */
+        ServiceBody: {
+            /**
+             * Every
+             * @default 30s
+             * @example 5m
+             */
+            every: string;
+            /** Host */
+            host: string;
+            /**
+             * Kit
+             * @default port
+             * @constant
+             */
+            kit: "port";
+            /**
+             * Mode
+             * @enum {string}
+             */
+            mode: "resident" | "split" | "remote";
+            /** Name */
+            name?: string | null;
+            /** Site */
+            site?: string | null;
+            target: components["schemas"]["PortTarget"];
+        };
+        /** ServiceCollection */
+        ServiceCollection: {
+            /** By */
+            by: string;
+            /**
+             * Mode
+             * @enum {string}
+             */
+            mode: "resident" | "split" | "remote";
+            /** Problem */
+            problem: string | null;
+        };
+        /**
+         * ServiceTarget
+         * @description One service to read, with all that is needed to do it. For agents, relays and the console.
+         */
+        ServiceTarget: {
+            /** Address */
+            address: string;
+            /** Every */
+            every: number;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Port */
+            port: number;
+            /** Time Limit */
+            time_limit: number;
         };
         /**
          * Session
@@ -5637,6 +5840,37 @@ export interface operations {
             };
         };
     };
+    read_host_services_api_v1_hosts__name__services_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostServices"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     read_states_api_v1_hosts__name__states_get: {
         parameters: {
             query?: {
@@ -6303,6 +6537,167 @@ export interface operations {
             header?: never;
             path: {
                 name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_services_api_v1_services_get: {
+        parameters: {
+            query?: {
+                host?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Service_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    add_service_api_v1_services_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Service"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_service_api_v1_services__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Service"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_service_api_v1_services__number__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Service"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_service_api_v1_services__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
             };
             cookie?: never;
         };

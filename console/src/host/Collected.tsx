@@ -1,10 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, type Host } from "../api/client";
+import { api, got, type Host, type Schemas } from "../api/client";
 import { FACTS } from "../fleet/facts";
 import { duration, moment, unix, withUnit } from "../lib/format";
 import { useMay } from "../signin/session";
 import { Failure } from "../ui/Note";
+import { StateWord } from "../ui/Signal";
 
 const MODES: Record<Host["collection"]["mode"], string> = {
   resident: "resident: an agent on the host collects",
@@ -88,7 +89,87 @@ function Collection({ host, now }: { host: Host; now: number }) {
         ]}
       />
       {may && collection.problem?.includes("host key") && <AcceptKey name={host.name} />}
+      <Services host={host} />
     </div>
+  );
+}
+
+type Service = Schemas["Service"];
+
+/** Who reads each service, and what listens that nobody reads yet. */
+function Services({ host }: { host: Host }) {
+  const client = useQueryClient();
+  const may = useMay("operator");
+  const [error, setError] = useState<unknown>();
+  const services = useQuery({
+    queryKey: ["services", host.name],
+    queryFn: () => got(api.GET("/api/v1/hosts/{name}/services", { params: { path: { name: host.name } } })),
+    refetchInterval: 15_000,
+  });
+  const after = (work: Promise<unknown>) => {
+    setError(undefined);
+    work.then(() => client.invalidateQueries({ queryKey: ["services", host.name] })).catch(setError);
+  };
+  const { items = [], found = [] } = services.data ?? {};
+  if (!items.length && !found.length) return null;
+  const read = (service: Service, mode: "resident" | "split") => {
+    const { id, name, target, every } = service;
+    const body = { host: host.name, kit: "port" as const, mode, target, name, every };
+    after(got(api.PUT("/api/v1/services/{number}", { params: { path: { number: id } }, body })));
+  };
+  return (
+    <section aria-label="Services" className="mt-3">
+      <h2 className="font-semibold">Services</h2>
+      {error !== undefined && <Failure error={error} />}
+      {items.map((s) => (
+        <p key={s.id} className="flex items-baseline gap-2 border-base-300 border-t py-0.5 text-sm">
+          <StateWord state={s.state} />
+          <span className="grow">
+            {s.name}, port {s.target.port}, read by {s.collection.by}
+            {s.collection.problem && <span className="block text-state-warning">{s.collection.problem}</span>}
+          </span>
+          {may && s.collection.mode === "resident" && (
+            <button type="button" className="btn btn-ghost btn-xs" onClick={() => read(s, "split")}>
+              Read it from here
+            </button>
+          )}
+          {may && s.collection.mode === "split" && (
+            <button type="button" className="btn btn-ghost btn-xs" onClick={() => read(s, "resident")}>
+              Let its agent
+            </button>
+          )}
+        </p>
+      ))}
+      {found.length > 0 && <h3 className="mt-1 text-ink-2 text-sm">listening, not read yet</h3>}
+      {found.slice(0, 12).map((f) => (
+        <p key={f.port} className="flex items-baseline gap-2 border-base-300 border-t py-0.5 text-sm">
+          <span className="grow">
+            port {f.port} {f.process} <span className="text-ink-2">at {f.address}</span>
+          </span>
+          {may && (
+            <button
+              type="button"
+              className="btn btn-ghost btn-xs"
+              aria-label={`Read port ${f.port}`}
+              onClick={() => {
+                const body = {
+                  host: host.name,
+                  kit: "port" as const,
+                  mode: "resident" as const,
+                  target: { port: f.port },
+                  name: f.process && /^[A-Za-z0-9][A-Za-z0-9 ._:-]*$/.test(f.process) ? `${f.process} ${f.port}` : null,
+                  every: "30s",
+                };
+                after(got(api.POST("/api/v1/services", { body })));
+              }}
+            >
+              Read it
+            </button>
+          )}
+        </p>
+      ))}
+      {found.length > 12 && <p className="text-ink-2 text-sm">and {found.length - 12} more</p>}
+    </section>
   );
 }
 

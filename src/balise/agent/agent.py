@@ -23,11 +23,13 @@ from balise.collect.files import write_durably
 from balise.collect.follow import Follower, Position
 from balise.collect.here import processes, system_collectors
 from balise.collect.otlp import logs_request, metrics_request
+from balise.collect.ports import Ports, listening
 from balise.collect.readings import Collector, Kept, LogLine, Meaning, Reading
 
 log = logging.getLogger(__name__)
 MOST_LINES = 5000
 """Lines handed over in one turn; what is beyond is read in the next."""
+LISTENING_EVERY = 600.0
 _OWN = {
     "process.cpu.time": Meaning("s", "counter", "Processor time the agent used"),
     "process.cpu.utilization": Meaning("1", "gauge", "Cores the agent used since the last reading"),
@@ -49,7 +51,10 @@ class Agent:
         self.deliverer = Deliverer(identity, self._spool, verify=verify)
         self.keeper = PlanKeeper(folder, identity, self.deliverer, verify=verify)
         self._processes = processes()
-        self._collectors: list[Collector] = [*system_collectors(), self._processes]
+        self._ports = Ports(lambda: self.keeper.plan.services)
+        self._collectors: list[Collector] = [*system_collectors(), self._processes, self._ports]
+        self._listening: list[dict[str, Any]] = []
+        self._listened_at = 0.0
         self._due: dict[str, float] = {}
         self._positions = folder / "positions.json"
         self._held = self._load_positions()
@@ -213,6 +218,8 @@ class Agent:
             "version": __version__,
             "instance": self._instance,
             "every_seconds": self.every,
+            "services": {s.id: self._ports.problems.get(s.id) for s in self.keeper.plan.services},
+            "listening": self._what_listens(),
             "plan": {"etag": self.keeper.plan.etag, "problems": self._plan_problems()},
             "cpu": round(self._share, 5),
             "memory": _memory_bytes(),
@@ -225,6 +232,14 @@ class Agent:
             "refused": self.deliverer.refused,
             "problem": "; ".join(problems),
         }
+
+    def _what_listens(self) -> list[dict[str, Any]]:
+        """What accepts connections here; looked for now and then, because it means looking at every process."""
+        now = time.monotonic()
+        if now - self._listened_at > LISTENING_EVERY or not self._listened_at:
+            self._listened_at = now
+            self._listening = [one.model_dump() for one in listening()]
+        return self._listening
 
     def _plan_problems(self) -> list[str]:
         """What could not be done of the plan, each as a sentence."""

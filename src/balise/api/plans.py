@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from balise.api.metrics import FilterText
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits
+from balise.api.services import ServiceTarget
 from balise.api.spans import Duration, Name, seconds
 
 COLLECTORS = ("cpu", "memory", "filesystem", "disk", "network", "uptime", "processes")
@@ -157,6 +158,7 @@ class EffectivePlan(BaseModel):
     every: float
     collectors: dict[str, CollectorSetting] = {}
     follow: list[FollowedFile] = []
+    services: list[ServiceTarget] = []
     sources: dict[str, str] = {}
 
 

@@ -91,6 +91,7 @@ class RelayReport(BaseModel):
     remote_hosts: int
     problem: Annotated[str, Field(max_length=1000)] | None = None
     turns: dict[int, RemoteTurn] = {}
+    service_turns: dict[int, RemoteTurn] = {}
 
 
 class RelayWork(BaseModel):

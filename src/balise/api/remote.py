@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.credentials import CredentialBody
 from balise.api.hosts import LabelKey, LabelValue
+from balise.api.places import Address, Port
+from balise.api.services import ServiceTarget
 from balise.api.spans import Duration, Name
 
 Protocol = Literal["ssh", "snmp"]
@@ -24,17 +25,6 @@ Result = Literal[
     "failed",
 ]
 MOST_ENTRIES = 5000
-_ADDRESS = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._:%-]{0,252}[A-Za-z0-9])?|[0-9A-Fa-f:.]{2,45}")
-
-
-def _checked_address(text: str) -> str:
-    if not _ADDRESS.fullmatch(text):
-        raise ValueError(f"{text[:60]!r} is no address and no host name")
-    return text
-
-
-Address = Annotated[str, Field(min_length=1, max_length=253, examples=["192.0.2.17"]), AfterValidator(_checked_address)]
-Port = Annotated[int, Field(ge=1, le=65_535)]
 
 
 class FollowedFile(BaseModel):
@@ -50,15 +40,21 @@ class RemoteTarget(BaseModel):
 
     host_id: int
     host: str
-    protocol: Protocol
+    protocol: Literal["ssh", "snmp", "port"]
     address: str
     port: int
-    credential: CredentialBody
+    credential: CredentialBody | None
     every: float
     time_limit: float
     host_key: str = ""
     follow: list[FollowedFile] = []
     positions: dict[str, tuple[int, int]] = Field(default={}, description="inode and offset of each followed file")
+    service: ServiceTarget | None = None
+
+    @property
+    def key(self) -> tuple[int, int]:
+        """What tells targets apart: the host, and the service if it is one."""
+        return self.host_id, self.service.id if self.service else 0
 
 
 class EnrolmentEntry(BaseModel):

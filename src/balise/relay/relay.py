@@ -51,6 +51,7 @@ class Relay:
         self._facts: dict[int, Facts] = {}
         self._turns: dict[int, RemoteTurn] = {}
         self._told: dict[int, RemoteTurn] = {}
+        self._service_turns: dict[int, RemoteTurn] = {}
         self._positions_path = folder / "positions.json"
         self._positions: dict[str, dict[str, tuple[int, int]]] = self._load_positions()
         self._tasks: list[asyncio.Task[None]] = []
@@ -127,7 +128,7 @@ class Relay:
         return target.model_copy(update={"positions": {**target.positions, **own}})
 
     async def _keep(self, target: RemoteTarget, now: float, taken: Taken) -> None:
-        sender = f"remote:{target.host_id}"
+        sender = f"service:{target.service.id}" if target.service else f"remote:{target.host_id}"
         resource_ = {"host.name": target.host}
         since = taken.facts.boot_time if taken.facts else self._started
         metrics = metrics_request(resource_, taken.readings, taken.meanings, at=now, since=since)
@@ -149,6 +150,9 @@ class Relay:
         problem = turn.problem or next(
             (f"{f['path']}: {f['detail']}" for f in turn.files if f["status"] not in ("following", "empty")), None
         )
+        if turn.target.service is not None:
+            self._service_turns[turn.target.service.id] = RemoteTurn(problem=problem[:1000] if problem else None)
+            return
         self._turns[turn.target.host_id] = RemoteTurn(
             problem=problem[:1000] if problem else None,
             cost=round(turn.cost, 3) if turn.cost is not None else None,
@@ -191,6 +195,7 @@ class Relay:
             remote_hosts=len(self._rounds.hosts),
             problem=self._forwarder.problem,
             turns=changed,
+            service_turns=dict(self._service_turns),
         )
         with contextlib.suppress(httpx.HTTPError):
             answer = await self._http.put(
@@ -200,6 +205,7 @@ class Relay:
             )
             if answer.status_code == 200:
                 self._told.update(changed)
+                self._service_turns.clear()
 
     async def _refresh_always(self) -> None:
         while True:

@@ -40,6 +40,7 @@ from balise.server.plans import PlanBook
 from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
 from balise.server.rulebook import Rulebook
+from balise.server.services import ServiceBook
 from balise.server.settings import SettingsBook
 from balise.server.watch import Watch
 from balise.store.events.store import EventStore, read_event
@@ -122,6 +123,7 @@ class Console:
         self.book_of_settings = SettingsBook(self.state)
         self.remote = RemoteBook(self.state, self.directory, self.credentials, self.book_of_settings)
         self.relays = RelayBook(self.state, self.directory, self.remote)
+        self.services = ServiceBook(self.state, self.directory)
         self.remote_work = RemoteWork(self.remote, self.directory, self.book_of_settings)
         self.enrolments = Enrolments(
             state=self.state,
@@ -160,6 +162,9 @@ class Console:
         async def take_metrics(principal: Principal, body: bytes) -> object:
             return await self.metric_intake.take(principal, body, as_json=False)
 
+        async def take_service(principal: Principal, body: bytes) -> object:
+            return await self.metric_intake.take(principal, body, as_json=False, of_host=False)
+
         async def take_logs(principal: Principal, body: bytes) -> object:
             return await self.log_intake.take(principal, body, as_json=False)
 
@@ -168,6 +173,13 @@ class Console:
         self.watch.limits_of, self.watch.planned = self.plans.limits_of, self.plans.planned_rules
         self.plans.rule_direction = self.rules.direction
         self.plans.changed = self._plans_changed
+        self.remote_work.take_service, self.remote_work.services = take_service, self.services
+        self.relays.services = self.services
+        self.services.owner_of, self.services.name_of = self.relays.owner_of, self.relays.name_of
+        self.services.report_of = self.hosts.last_report
+        self.services.changed = self.collectors_changed
+        self.plans.services_of = self.services.of_agent
+        self.hosts.on_report = self.services.note_report
         self.remote_work.on_facts = self.relays.on_facts = self.hosts.set_facts
         self.relays.on_moved = self.remote_work.refresh
         self.enrolments.relays = self.relays

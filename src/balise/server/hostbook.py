@@ -65,6 +65,7 @@ class HostBook:
         self._clones = Clones()
         self.changed: Callable[[], None] = lambda: None
         """Called when a host comes, leaves or changes hands, so that collecting follows."""
+        self.on_report: Callable[[dict[str, Any]], None] = lambda _content: None
         self.left: Callable[[], None] = lambda: None
         """Called when a host has left, so that nothing is taken of it any more."""
 
@@ -254,9 +255,13 @@ class HostBook:
         self._state.write(write)
         self._directory.refresh(host)
 
+    def last_report(self, host: int) -> dict[str, Any] | None:
+        return self._reports.get(host)
+
     def report(self, host: int, content: dict[str, Any]) -> None:
         """An agent's report of itself: kept in memory, and what went wrong shown on the host."""
         self._reports[host] = content
+        self.on_report(content)
         known = self._directory.get(host)
         if known is None:
             return

@@ -72,8 +72,18 @@ class MetricIntake:
         self._hosts_of: dict[int, tuple[int, ...]] = {}
         self.counters: Counter[str] = Counter()
 
-    async def take(self, principal: Principal, body: bytes, *, as_json: bool, arrived: int | None = None) -> Outcome:
+    async def take(
+        self,
+        principal: Principal,
+        body: bytes,
+        *,
+        as_json: bool,
+        arrived: int | None = None,
+        of_host: bool = True,
+    ) -> Outcome:
         """Done when every point that was taken is durable. `arrived` is when a relay took it, unix nanoseconds.
+
+        What is not `of_host` is about a service on it, read by somebody else: it does not prove that the host is alive.
 
         Raises:
             WireError: the body is no metrics request.
@@ -92,7 +102,8 @@ class MetricIntake:
         batch, outcome = self._checked(points, shape.tag, shape.skipped, arrived)
         if batch is not None:
             await self._store.accept(batch)
-            self._note_heard(batch)
+            if of_host:
+                self._note_heard(batch)
         return outcome
 
     def _learn(self, principal: Principal, sender: object, body: bytes) -> Any:

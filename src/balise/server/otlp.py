@@ -145,7 +145,8 @@ class OtlpPaths:
         try:
             principal = self._speaker(relay, frame)
             if frame.kind == "metrics":
-                await self._metrics.take(principal, body, as_json=frame.json_body, arrived=frame.at)
+                of_host = not frame.sender.startswith("service:")
+                await self._metrics.take(principal, body, as_json=frame.json_body, arrived=frame.at, of_host=of_host)
             else:
                 await self._logs.take(
                     principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=frame.at

@@ -26,6 +26,7 @@ from balise.api.plans import (
 from balise.api.problems import FieldProblem
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits
+from balise.api.services import ServiceTarget
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.documents import DocumentError, read_document
@@ -55,6 +56,8 @@ class PlanBook:
         self._stopped = False
         self.changed: Callable[[set[str]], None] = lambda _rules: None
         """Called after a plan changed, with the rules whose limits it has or had."""
+        self.services_of: Callable[[Known], list[ServiceTarget]] = lambda _host: []
+        """The services that the agent of a host reads itself."""
         self.rule_direction: Callable[[str], str | None] = lambda _rule: None
         """`above` or `below` for a rule that there is."""
         self._load()
@@ -91,6 +94,10 @@ class PlanBook:
     def effective(self, known: Known) -> EffectivePlan:
         stacked, etag = self._held(known)
         plan = stacked.effective()
+        plan.services = self.services_of(known)
+        if plan.services:
+            read = "".join(service.model_dump_json() for service in plan.services)
+            etag = hashlib.sha256(f"{etag} {read}".encode()).hexdigest()[:16]
         plan.etag = etag
         return plan
 
@@ -115,7 +122,7 @@ class PlanBook:
         known = self._directory.find(name)
         if known is None:
             raise unknown("host", name)
-        stacked, etag = self._held(known)
+        stacked, etag = self._held(known)[0], self.effective(known).etag
         told = (report or {}).get("plan")
         applied = "no agent" if known.mode != "resident" or report is None else "not yet"
         problems: list[str] = []

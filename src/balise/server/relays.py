@@ -32,6 +32,7 @@ from balise.server.directory import Directory
 from balise.server.enrolling import usable_key
 from balise.server.errors import Refused, unknown
 from balise.server.remote import CONSOLE, RemoteBook, owner_at
+from balise.server.services import ServiceBook
 from balise.store.state import tables
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
@@ -68,6 +69,7 @@ class RelayBook:
         self._numbers = itertools.count(1)
         self._changed: asyncio.Event | None = None
         self._stopped = False
+        self.services: ServiceBook | None = None
         self._ever = True
         """Whether there may be hosts that a relay had: without any, everything is the console's."""
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -147,7 +149,7 @@ class RelayBook:
                 last_seen=rfc3339(r.last_seen) if r.last_seen else None,
                 behind=sum(s.startswith("host:") for s in r.senders),
                 remote_hosts=r.report.remote_hosts if r.report else 0,
-                report=r.report.model_dump(exclude={"turns"}) if r.report else None,
+                report=r.report.model_dump(exclude={"turns", "service_turns"}) if r.report else None,
             )
             for r in sorted(self._relays.values(), key=lambda r: r.name)
         ]
@@ -200,6 +202,8 @@ class RelayBook:
             raise Refused(403, "this relay is not known any more: enrol it again")
         if kind == "remote" and what.isdecimal():
             return self._collected(relay, int(what), frame.at / 1e9)
+        if kind == "service" and what.isdecimal():
+            return self._read_service(relay, int(what), frame.at / 1e9)
         if frame.sender not in known.senders:
             raise Refused(403, f"this relay never showed a token of {frame.sender}")
         if kind == "host" and what.isdecimal():
@@ -219,12 +223,22 @@ class RelayBook:
             raise Refused(409, f"{host.name} was read by {self.name_of(owner)} at that time")
         return Principal(f"remote {host.name}", "agent", host.id)
 
+    def _read_service(self, relay: int, number: int, at: float) -> Principal:
+        row = self.services.owned(number) if self.services is not None else None
+        host = self._directory.get(row.host) if row is not None else None
+        if row is None or host is None or host.retired:
+            raise Refused(403, "the service is gone")
+        owner = owner_at(row, at)
+        if owner != relay:
+            raise Refused(409, f"{row.name} of {host.name} was read by {self.name_of(owner)} at that time")
+        return Principal(f"remote {host.name}", "agent", host.id)
+
     # --- what they are to read
 
     def _is_alive(self, relay: _Known, now: float) -> bool:
         return relay.last_seen is not None and now - relay.last_seen < GONE_AFTER
 
-    def owner_of(self, row: tables.Remote) -> int:
+    def owner_of(self, row: tables.Remote | tables.Service) -> int:
         """The relay that has a host now: of those of its site that are alive, always the same one.
 
         While none is alive the one that had it keeps it, because it may well go on reading.
@@ -247,7 +261,10 @@ class RelayBook:
         if not self._relays and not self._ever:
             return
         self._ever = bool(self._relays)
-        if self._remote.settle_owners():
+        moved = bool(self._remote.settle_owners())
+        if self.services is not None:
+            moved |= self.services.settle_owners()
+        if moved:
             self.on_moved()
         self._wake()
 
@@ -264,6 +281,8 @@ class RelayBook:
     def work(self, relay: int) -> RelayWork:
         known = self._relays[relay]
         targets = self._remote.targets(relay)
+        if self.services is not None:
+            targets += self.services.targets(relay)
         trials = list(known.trials.values())
         plain = [t.model_copy(update={"positions": {}}).model_dump_json() for t in targets]
         text = "\n".join([*plain, *(str(t.id) for t in trials)])
@@ -333,6 +352,10 @@ class RelayBook:
                 self._remote.note(number, key=turn.host_key, positions=turn.positions)
             if turn.facts and turn.facts.model_dump() != host.facts:
                 self.on_facts(number, turn.facts)
+        for number, turn in report.service_turns.items():
+            row = self.services.owned(number) if self.services is not None else None
+            if self.services is not None and row is not None and row.owner == relay:
+                self.services.note(number, turn.problem)
         if was_gone:
             self.settle()
 

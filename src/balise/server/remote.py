@@ -7,7 +7,7 @@ import logging
 import threading
 import time
 from collections.abc import Awaitable, Callable, Coroutine
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
@@ -213,13 +213,13 @@ class RemoteBook:
         self._state.write(write)
 
 
-def hand_over(row: tables.Remote, owner: int, now: float) -> None:
+def hand_over(row: tables.Remote | tables.Service, owner: int, now: float) -> None:
     """Writes down who has a host from now on."""
     row.owner = owner
     row.owners = [*(row.owners or []), [now, owner]][-KEPT_OWNERS:]
 
 
-def owner_at(row: tables.Remote, at: float) -> int:
+def owner_at(row: tables.Remote | tables.Service, at: float) -> int:
     """Who had a host at a moment, unix seconds; before all that is known, the first that is."""
     found = row.owner
     for since, owner in reversed(row.owners or []):
@@ -243,6 +243,14 @@ def shown_key(key: str) -> str:
     return fingerprint(key)
 
 
+class Services(Protocol):
+    """What has to be known of services to read them."""
+
+    def targets(self, owner: int) -> list[RemoteTarget]: ...
+
+    def note(self, number: int, problem: str | None) -> None: ...
+
+
 Metrics = Callable[[Principal, bytes], Awaitable[Any]]
 
 
@@ -264,6 +272,8 @@ class RemoteWork:
         self._main: asyncio.AbstractEventLoop | None = None
         self.take_metrics: Metrics | None = None
         self.take_logs: Metrics | None = None
+        self.take_service: Metrics | None = None
+        self.services: Services | None = None
         self.on_facts: Callable[[int, Facts], None] = lambda _host, _facts: None
         self._facts: dict[int, Facts] = {}
         self.files: dict[int, list[dict[str, object]]] = {}
@@ -295,6 +305,8 @@ class RemoteWork:
 
     async def _take_up(self) -> None:
         targets = await asyncio.to_thread(self._book.targets, CONSOLE)
+        if self.services is not None:
+            targets += await asyncio.to_thread(self.services.targets, CONSOLE)
         if self._rounds is None:
             side_by_side = self._settings.collection().side_by_side
             self._rounds = Rounds(
@@ -305,10 +317,14 @@ class RemoteWork:
     async def _keep(self, target: RemoteTarget, now: float, taken: Taken) -> None:
         """Puts what was read into the stores by the way that an agent's deliveries take."""
         principal = Principal(f"remote {target.host}", "agent", target.host_id)
+        known = self._directory.get(target.host_id)
+        take = self.take_metrics
+        if target.service is not None and known is not None and known.mode != "received":
+            take = self.take_service
         resource = {"host.name": target.host}
         since = taken.facts.boot_time if taken.facts else self._started
         body = metrics_request(resource, taken.readings, taken.meanings, at=now, since=since)
-        await self._on_main(self.take_metrics, principal, body)
+        await self._on_main(take, principal, body)
         if taken.lines or taken.kept:
             await self._on_main(self.take_logs, principal, logs_request(resource, taken.lines, taken.kept))
         if taken.positions:
@@ -327,6 +343,10 @@ class RemoteWork:
         await asyncio.wrap_future(asyncio.run_coroutine_threadsafe(work(), self._main))
 
     def _heard_of(self, turn: Turn) -> None:
+        if turn.target.service is not None:
+            if self.services is not None:
+                self.services.note(turn.target.service.id, turn.problem)
+            return
         known = self._directory.get(turn.target.host_id)
         if known is None:
             return

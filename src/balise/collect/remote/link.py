@@ -37,6 +37,8 @@ class Taken:
     facts: Facts | None = None
     positions: Positions = field(default_factory=dict)
     files: list[dict[str, Any]] = field(default_factory=list)
+    problem: str | None = None
+    """What is wrong with what was read, although reading it went well."""
 
 
 class Link(Protocol):
@@ -70,6 +72,10 @@ def open_link(target: RemoteTarget, gate: asyncio.Semaphore | None = None) -> Li
         from balise.collect.remote.ssh import SshLink
 
         return SshLink(target, gate or asyncio.Semaphore(AT_ONCE))
+    if target.protocol == "port":
+        from balise.collect.remote.port import PortLink
+
+        return PortLink(target)
     from balise.collect.remote.snmp import SnmpLink
 
     return SnmpLink(target)

@@ -63,21 +63,21 @@ class Rounds:
         self._listener = listener
         self._living = asyncio.Semaphore(side_by_side)
         self._failing = asyncio.Semaphore(max(1, side_by_side // 2))
-        self._tasks: dict[int, tuple[RemoteTarget, asyncio.Task[None]]] = {}
+        self._tasks: dict[tuple[int, int], tuple[RemoteTarget, asyncio.Task[None]]] = {}
 
     async def set_targets(self, targets: Iterable[RemoteTarget]) -> None:
         """From now on reads these. A host whose target has not changed keeps its connection and its rhythm."""
-        wanted = {t.host_id: t for t in targets}
-        ended = [host for host, (target, _) in self._tasks.items() if not _same(wanted.get(host), target)]
-        for host in ended:
-            await self._end(host)
-        for host, target in wanted.items():
-            if host not in self._tasks:
-                self._tasks[host] = (target, asyncio.create_task(self._keep_reading(target)))
+        wanted = {t.key: t for t in targets}
+        ended = [key for key, (target, _) in self._tasks.items() if not _same(wanted.get(key), target)]
+        for key in ended:
+            await self._end(key)
+        for key, target in wanted.items():
+            if key not in self._tasks:
+                self._tasks[key] = (target, asyncio.create_task(self._keep_reading(target)))
 
     @property
     def hosts(self) -> list[int]:
-        return list(self._tasks)
+        return sorted({host for host, _ in self._tasks})
 
     async def close(self) -> None:
         for _, task in self._tasks.values():
@@ -85,8 +85,8 @@ class Rounds:
         await asyncio.gather(*(task for _, task in self._tasks.values()), return_exceptions=True)
         self._tasks.clear()
 
-    async def _end(self, host: int) -> None:
-        _, task = self._tasks.pop(host)
+    async def _end(self, key: tuple[int, int]) -> None:
+        _, task = self._tasks.pop(key)
         task.cancel()
         with contextlib.suppress(asyncio.CancelledError):
             await task
@@ -125,14 +125,14 @@ class Rounds:
         taken = await link.read(now)
         await self._sink(target, now, taken)
         link.settle(taken)
-        if turn.problem:
+        if turn.failures:
             log.info("host=%s is read again", target.host)
-        turn.problem, turn.result, turn.failures = None, "", 0
+        turn.problem, turn.result, turn.failures = taken.problem, "", 0
         turn.cost, turn.read_at, turn.files = taken.seconds, now, taken.files
         turn.host_key = link.host_key
-        held = self._tasks.get(target.host_id)
+        held = self._tasks.get(target.key)
         if held is not None and held[0].host_key != link.host_key:
-            self._tasks[target.host_id] = (held[0].model_copy(update={"host_key": link.host_key}), held[1])
+            self._tasks[target.key] = (held[0].model_copy(update={"host_key": link.host_key}), held[1])
 
     @staticmethod
     async def _failed(link: Link | None, turn: Turn, failure: LinkProblem) -> None:
@@ -158,7 +158,7 @@ def _same(wanted: RemoteTarget | None, running: RemoteTarget) -> bool:
 
 def first_wait(target: RemoteTarget) -> float:
     """Seconds before a host's first reading: its name decides, so that hosts are spread over the interval."""
-    return min(target.every, 10.0) * (zlib.crc32(target.host.encode()) % 1000) / 1000
+    return min(target.every, 10.0) * (zlib.crc32(f"{target.host} {target.key[1]}".encode()) % 1000) / 1000
 
 
 def pause_after(every: float, failures: int) -> float:

@@ -121,6 +121,24 @@ class Remote(Base):
     positions: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
 
+class Service(Base):
+    """A service on a host. `owner` and `owners` as for `Remote`, for modes `split` and `remote`."""
+
+    __tablename__ = "service"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    kit: Mapped[str]
+    mode: Mapped[str]
+    target: Mapped[dict[str, Any]]
+    every: Mapped[float]
+    site: Mapped[str | None]
+    owner: Mapped[int] = mapped_column(default=0)
+    owners: Mapped[list[Any]] = mapped_column(JSON, default=list)
+    created_at: Mapped[float]
+    __table_args__ = (UniqueConstraint("host", "name"),)
+
+
 class Credential(Base):
     """`settings` without secrets; `secret` is the whole of it, encrypted."""
 

@@ -124,6 +124,26 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["host"], ["host.id"], ondelete="CASCADE"),
         sa.PrimaryKeyConstraint("host"),
     )
+    op.create_table(
+        "service",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("host", sa.Integer(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("kit", sa.Text(), nullable=False),
+        sa.Column("mode", sa.Text(), nullable=False),
+        sa.Column("target", sa.JSON(), nullable=False),
+        sa.Column("every", sa.Double(), nullable=False),
+        sa.Column("site", sa.Text(), nullable=True),
+        sa.Column("owner", sa.Integer(), nullable=False),
+        sa.Column("owners", sa.JSON(), nullable=False),
+        sa.Column("created_at", sa.Double(), nullable=False),
+        sa.ForeignKeyConstraint(["host"], ["host.id"], ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("host", "name"),
+    )
+    with op.batch_alter_table("service", schema=None) as batch_op:
+        batch_op.create_index(batch_op.f("ix_service_host"), ["host"], unique=False)
+
     with op.batch_alter_table("enrolment_key", schema=None) as batch_op:
         batch_op.add_column(sa.Column("labels", sa.JSON(), server_default="{}", nullable=False))
         batch_op.add_column(sa.Column("approval", sa.Text(), server_default="automatic", nullable=False))

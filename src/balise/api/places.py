@@ -1,0 +1,20 @@
+"""Where something is on the network."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from pydantic import AfterValidator, Field
+
+_ADDRESS = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._:%-]{0,252}[A-Za-z0-9])?|[0-9A-Fa-f:.]{2,45}")
+
+
+def _checked_address(text: str) -> str:
+    if not _ADDRESS.fullmatch(text):
+        raise ValueError(f"{text[:60]!r} is no address and no host name")
+    return text
+
+
+Address = Annotated[str, Field(min_length=1, max_length=253, examples=["192.0.2.17"]), AfterValidator(_checked_address)]
+Port = Annotated[int, Field(ge=1, le=65_535)]

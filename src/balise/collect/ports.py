@@ -1,0 +1,96 @@
+"""Whether a service answers on its port and how fast, and what listens on this machine."""
+
+from __future__ import annotations
+
+import os
+import socket
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from pathlib import Path
+
+from balise.api.services import FoundService, ServiceTarget
+from balise.collect.readings import Meaning, Reading
+
+LISTENING = "0A"
+"""The state of a listening socket in /proc/net/tcp (include/net/tcp_states.h)."""
+MOST_FOUND = 200
+MEANINGS: Mapping[str, Meaning] = {
+    "port.up": Meaning("1", "gauge", "1 when a service accepts a connection on its port, else 0"),
+    "port.connect.duration": Meaning("s", "gauge", "How long a service took to accept a connection"),
+}
+
+
+def look(target: ServiceTarget) -> tuple[list[Reading], str | None]:
+    """The readings of one service, and what is wrong with it in words."""
+    named = {"service.name": target.name, "server.port": str(target.port)}
+    began = time.monotonic()
+    try:
+        socket.create_connection((target.address, target.port), target.time_limit).close()
+    except OSError as error:
+        why = "did not answer in time" if isinstance(error, TimeoutError) else str(error.strerror or error)
+        return [Reading("port.up", 0.0, named)], f"{target.name} at {target.address} port {target.port}: {why}"
+    took = Reading("port.connect.duration", round(time.monotonic() - began, 5), named)
+    return [Reading("port.up", 1.0, named), took], None
+
+
+class Ports:
+    """The collector of services that this host's agent reads itself."""
+
+    name = "ports"
+    meanings = MEANINGS
+
+    def __init__(self, targets: Callable[[], Iterable[ServiceTarget]]) -> None:
+        self._targets = targets
+        self._due: dict[int, float] = {}
+        self.problems: dict[int, str | None] = {}
+
+    def read(self, now: float) -> Iterator[Reading]:
+        for target in self._targets():
+            if now < self._due.get(target.id, 0.0):
+                continue
+            self._due[target.id] = now + target.every * 0.9
+            readings, self.problems[target.id] = look(target)
+            yield from readings
+
+
+def listening() -> list[FoundService]:
+    """What accepts TCP connections here, with its process where this user may see it."""
+    sockets: dict[str, tuple[str, int]] = {}
+    for name in ("tcp", "tcp6"):
+        try:
+            lines = Path(f"/proc/net/{name}").read_text("ascii").splitlines()[1:]
+        except OSError:
+            continue
+        for line in lines:
+            part = line.split()
+            if len(part) > 9 and part[3] == LISTENING:
+                address, _, port = part[1].rpartition(":")
+                sockets[part[9]] = (_address(address), int(port, 16))
+    names = _owners(set(sockets))
+    found: dict[int, FoundService] = {}
+    for inode, (where, number) in sockets.items():
+        held = found.get(number)
+        if held is None or (not held.process and names.get(inode)):
+            found[number] = FoundService(port=number, address=where, process=names.get(inode, ""))
+    return [found[number] for number in sorted(found)][:MOST_FOUND]
+
+
+def _address(text: str) -> str:
+    """The kernel writes words in the machine's own byte order."""
+    words = [bytes.fromhex(text[i : i + 8])[::-1] for i in range(0, len(text), 8)]
+    return socket.inet_ntop(socket.AF_INET if len(words) == 1 else socket.AF_INET6, b"".join(words))
+
+
+def _owners(inodes: set[str]) -> dict[str, str]:
+    """The name of the process that holds each socket."""
+    found: dict[str, str] = {}
+    for pid in filter(str.isdigit, os.listdir("/proc")):
+        try:
+            for descriptor in os.scandir(f"/proc/{pid}/fd"):
+                link = os.readlink(descriptor.path)
+                if link.startswith("socket:[") and link[8:-1] in inodes:
+                    found[link[8:-1]] = Path(f"/proc/{pid}/comm").read_text("utf-8", "replace").strip()[:100]
+        except OSError:
+            # Gone meanwhile, or another user's.
+            continue
+    return found
