@@ -57,10 +57,10 @@ screenshots: setup
 	@tools/need chromium xvfb xterm imagemagick
 	@PYTHONPATH=tests $(PY) tools/screenshots.py
 
-# All that an agent needs, for machines without internet: a folder of wheels with a script that installs from it.
+# All that an agent needs (WITH=relay: a relay), for machines without internet: wheels, and a script that installs them.
 wheels: setup
 	@rm -rf dist/wheels && mkdir -p dist/wheels
-	@$(PY) -m pip wheel --quiet --wheel-dir dist/wheels .
+	@$(PY) -m pip wheel --quiet --wheel-dir dist/wheels '.$(if $(WITH),[$(WITH)],)'
 	@cp tools/install dist/wheels/install
 	@echo "dist/wheels: $$(ls dist/wheels/*.whl | wc -l) wheels; on the other machine: sh wheels/install agent --console URL --key KEY"
 

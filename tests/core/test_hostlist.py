@@ -58,6 +58,8 @@ def test_a_csv_with_a_heading() -> None:
         ("192.0.2.9-3\n", 1, "between 1 and 1024"),
         ("bad!host\n", 1, "no address and no host name"),
         ("-oProxyCommand=id\n", 1, "no address"),
+        ("169.254.169.254\n", 1, "link-local"),
+        ("224.0.0.1\n", 1, "multicast"),
         ("192.0.2.300/28\n", 1, "no range of addresses"),
         ("192.0.2.1:99999\n", 1, "less than or equal to 65535"),
         ("name,address,colour\nx,192.0.2.1,red\n", 1, "no column 'colour'"),

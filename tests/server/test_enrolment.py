@@ -39,7 +39,7 @@ def test_the_same_machine_keeps_its_identity_and_gets_a_new_token(service: Servi
     again = enrol(service, key, "pier-20", os="Debian 13", cores=8)
     assert (again.host_id, again.token != first.token) == (first.host_id, True)
     body = gauge_request("x", "pier.level", [(time.time(), 1.0)]).SerializeToString()
-    # The old token is good for nothing once the few seconds for which tokens are remembered are over.
+    assert post(service.url, first.token, "metrics", body).status_code == 401
     assert post(service.url, again.token, "metrics", body).status_code == 200
     host = admin.host("pier-20")
     assert host.facts is not None and (host.facts.cores, host.os) == (8, "Debian 13")

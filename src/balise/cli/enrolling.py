@@ -19,7 +19,7 @@ from balise.api.hosts import GroupBody, GroupPreview, HostsChange
 from balise.api.plans import PlanText
 from balise.api.remote import MOST_ENTRIES, NewEnrolment, ReadList, RemoteBody
 from balise.cli.asking import console, form, model, verb, verbs
-from balise.cli.output import Column, ago, local_time, print_table, printable, show, text_of
+from balise.cli.output import Column, ago, local_time, print_table, printable, safe_cell, show, text_of
 from balise.cli.running import CommandError
 from balise.core.hostlist import read_list
 
@@ -257,7 +257,7 @@ def _host_compare(a: argparse.Namespace) -> int:
     if a.format == "json":
         print(json.dumps([dict(zip(headings, row, strict=True)) for row in rows], indent=2, ensure_ascii=False))
     elif a.format == "csv":
-        csv.writer(sys.stdout).writerows([headings, *rows])
+        csv.writer(sys.stdout).writerows([[safe_cell(cell) for cell in row] for row in [headings, *rows]])
     else:
         print_table(headings, rows, sys.stdout)
     return 0

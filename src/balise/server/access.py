@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import secrets
 import threading
 import time
@@ -11,7 +12,7 @@ from typing import Any
 
 from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.access import PersonRole, Role
@@ -24,7 +25,9 @@ WAITING = "waiting"
 """The role of a machine that waits to be let in: it may do nothing yet."""
 RANK = {"viewer": 1, "operator": 2, "administrator": 3}
 SESSION_SECONDS = 12 * 3600
-REMEMBERED_SECONDS = 5.0
+REMEMBERED_SECONDS = 60.0
+"""How long a token is remembered. Whatever ends one in this process makes it forgotten at once."""
+UNKNOWN_SECONDS = 2.0
 MOST_REMEMBERED = 20_000
 TRIES = 8
 TRIES_WITHIN = 300.0
@@ -55,7 +58,7 @@ def audit(session: Session, who: str, what: str, target: str, **detail: Any) -> 
 
 
 class Access:
-    """Recognises people and tokens. Tokens are remembered for a few seconds, so that a revoked one soon ends."""
+    """Recognises people and tokens. Tokens are remembered for a while; what ends one makes it forgotten."""
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
@@ -72,41 +75,53 @@ class Access:
         """Who a bearer token belongs to."""
         held = self._remembered.get(token)
         now = time.monotonic()
-        if held and now - held[0] < REMEMBERED_SECONDS:
+        if held and now < held[0]:
             return held[1]
-        found = self._state.read(lambda s: self._find_token(s, token))
-        self._remembered[token] = (now, found)
+        found, until = self._state.read(lambda s: self._find_token(s, token))
+        good_for = REMEMBERED_SECONDS if found else UNKNOWN_SECONDS
+        self._remembered[token] = (now + min(good_for, until - time.time()), found)
         while len(self._remembered) > MOST_REMEMBERED:
             self._remembered.popitem(last=False)
         return found
 
-    def _find_token(self, session: Session, token: str) -> Principal | None:
+    def _find_token(self, session: Session, token: str) -> tuple[Principal | None, float]:
+        """Who it is, and until when that holds, unix seconds."""
         row = session.scalar(select(Token).where(Token.digest == digest(token)))
         if row is None:
             waiting = session.scalar(select(Candidate.name).where(Candidate.digest == digest(token)))
-            return Principal(waiting, WAITING) if waiting else None
+            return Principal(waiting, WAITING) if waiting else None, math.inf
         if row.expires_at is not None and row.expires_at < time.time():
-            return None
+            return None, math.inf
         self._used[row.id] = time.time()
-        return Principal(row.name, row.role, row.host, row.relay)
+        return Principal(row.name, row.role, row.host, row.relay), row.expires_at or math.inf
 
     def write_used(self) -> None:
-        """Keeps when tokens were used. Where an agent uses its new token, the one before ends."""
+        """Keeps when tokens were used. Where an agent or a relay uses its new token, the one before ends."""
         used, self._used = self._used, {}
 
-        def write(session: Session) -> None:
-            for number, at in used.items():
-                row = session.get(Token, number)
-                if row is None:
-                    continue
-                row.used_at = at
-                if row.host is not None:
-                    session.execute(delete(Token).where(Token.host == row.host, Token.id < row.id))
-                elif row.relay is not None:
-                    session.execute(delete(Token).where(Token.relay == row.relay, Token.id < row.id))
+        def write(session: Session) -> bool:
+            there = set(session.scalars(select(Token.id).where(Token.id.in_(used))))
+            session.execute(update(Token), [{"id": number, "used_at": used[number]} for number in there])
+            ended = False
+            for column in (Token.host, Token.relay):
+                several = select(column).where(column.is_not(None)).group_by(column).having(func.count() > 1)
+                for owner in list(session.scalars(several)):
+                    newest = session.scalar(
+                        select(func.max(Token.id)).where(column == owner, Token.used_at.is_not(None))
+                    )
+                    if newest is not None:
+                        session.execute(delete(Token).where(column == owner, Token.id < newest))
+                        ended = True
+            return ended
 
-        if used:
-            self._state.write(write)
+        if used and self._state.write(write):
+            self.forget_remembered()
+
+    def forget_host(self, host: int) -> None:
+        """The tokens of a host have changed: those remembered are looked up anew."""
+        for token, (_, found) in list(self._remembered.items()):
+            if found is not None and found.host == host:
+                self._remembered.pop(token, None)
 
     def cookie(self, value: str) -> Principal | None:
         """Who a session cookie belongs to."""

@@ -50,6 +50,8 @@ from balise.store.state.store import StateStore
 
 log = logging.getLogger(__name__)
 NS = 1_000_000_000
+REPORTS_EVERY = 300
+"""Seconds between writings of the agents' reports, which are in memory and only needed after a restart."""
 ROTATION_SECONDS = 120.0
 GROWTH_KNOWN = 1800.0
 """Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
@@ -144,6 +146,7 @@ class Console:
         self.metric_intake = MetricIntake(self.series, self.directory)
         self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
         self._workers: list[Worker] = []
+        self._reported = time.time_ns()
         self._process = psutil.Process()
         self._process.cpu_percent()
         self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
@@ -183,6 +186,7 @@ class Console:
         self.remote_work.on_facts = self.relays.on_facts = self.hosts.set_facts
         self.relays.on_moved = self.remote_work.refresh
         self.enrolments.relays = self.relays
+        self.enrolling.tokens_ended = self.access.forget_host
         self.hosts.left = self.metric_intake.forget_shapes
         self.hosts.changed = self.enrolling.changed = self.collectors_changed
         self.enrolments.listeners.append(lambda number: self.hub.tell("enrolment", {"id": number}))
@@ -294,7 +298,9 @@ class Console:
         self.book.write_values()
         self.directory.write_heard()
         self.access.write_used()
-        self.hosts.write_reports()
+        if now - self._reported > REPORTS_EVERY * NS:
+            self._reported = now
+            self.hosts.write_reports()
         self.series.seal_due(now)
         self.series.compact(now)
         self._sizes.append((time.time(), self._size()))

@@ -34,8 +34,10 @@ class Enrolling:
     def __init__(self, state: StateStore, directory: Directory) -> None:
         self._state = state
         self._directory = directory
-        self.changed = lambda: None
+        self.changed: Callable[[], None] = lambda: None
         """Called when a host came or changed hands."""
+        self.tokens_ended: Callable[[int], None] = lambda _host: None
+        """Called when the tokens that a host had are good no more."""
 
     # --- keys
 
@@ -145,6 +147,7 @@ class Enrolling:
         if host is None:
             return EnrolAnswer(host=named(facts), host_id=0, token=token, every_seconds=EVERY_SECONDS, state="waiting")
         self._directory.refresh(host.id)
+        self.tokens_ended(host.id)
         self.changed()
         return EnrolAnswer(host=host.name, host_id=host.id, token=token, every_seconds=EVERY_SECONDS)
 

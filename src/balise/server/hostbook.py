@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Collection, Evidence, Facts, Host, HostChange, HostsChange, Stretch
@@ -274,16 +274,9 @@ class HostBook:
 
     def write_reports(self) -> None:
         """Keeps the last reports, so that they are there after a restart."""
-        reports = dict(self._reports)
-
-        def write(session: Session) -> None:
-            for number, report in reports.items():
-                row = session.get(tables.Host, number)
-                if row:
-                    row.agent = report
-
-        if reports:
-            self._state.write(write)
+        rows = [{"id": n, "agent": report} for n, report in self._reports.items() if self._directory.is_here(n)]
+        if rows:
+            self._state.write(lambda s: s.execute(update(tables.Host), rows))
 
 
 def _set_labels(row: tables.Host, labels: dict[str, str]) -> None:

@@ -83,10 +83,10 @@ class RelayBook:
             return list(session.scalars(select(tables.Relay))), list(session.scalars(select(tables.RelaySender)))
 
         relays, senders = self._state.read(read)
-        self._relays = {
-            r.id: _Known(r.id, r.name, r.site, r.last_seen, self._relays[r.id].report if r.id in self._relays else None)
-            for r in relays
-        }
+        known = self._relays
+        self._relays = {r.id: known.get(r.id) or _Known(r.id, r.name, r.site, r.last_seen) for r in relays}
+        for row in relays:
+            self._relays[row.id].site = row.site
         for one in senders:
             if one.relay in self._relays:
                 self._relays[one.relay].senders.add(one.sender)

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 import asyncssh
 
 from balise.api.credentials import SshCredential
+from balise.api.places import is_nobodys
 from balise.api.remote import RemoteTarget
 from balise.collect.readings import Kept
 from balise.collect.remote.link import LinkProblem, Taken
@@ -176,6 +177,8 @@ class SshLink:
                 kind, *_, place = (
                     await loop.getaddrinfo(self._target.address, self._target.port, type=socket.SOCK_STREAM)
                 )[0]
+                if is_nobodys(str(place[0])):
+                    raise LinkProblem("failed", f"{where} leads to {place[0]}, which is no server's address")
                 made = socket.socket(kind, socket.SOCK_STREAM)
                 made.setblocking(False)
                 await loop.sock_connect(made, place)
