@@ -9,11 +9,15 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
+from alembic import command
 from alembic.autogenerate import compare_metadata
+from alembic.config import Config
 from alembic.migration import MigrationContext
 from sqlalchemy import inspect, select
 from sqlalchemy.exc import IntegrityError
 
+from balise.store.database import open_engine
+from balise.store.state import tables
 from balise.store.state.secrets import ENVIRONMENT, Sealer, digest, new_token
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Base, Group, Host, Member
@@ -116,6 +120,39 @@ def test_the_migrations_make_exactly_the_tables(tmp_path: Path) -> None:
     with state.engine.connect() as connection:
         assert compare_metadata(MigrationContext.configure(connection), Base.metadata) == []
         assert "alembic_version" in inspect(connection).get_table_names()
+    state.close()
+
+
+def test_an_older_state_is_brought_up_to_date_and_loses_nothing(tmp_path: Path) -> None:
+    """A state.db of the first slice with a group, a member and a token: making tables anew must not delete them."""
+    engine = open_engine(tmp_path / "state.db")
+    config = Config()
+    config.set_main_option("script_location", str(Path(tables.__file__).parent / "migrations"))
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0001")
+    with engine.begin() as connection:
+        run = connection.exec_driver_sql
+        run(
+            "INSERT INTO host (id, name, machine_id, labels, mode, collected_by, state, state_since, created_at) "
+            "VALUES (1, 'pier', 'm', '{}', 'resident', 'its agent', 'ok', 1, 1)"
+        )
+        run("INSERT INTO \"group\" (id, name, position) VALUES (1, 'Quays', 0)")
+        run('INSERT INTO member ("group", host) VALUES (1, 1)')
+        run("INSERT INTO token (id, name, role, digest, host, created_at) VALUES (1, 't', 'agent', 'd', 1, 1)")
+        run(
+            "INSERT INTO enrolment_key (id, label, digest, uses_left, created_at, expires_at) VALUES (1, 'k', 'd', 1, 1, 9)"
+        )
+    engine.dispose()
+    state = StateStore(tmp_path)
+    with state.engine.connect() as connection:
+        count = {
+            t: connection.exec_driver_sql(f'SELECT count(*) FROM "{t}"').scalar_one()
+            for t in ("host", "group", "member", "token")
+        }
+    assert count == {"host": 1, "group": 1, "member": 1, "token": 1}
+    [key] = state.read(lambda s: list(s.scalars(select(tables.EnrolmentKey))))
+    assert (key.labels, key.approval, key.revoked_at) == ({}, "automatic", None)
     state.close()
 
 
