@@ -328,7 +328,7 @@ def _of(number: int) -> Any:
 def _counts(session: Session, number: int) -> dict[str | None, int]:
     entry = tables.EnrolmentEntry
     query = select(entry.result, func.count()).where(entry.enrolment == number).group_by(entry.result)
-    return dict(session.execute(query).tuples().all())
+    return {row[0]: row[1] for row in session.execute(query)}
 
 
 def _answer(row: tables.Enrolment, counts: dict[str | None, int], entries: list[TestedEntry]) -> EnrolmentAnswer:

@@ -32,7 +32,7 @@ class CredentialBook:
     def all(self) -> list[CredentialAnswer]:
         def read(session: Session) -> list[CredentialAnswer]:
             counts = select(tables.Remote.credential, func.count()).group_by(tables.Remote.credential)
-            used = dict(session.execute(counts).tuples().all())
+            used = {row[0]: row[1] for row in session.execute(counts)}
             rows = session.scalars(select(tables.Credential).order_by(tables.Credential.name))
             return [_answer(row, used.get(row.name, 0)) for row in rows]
 

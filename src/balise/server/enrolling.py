@@ -73,7 +73,7 @@ class Enrolling:
                 for row in session.scalars(select(table).where(table.enrolled_with.is_not(None))):
                     came.setdefault(row.enrolled_with or 0, []).append(row.name)
             waiting = select(tables.Candidate.key, func.count()).group_by(tables.Candidate.key)
-            counts = dict(session.execute(waiting).tuples().all())
+            counts = {row[0]: row[1] for row in session.execute(waiting)}
             rows = session.scalars(select(tables.EnrolmentKey).order_by(tables.EnrolmentKey.id.desc()).limit(500))
             return [_key_answer(row, came.get(row.id, []), counts.get(row.id, 0)) for row in rows]
 

@@ -229,7 +229,7 @@ class HostBook:
     def to_erase(self) -> list[tuple[int, str]]:
         """Hosts whose history is still to go: their numbers, and the names they had."""
         query = select(tables.Host.id, tables.Host.name).where(tables.Host.name.startswith(ERASING))
-        rows = self._state.read(lambda s: s.execute(query).tuples().all())
+        rows = self._state.read(lambda s: list(s.execute(query)))
         return [(number, name.removeprefix(f"{ERASING}{number} ")) for number, name in rows]
 
     def erased(self, number: int) -> None:
