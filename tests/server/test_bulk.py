@@ -105,6 +105,7 @@ def test_bad_entries_stay_to_be_corrected_and_tried_again(admin: Balise, sshd: S
     mute.close()
 
 
+@pytest.mark.usefixtures("quay_a")
 def test_a_remote_host_is_collected_and_its_series_go_on_when_it_changes_hands(
     site: Service, admin: Balise, sshd: Sshd
 ) -> None:
@@ -130,6 +131,12 @@ def test_a_remote_host_is_collected_and_its_series_go_on_when_it_changes_hands(
         until(lambda: _refused(agent))
 
 
+@pytest.fixture
+def quay_a(admin: Balise, sshd: Sshd) -> None:
+    """A host that is read over SSH, whichever test ran before."""
+    outcome_of(admin, entry(sshd, "quay-a", group="Quays"))
+
+
 def _refused(agent: Balise) -> bool:
     try:
         agent.call("POST", "/agents/token")
@@ -138,6 +145,7 @@ def _refused(agent: Balise) -> bool:
     return False
 
 
+@pytest.mark.usefixtures("quay_a")
 def test_a_changed_host_key_stops_collection_until_it_is_accepted(admin: Balise, tmp_path: Path) -> None:
     own = Sshd(tmp_path / "own")
     try:
@@ -199,6 +207,7 @@ def test_a_credential_that_makes_no_sense_is_refused(admin: Balise, body: dict[s
     assert words.lower() in str(refused.value).lower()
 
 
+@pytest.mark.usefixtures("quay_a")
 def test_rotating_a_credential_tries_it_where_it_is_used(admin: Balise, sshd: Sshd, tmp_path: Path) -> None:
     admin.call("PUT", "/hosts/quay-a/remote", {"address": "127.0.0.1", "port": sshd.port, "accept_host_key": True})
     admin.call("PUT", "/credentials/good", sshd.credential(), anyway=True)

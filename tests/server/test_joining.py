@@ -189,7 +189,20 @@ def test_a_plan_reaches_the_agent_and_says_what_could_not_be_done(own_service: S
         headers = {"Authorization": f"Bearer {identity.token}", "If-None-Match": f'"{agent.keeper.plan.etag}"'}
         answer = httpx.get(f"{service.url}/api/v1/agents/plan", params={"wait": 1}, headers=headers)
         assert answer.status_code == 304 and time.monotonic() - began >= 1
+        # A label that brings another plan is enough to end the wait at once.
+        admin.call(
+            "PUT", "/plans/night", {"text": "{plan: night, for: {hosts: 'label.watch pr'}, collect: {every: 9s}}"}
+        )
         admin.call("DELETE", "/plans/gate-1")
+        assert agent.keeper.step(wait=0) and agent.every == 7.0
+        with ThreadPoolExecutor(1) as pool:
+            waiting = pool.submit(agent.keeper.step, 20)
+            time.sleep(0.5)
+            began = time.monotonic()
+            admin.call("POST", "/hosts/change", {"hosts": ["gate-1"], "set_labels": {"watch": "night"}})
+            assert waiting.result() and time.monotonic() - began < 5
+        assert agent.every == 9.0
+        admin.call("DELETE", "/plans/night")
         assert agent.keeper.step(wait=0) and agent.every == 7.0
         agent.keeper.stop()
         agent.deliverer.close()

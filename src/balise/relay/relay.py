@@ -32,6 +32,7 @@ from balise.relay.senders import REFRESH_EVERY, Away, Senders
 log = logging.getLogger(__name__)
 REPORT_EVERY = 5.0
 WAIT = 30
+MOST_PASSED_ON = 4000
 
 
 class Relay:
@@ -43,6 +44,10 @@ class Relay:
         headers = {"Authorization": f"Bearer {identity.token}"}
         verify = held_trust(folder).context() if identity.console.startswith("https:") else False
         self._http = httpx.AsyncClient(base_url=identity.console, headers=headers, timeout=20.0, verify=verify)
+        # Each agent behind this relay may hold a long question for its plan: those have connections of their own.
+        self._through = httpx.AsyncClient(
+            base_url=identity.console, timeout=90.0, verify=verify, limits=httpx.Limits(max_connections=MOST_PASSED_ON)
+        )
         self._limit = limit
         self._side_by_side = side_by_side
         self._gate = asyncio.Semaphore(side_by_side)
@@ -64,7 +69,7 @@ class Relay:
         self._buffer = Buffer(self._folder / "buffer", self._limit)
         self._forwarder = Forwarder(self._buffer, self._http)
         self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side, gate=self._hands)
-        return RelayFace(self._buffer, self.senders, self._http, start=self.start, stop=self.stop)
+        return RelayFace(self._buffer, self.senders, self._through, start=self.start, stop=self.stop)
 
     async def start(self) -> None:
         work = (self._forwarder.run(), self._report_always(), self._work_always(), self._refresh_always())
@@ -79,6 +84,7 @@ class Relay:
         if self._buffer is not None:
             await self._buffer.close()
         await self._http.aclose()
+        await self._through.aclose()
 
     # --- reading near hosts
 

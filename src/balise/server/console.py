@@ -188,7 +188,8 @@ class Console:
         self.enrolments.relays = self.relays
         self.enrolling.tokens_ended = self.access.forget_host
         self.hosts.left = self.metric_intake.forget_shapes
-        self.hosts.changed = self.enrolling.changed = self.collectors_changed
+        self.hosts.changed = self.enrolling.changed = self.owners_changed
+        self.hosts.regrouped = self._regrouped
         self.enrolments.listeners.append(lambda number: self.hub.tell("enrolment", {"id": number}))
         self.book.listeners.append(on_alert)
         self.directory.state_listeners.append(on_state)
@@ -223,10 +224,19 @@ class Console:
         self.remote_work.start(loop)
         self.enrolments.resume()
 
-    def collectors_changed(self) -> None:
-        """Hosts came, left or changed hands, groups or plans changed: who collects what follows."""
+    def owners_changed(self) -> None:
+        """Hosts came, left or changed hands: who collects what follows."""
         self.relays.settle()
+        self.remote_work.refresh()
+
+    def collectors_changed(self) -> None:
+        """Groups, plans or services changed: what is collected anywhere may be another."""
+        self.owners_changed()
         self.plans.wake()
+
+    def _regrouped(self, hosts: list[int]) -> None:
+        """Labels or groups of hosts changed, and with them the plans that are for them."""
+        self.plans.wake(hosts)
         self.remote_work.refresh()
 
     def _plans_changed(self, rules: set[str]) -> None:

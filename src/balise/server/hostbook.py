@@ -65,6 +65,8 @@ class HostBook:
         self._clones = Clones()
         self.changed: Callable[[], None] = lambda: None
         """Called when a host comes, leaves or changes hands, so that collecting follows."""
+        self.regrouped: Callable[[list[int]], None] = lambda _hosts: None
+        """Called with hosts whose labels or groups changed."""
         self.on_report: Callable[[dict[str, Any]], None] = lambda _content: None
         self.left: Callable[[], None] = lambda: None
         """Called when a host has left, so that nothing is taken of it any more."""
@@ -162,6 +164,7 @@ class HostBook:
 
         self._state.write(write)
         self._directory.refresh(known.id)
+        self.regrouped([known.id])
         return self.get(name)
 
     def change_many(self, change: HostsChange, who: str) -> int:
@@ -184,6 +187,7 @@ class HostBook:
 
         self._state.write(write)
         self._directory.refresh(*(known.id for known in chosen))
+        self.regrouped([known.id for known in chosen])
         return len(chosen)
 
     def retire(self, name: str, who: str) -> Host:

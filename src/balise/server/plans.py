@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import random
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from sqlalchemy import select
@@ -52,7 +53,7 @@ class PlanBook:
         self._stacked: dict[int, tuple[Stacked, str]] = {}
         self._version = -1
         self._loop: asyncio.AbstractEventLoop | None = None
-        self._changed: asyncio.Event | None = None
+        self._waiting: dict[int, asyncio.Event] = {}
         self._stopped = False
         self.changed: Callable[[set[str]], None] = lambda _rules: None
         """Called after a plan changed, with the rules whose limits it has or had."""
@@ -135,34 +136,43 @@ class PlanBook:
         """An agent's plan, as soon as it is another than the one it has; None when that does not come in time."""
         end = time.monotonic() + seconds
         while True:
-            changed = self._changed
+            changed = self._waiting.setdefault(host, asyncio.Event())
             known = self._directory.get(host)
             if known is None:
                 raise Refused(401, "The host is gone: enrol it again.")
             plan = self.effective(known)
             left = end - time.monotonic()
-            if plan.etag != etag or changed is None:
+            if plan.etag != etag or self._loop is None:
                 return plan
             if left <= 0 or self._stopped:
+                self._waiting.pop(host, None)
                 return None
             try:
                 await asyncio.wait_for(changed.wait(), left)
             except TimeoutError:
+                self._waiting.pop(host, None)
                 return None
+            # A whole fleet that wakes at once takes its turns over a second.
+            await asyncio.sleep(random.uniform(0.0, min(1.0, len(self._waiting) / 500)))  # noqa: S311  spread, no secret
 
     def start(self, loop: asyncio.AbstractEventLoop) -> None:
-        self._loop, self._changed = loop, asyncio.Event()
+        self._loop = loop
 
     def stop(self) -> None:
         """Lets go of all that wait, for good."""
         self._stopped = True
         self.wake()
 
-    def wake(self) -> None:
-        """Lets those that wait for their plan look again."""
-        if self._loop is not None and self._changed is not None and not self._loop.is_closed():
-            changed, self._changed = self._changed, asyncio.Event()
-            self._loop.call_soon_threadsafe(changed.set)
+    def wake(self, hosts: Iterable[int] | None = None) -> None:
+        """Lets agents that wait for their plan look again: those of these hosts, or all."""
+        if self._loop is not None and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self._wake, None if hosts is None else list(hosts))
+
+    def _wake(self, hosts: list[int] | None) -> None:
+        for host in list(self._waiting) if hosts is None else hosts:
+            changed = self._waiting.pop(host, None)
+            if changed is not None:
+                changed.set()
 
     # --- keeping
 

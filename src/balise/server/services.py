@@ -44,6 +44,8 @@ class ServiceBook:
         self._state = state
         self._directory = directory
         self._heard: dict[int, tuple[float, str | None]] = {}
+        self._resident: dict[int, list[tables.Service]] | None = None
+        """What agents read, by host; None when it has to be looked up anew."""
         self.owner_of: Callable[[Any], int] = lambda _row: CONSOLE
         self.name_of: Callable[[int], str] = lambda _owner: "the console"
         self.report_of: Callable[[int], dict[str, Any] | None] = lambda _host: None
@@ -142,6 +144,7 @@ class ServiceBook:
             return int(kept.id)
 
         number = self._state.write(write)
+        self._resident = None
         self._heard.pop(number, None)
         self.changed()
         return self.get(number)
@@ -205,6 +208,7 @@ class ServiceBook:
             audit(session, who, "service.delete", f"{self._directory.name(row.host)}, {row.name}")
 
         self._state.write(write)
+        self._resident = None
         self._heard.pop(number, None)
         self.changed()
 
@@ -212,8 +216,14 @@ class ServiceBook:
 
     def of_agent(self, known: Known) -> list[ServiceTarget]:
         """What the agent of a host reads itself."""
-        query = select(tables.Service).where(tables.Service.host == known.id, tables.Service.mode == "resident")
-        return [self._target(known, row) for row in self._state.read(lambda s: list(s.scalars(query)))]
+        held = self._resident
+        if held is None:
+            query = select(tables.Service).where(tables.Service.mode == "resident").order_by(tables.Service.id)
+            held = {}
+            for row in self._state.read(lambda s: list(s.scalars(query))):
+                held.setdefault(row.host, []).append(row)
+            self._resident = held
+        return [self._target(known, row) for row in held.get(known.id, [])]
 
     def targets(self, owner: int) -> list[RemoteTarget]:
         """What the console, or a relay, reads."""
