@@ -11,8 +11,10 @@ import pytest
 
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import EnrolRequest
-from balise.api.hosts import Facts
+from balise.api.hosts import Facts, GroupBody, HostsChange
 from balise.api.metrics import MetricQuery
+from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteBody
+from balise.api.services import PortTarget, ServiceBody
 from balise.client import Balise, Refused
 from distant import Mute, Snmpd, Sshd, keypair
 from running import Service, free_port, until
@@ -291,3 +293,22 @@ def test_a_retired_host_leaves_and_an_erased_one_leaves_nothing(site: Service, a
     post(site.url, site.tokens["ingest"], "metrics", body)
     assert admin.host("old-2").id != number
     assert last(admin, "old.level", "old-2") == [7.0]
+
+
+@pytest.mark.usefixtures("quay_a")
+def test_the_client_library_knows_all_of_it(admin: Balise, sshd: Sshd) -> None:
+    assert "good" in [c.name for c in admin.credentials()]
+    wanted = NewEnrolment(entries=[EnrolmentEntry.model_validate(entry(sshd, "quay-a"))])
+    number = admin.enrol_hosts(wanted)
+    done(admin, number)
+    assert admin.enrolment(number).results == {"already-enrolled": 1}
+    assert admin.collect_remotely("quay-a", RemoteBody(every="2m")).every == "2m"
+    assert admin.change_hosts(HostsChange(hosts=["quay-a"], set_labels={"berth": "4"})) == 1
+    assert admin.put_group("Berths", GroupBody(where='label.berth eq "4"')).hosts == 1
+    assert admin.put_plan("berths", "{plan: berths, for: {groups: [Berths]}, collect: {every: 1m}}").hosts == 1
+    assert [p.name for p in admin.plans()] == ["berths"]
+    assert {s.setting: s.plan for s in admin.host_plan("quay-a").settings}["collect.every"] == "berths"
+    body = ServiceBody(host="quay-door", mode="remote", target=PortTarget(port=sshd.port, address="127.0.0.1"))
+    made = admin.add_service(body)
+    assert [s.id for s in admin.services("quay-door")] == [made.id] and admin.relays() == []
+    assert admin.retire_host("quay-door").retired_at is not None

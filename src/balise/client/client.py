@@ -23,13 +23,18 @@ from balise.api.access import (
     User,
 )
 from balise.api.alerts import Acknowledge, Alert, AlertDetail
+from balise.api.credentials import Credential
 from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
-from balise.api.hosts import Evidence, Group, Host, HostChange, Stretch
+from balise.api.hosts import Evidence, Group, GroupBody, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.lists import Note, Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
 from balise.api.notify import Callout, CalloutBody, Channel, Delivery, EmailChannel, WebhookChannel
+from balise.api.plans import HostPlan, Plan, PlanText
 from balise.api.problems import Problem
+from balise.api.relays import Relay
+from balise.api.remote import Enrolment, NewEnrolment, Remote, RemoteBody, StartedEnrolment
 from balise.api.rules import Rehearsal, Rehearse, Rule, RuleBody
+from balise.api.services import Service, ServiceBody
 from balise.api.status import Status
 from balise.client.errors import Refused, Unreachable
 from balise.client.trust import Trust
@@ -156,6 +161,62 @@ class Balise:
 
     def groups(self, *, from_: str = "-24h", to: str = "now") -> list[Group]:
         return Page[Group].model_validate(self.call("GET", "/groups", from_=from_, to=to)).items
+
+    def put_group(self, name: str, body: GroupBody) -> Group:
+        """Makes a group or changes one; fields that were not set stay."""
+        sent = body.model_dump(mode="json", exclude_unset=True)
+        return Group.model_validate(self.call("PUT", f"/groups/{_name(name)}", sent))
+
+    def change_hosts(self, change: HostsChange) -> int:
+        """One change of many hosts, all or none; answers how many."""
+        return HostsChanged.model_validate(self.call("POST", "/hosts/change", change)).changed
+
+    def retire_host(self, name: str) -> Host:
+        """The host leaves; its history stays until it is forgotten."""
+        return Host.model_validate(self.call("POST", f"/hosts/{_name(name)}/retire"))
+
+    # --- enrolling and collecting from afar
+
+    def enrol_hosts(self, enrolment: NewEnrolment) -> int:
+        """Begins to test a list of hosts; answers the list's number."""
+        return StartedEnrolment.model_validate(self.call("POST", "/enrolments", enrolment)).id
+
+    def enrolment(self, number: int) -> Enrolment:
+        """How testing a list goes, entry by entry."""
+        return Enrolment.model_validate(self.call("GET", f"/enrolments/{number}"))
+
+    def credentials(self) -> list[Credential]:
+        return Page[Credential].model_validate(self.call("GET", "/credentials")).items
+
+    def put_credential(self, name: str, body: BaseModel, *, anyway: bool = False) -> Credential:
+        """Keeps one of `balise.api.credentials`; one in use is tried first on every host that uses it."""
+        answer = self.call("PUT", f"/credentials/{_name(name)}", body, anyway=anyway or None)
+        return Credential.model_validate(answer)
+
+    def collect_remotely(self, name: str, body: RemoteBody) -> Remote:
+        """Collects a host over the network from now on."""
+        return Remote.model_validate(self.call("PUT", f"/hosts/{_name(name)}/remote", body))
+
+    def relays(self) -> list[Relay]:
+        return Page[Relay].model_validate(self.call("GET", "/relays")).items
+
+    def services(self, host: str | None = None) -> list[Service]:
+        return Page[Service].model_validate(self.call("GET", "/services", host=host)).items
+
+    def add_service(self, body: ServiceBody) -> Service:
+        return Service.model_validate(self.call("POST", "/services", body))
+
+    def plans(self) -> list[Plan]:
+        """All plans, from the general to the particular."""
+        return Page[Plan].model_validate(self.call("GET", "/plans")).items
+
+    def put_plan(self, name: str, text: str) -> Plan:
+        """Keeps a plan as it is written, in YAML."""
+        return Plan.model_validate(self.call("PUT", f"/plans/{_name(name)}", PlanText(text=text)))
+
+    def host_plan(self, name: str) -> HostPlan:
+        """What holds for a host, each setting with the plan it came from."""
+        return HostPlan.model_validate(self.call("GET", f"/hosts/{_name(name)}/plan"))
 
     # --- metrics and events
 
