@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import atexit
 import getpass
 import os
 import pwd
 import shutil
 import socket
 import subprocess
+import tempfile
 import threading
 from pathlib import Path
 
@@ -38,17 +40,19 @@ class Sshd:
         self._wrapper = wrapper
         self.key = keypair(folder, "user")
         keypair(folder, "host")
-        (folder / "authorized").write_text((folder / "user.pub").read_text())
+        self._open = open_folder()
+        self.authorized = self._open / "authorized"
+        self.authorized.write_text((folder / "user.pub").read_text())
+        self.authorized.chmod(0o644)
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(exist_ok=True)
-            open_to_all(folder)
         self.start()
 
     def start(self, host_key: str = "host") -> None:
         config = self.folder / "sshd.conf"
         config.write_text(
             f"Port {self.port}\nListenAddress {self.address}\nHostKey {self.folder}/{host_key}\n"
-            f"PidFile {self.folder}/pid\nAuthorizedKeysFile {self.folder}/authorized\nPasswordAuthentication no\n"
+            f"PidFile {self.folder}/pid\nAuthorizedKeysFile {self.authorized}\nPasswordAuthentication no\n"
             "KbdInteractiveAuthentication no\nStrictModes no\nUsePAM no\n"
         )
         with (self.folder / "log").open("ab") as log:
@@ -95,10 +99,9 @@ class Sshd:
 class Snmpd:
     """A real Net-SNMP agent with a v2c community, a v3 user, and one that may see nothing."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self) -> None:
         assert SNMPD, "install snmpd"
-        folder.mkdir(exist_ok=True)
-        folder.chmod(0o755)
+        folder = open_folder()
         self.port = free_port()
         (folder / "var").mkdir()
         config = folder / "snmpd.conf"
@@ -117,7 +120,6 @@ class Snmpd:
         if user:
             shutil.chown(folder / "var", user)
             shutil.chown(config, user)
-            open_to_all(folder)
         self._process = subprocess.Popen(
             [str(SNMPD), "-f", "-Lf", str(folder / "log"), "-C", "-c", str(config), "-I", "-smux"],
             env=environment,
@@ -143,11 +145,12 @@ class Snmpd:
         self._process.wait(10)
 
 
-def open_to_all(folder: Path) -> None:
-    """Lets other accounts than ours into a test's folder."""
-    for one in (folder, *folder.parents):
-        if one.is_relative_to("/tmp") and one != Path("/tmp"):
-            one.chmod(0o755)
+def open_folder() -> Path:
+    """A folder that other accounts may enter: pytest keeps its own for itself."""
+    made = Path(tempfile.mkdtemp(prefix="balise-test-"))
+    made.chmod(0o755)
+    atexit.register(shutil.rmtree, made, ignore_errors=True)
+    return made
 
 
 def _has_user(name: str) -> bool:

@@ -31,8 +31,8 @@ def sshd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Sshd]:
 
 
 @pytest.fixture(scope="module")
-def snmpd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Snmpd]:
-    made = Snmpd(tmp_path_factory.mktemp("snmp"))
+def snmpd() -> Iterator[Snmpd]:
+    made = Snmpd()
     yield made
     made.stop()
 

@@ -220,13 +220,13 @@ def test_rotating_a_credential_tries_it_where_it_is_used(admin: Balise, sshd: Ss
     with pytest.raises(Refused, match="is used by 1 hosts"):
         admin.call("DELETE", "/credentials/good")
     fresh = keypair(tmp_path, "fresh")
-    with (sshd.folder / "authorized").open("a") as file:
+    with sshd.authorized.open("a") as file:
         file.write((tmp_path / "fresh.pub").read_text())
     admin.call("PUT", "/credentials/good", {"kind": "ssh", "user": sshd.credential().user, "private_key": fresh})
 
 
-def test_a_device_is_added_over_snmp(admin: Balise, tmp_path: Path) -> None:
-    snmpd = Snmpd(tmp_path / "snmp")
+def test_a_device_is_added_over_snmp(admin: Balise) -> None:
+    snmpd = Snmpd()
     try:
         admin.call("PUT", "/credentials/switches", {"kind": "snmp", "version": "2c", "community": "kitpub"})
         body = {"address": "127.0.0.1", "port": snmpd.port, "protocol": "snmp", "credential": "switches"}

@@ -94,8 +94,11 @@ class SnmpLink:
         }
 
     async def read(self, now: float) -> Taken:
-        async with asyncio.timeout(self._target.time_limit):
-            return await self._read(now)
+        try:
+            async with asyncio.timeout(self._target.time_limit):
+                return await self._read(now)
+        except TimeoutError:
+            raise self._silence() from None
 
     async def _read(self, now: float) -> Taken:
         began = time.monotonic()
@@ -196,7 +199,6 @@ class SnmpLink:
         return [(name, value) for name, value in rows]
 
     def _problem(self, problem: Any) -> LinkProblem:
-        where = f"{self._target.address} port {self._target.port}"
         if isinstance(problem, errind.UnknownUserName):
             return LinkProblem("wrong-credential", "the device does not know this SNMP user")
         if isinstance(problem, errind.WrongDigest | errind.AuthenticationFailure | errind.AuthenticationError):
@@ -204,13 +206,16 @@ class SnmpLink:
         if isinstance(problem, errind.UnsupportedSecurityLevel):
             return LinkProblem("wrong-credential", "the device wants another security level (auth, privacy)")
         if isinstance(problem, errind.RequestTimedOut):
-            secret = "community" if isinstance(self._target.credential, Snmp2Credential) else "privacy password"
-            return LinkProblem(
-                "timed-out",
-                f"no answer from {where}: the address or port is wrong, a filter drops it, or the {secret} is wrong "
-                "(a device answers nothing to a wrong one)",
-            )
+            return self._silence()
         return LinkProblem("failed", f"SNMP: {str(problem)[:200]}")
+
+    def _silence(self) -> LinkProblem:
+        secret = "community" if isinstance(self._target.credential, Snmp2Credential) else "privacy password"
+        return LinkProblem(
+            "timed-out",
+            f"no answer from {self._target.address} port {self._target.port}: the address or port is wrong, a filter "
+            f"drops it, or the {secret} is wrong (a device answers nothing to a wrong one)",
+        )
 
     # --- reading what was said
 
