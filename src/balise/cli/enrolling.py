@@ -18,12 +18,16 @@ from balise.api.credentials import CredentialBody
 from balise.api.hosts import GroupBody, GroupPreview, HostsChange
 from balise.api.plans import PlanText
 from balise.api.remote import MOST_ENTRIES, NewEnrolment, ReadList, RemoteBody
+from balise.api.spans import rfc3339
 from balise.cli.asking import console, form, model, verb, verbs
 from balise.cli.output import Column, ago, local_time, print_table, printable, safe_cell, show, text_of
 from balise.cli.running import CommandError
 from balise.core.hostlist import read_list
+from balise.core.quantities import in_words
 
 GOOD = ("added", "already-enrolled")
+OWN_FACTS = ("host_name", "machine_id", "boot_time", "addresses")
+"""Facts in which every host differs from every other."""
 
 
 def add_commands(nouns: Any, held: dict[str, Any]) -> None:
@@ -251,8 +255,8 @@ def _host_compare(a: argparse.Namespace) -> int:
         hosts = [c.call("GET", f"/hosts/{_path(name)}") for name in a.names]
     rows = []
     for key in dict.fromkeys(k for h in hosts for k in ["state", *(h["facts"] or {}), "groups", "labels"]):
-        cells = [text_of(h[key] if key in h else (h["facts"] or {}).get(key)) for h in hosts]
-        rows.append(["*" if len(set(cells)) > 1 else "", key, *cells])
+        cells = [_fact_text(key, h[key] if key in h else (h["facts"] or {}).get(key)) for h in hosts]
+        rows.append(["*" if len(set(cells)) > 1 and key not in OWN_FACTS else "", key, *cells])
     headings = ["", "fact", *a.names]
     if a.format == "json":
         print(json.dumps([dict(zip(headings, row, strict=True)) for row in rows], indent=2, ensure_ascii=False))
@@ -261,6 +265,15 @@ def _host_compare(a: argparse.Namespace) -> int:
     else:
         print_table(headings, rows, sys.stdout)
     return 0
+
+
+def _fact_text(key: str, value: Any) -> str:
+    """A fact with its unit, a time as people read it."""
+    if key == "memory" and value:
+        return in_words(float(value), "By")
+    if key == "boot_time" and value:
+        return local_time(rfc3339(float(value)))
+    return text_of(value)
 
 
 def _host_change(a: argparse.Namespace) -> int:
