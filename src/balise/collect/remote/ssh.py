@@ -252,10 +252,8 @@ class SshLink:
             for part, there in (("key", self._credential.private_key), ("password", self._credential.password))
             if there
         )
-        return (
-            f"the host does not let {self._credential.user} in with this {by}: is the user there, and its key in "
-            "authorized_keys?"
-        )
+        hint = "and its key in authorized_keys" if self._credential.private_key else "and may it sign in by password"
+        return f"the host does not let {self._credential.user} in with this {by}: is the user there, {hint}?"
 
     def _keys(self) -> Sequence[asyncssh.SSHKey]:
         if not self._credential.private_key:
