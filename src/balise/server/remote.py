@@ -276,7 +276,6 @@ class RemoteWork:
         self.services: Services | None = None
         self.on_facts: Callable[[int, Facts], None] = lambda _host, _facts: None
         self._facts: dict[int, Facts] = {}
-        self.files: dict[int, list[dict[str, object]]] = {}
 
     def start(self, main: asyncio.AbstractEventLoop) -> None:
         self._main = main
@@ -307,8 +306,11 @@ class RemoteWork:
         targets = await asyncio.to_thread(self._book.targets, CONSOLE)
         if self.services is not None:
             targets += await asyncio.to_thread(self.services.targets, CONSOLE)
+        side_by_side = self._settings.collection().side_by_side
+        if self._rounds is not None and side_by_side != self._rounds.side_by_side:
+            await self._rounds.close()
+            self._rounds = None
         if self._rounds is None:
-            side_by_side = self._settings.collection().side_by_side
             self._rounds = Rounds(
                 self._keep, self._heard_of, side_by_side=side_by_side, gate=self._gate, spare=self._spare_link
             )
@@ -351,7 +353,6 @@ class RemoteWork:
         if known is None:
             return
         note_turn(known, turn)
-        self.files[known.id] = turn.files
         if turn.host_key and turn.host_key != turn.target.host_key:
             self._loop.run_in_executor(None, lambda: self._book.note(known.id, key=turn.host_key))
 

@@ -30,7 +30,6 @@ class Turn:
     problem: str | None = None
     result: str = ""
     cost: float | None = None
-    read_at: float | None = None
     failures: int = 0
     host_key: str = ""
     files: list[dict[str, object]] = field(default_factory=list)
@@ -61,6 +60,7 @@ class Rounds:
         self._sink = sink
         self._gate = gate or asyncio.Semaphore(AT_ONCE)
         self._listener = listener
+        self.side_by_side = side_by_side
         self._living = asyncio.Semaphore(side_by_side)
         self._failing = asyncio.Semaphore(max(1, side_by_side // 2))
         self._tasks: dict[tuple[int, int], tuple[RemoteTarget, asyncio.Task[None]]] = {}
@@ -128,7 +128,7 @@ class Rounds:
         if turn.failures:
             log.info("host=%s is read again", target.host)
         turn.problem, turn.result, turn.failures = taken.problem, "", 0
-        turn.cost, turn.read_at, turn.files = taken.seconds, now, taken.files
+        turn.cost, turn.files = taken.seconds, taken.files
         turn.host_key = link.host_key
         held = self._tasks.get(target.key)
         if held is not None and held[0].host_key != link.host_key:
