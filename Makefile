@@ -31,7 +31,7 @@ demo: setup
 test: setup
 	@tools/need chromium openssh-server openssh-client snmpd iproute2
 	@cd console && npx vitest run
-	@$(PY) -m pytest
+	@$(PY) -m pytest --numprocesses 3 --dist loadfile
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

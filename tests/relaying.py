@@ -1,0 +1,55 @@
+"""Relays in processes of their own, and counts of what came through them."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+import httpx
+
+from balise.api.metrics import MetricQuery
+from balise.client import Balise, Refused
+from running import BALISE, Service, free_port, until
+
+
+class RelayProcess:
+    """`balise relay run` in a process of its own."""
+
+    def __init__(self, service: Service, folder: Path, key: str, *options: str, name: str = "relay-1") -> None:
+        self.folder = folder / name
+        self.port = free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        words = [BALISE, "relay", "enrol", "--console", service.url, "--key", key, "--state", str(self.folder)]
+        made = subprocess.run([*words, "--name", name, *options], capture_output=True, text=True, check=False)
+        assert made.returncode == 0, made.stderr
+        self.start()
+
+    def start(self) -> None:
+        words = [BALISE, "relay", "run", "--state", str(self.folder), "--listen", f"127.0.0.1:{self.port}"]
+        with (self.folder / "log").open("ab") as log:
+            self._process = subprocess.Popen(words, stdout=log, stderr=log, start_new_session=True)
+        until(self._ready, 20)
+
+    def _ready(self) -> bool:
+        try:
+            return httpx.get(f"{self.url}/api/v1/status").status_code == 200
+        except httpx.HTTPError:
+            return False
+
+    def kill(self) -> None:
+        self._process.kill()
+        self._process.wait(10)
+
+    def stop(self) -> None:
+        if self._process.poll() is None:
+            self._process.terminate()
+            self._process.wait(20)
+        assert "Traceback" not in (self.folder / "log").read_text()
+
+
+def counted(admin: Balise, metric: str, host: str) -> float:
+    query = MetricQuery(metric=metric, where=f'host eq "{host}"', from_="-10m", step="10m", take="count", by=["host"])
+    try:
+        return sum(v or 0 for s in admin.query_metrics(query).series for v in s.values)
+    except Refused:
+        return 0.0

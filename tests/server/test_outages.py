@@ -1,0 +1,83 @@
+"""Relays cut off for minutes, in real time: what they took arrives once, and a site's other relay takes its hosts over."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from balise.api.access import NewEnrolmentKey
+from balise.api.agents import EnrolRequest
+from balise.api.events import EventQuery
+from balise.api.hosts import Facts
+from balise.api.metrics import MetricQuery
+from balise.client import Balise
+from distant import Sshd
+from relaying import RelayProcess, counted
+from running import Service, until
+from sending import gauge_request, log_request, post
+
+CUT_OFF = 150.0
+
+
+def test_a_relay_cut_off_for_minutes_loses_nothing_and_a_site_of_two_goes_on_reading(
+    own_service: Service, tmp_path: Path
+) -> None:
+    """One relay loses the console for two and a half minutes; before that one of two is gone for more than a minute."""
+    service, sshd = own_service, Sshd(tmp_path / "ssh")
+    with service.client() as admin:
+        admin.call("PUT", "/settings/collection", {"every": "5s", "time_limit": "5s", "side_by_side": 20})
+        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9)).key
+        first = RelayProcess(service, tmp_path, key, "--site", "northquay", name="relay-1")
+        second = RelayProcess(service, tmp_path, key, "--site", "northquay", name="relay-2")
+        admin.call("PUT", "/credentials/good", sshd.credential())
+        entry = {"name": "near-1", "address": "127.0.0.1", "port": sshd.port, "credential": "good", "site": "northquay"}
+        until(lambda: all(r["report"] for r in admin.call("GET", "/relays")["items"]))
+        admin.call("POST", "/enrolments", {"entries": [entry]})
+        owner = until(
+            lambda: "near-1" in [h.name for h in admin.hosts()] and admin.call("GET", "/hosts/near-1/remote")["owner"],
+            30,
+        )
+        gone, stays = (first, second) if owner == "the relay relay-1" else (second, first)
+        until(lambda: counted(admin, "system.uptime", "near-1") >= 2, 40)
+        gone.kill()
+        killed = time.time()
+        name = stays.folder.name
+        until(lambda: admin.call("GET", "/hosts/near-1/remote")["owner"] == f"the relay {name}", 120)
+        assert time.time() - killed >= 45, "a relay that is gone for seconds keeps its hosts"
+        had = counted(admin, "system.uptime", "near-1")
+        until(lambda: counted(admin, "system.uptime", "near-1") >= had + 3, 60)
+
+        with Balise(stays.url) as through:
+            facts = Facts(host_name="pier-9", machine_id="m-9")
+            agent = through.call("POST", "/agents/enrol", EnrolRequest(key=key, facts=facts))["token"]
+        sent, start = 0, time.time()
+
+        def send() -> None:
+            nonlocal sent
+            at = start + sent / 100
+            gauge = gauge_request("pier-9", "relay.depth", [(at, float(sent))]).SerializeToString()
+            assert post(stays.url, agent, "metrics", gauge).status_code == 200
+            line = log_request("x", [(at, 9, f"buoy {sent}")]).SerializeToString()
+            assert post(stays.url, agent, "logs", line).status_code == 200
+            sent += 1
+
+        send()
+        until(lambda: counted(admin, "relay.depth", "pier-9") == 1)
+        service.stop(9)
+        begun = time.time()
+        while time.time() - begun < CUT_OFF:
+            send()
+            time.sleep(0.5)  # how often this sender sends
+        service.start()
+        until(lambda: counted(admin, "relay.depth", "pier-9") >= sent, 90)
+        assert counted(admin, "relay.depth", "pier-9") == sent > 100
+        until(lambda: len(admin.query_events(EventQuery(text="buoy", limit=1000)).items) >= sent, 30)
+        events = admin.query_events(EventQuery(text="buoy", limit=1000)).items
+        assert sorted(int(e.body.split()[1]) for e in events) == list(range(sent))
+        read = MetricQuery(metric="system.uptime", from_="-150s", step="10s", take="count", by=["host"])
+        readings = admin.query_metrics(read).series[0].values[:-1]
+        assert sum(v is None for v in readings) <= 1, f"readings of the time without the console: {readings}"
+        report = next(r for r in admin.call("GET", "/relays")["items"] if r["name"] == name)["report"]
+        assert report["dropped"] == 0
+        stays.stop()
+    sshd.stop()
