@@ -6,36 +6,32 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from balise.api.credentials import CredentialBody
 from balise.api.hosts import State
-from balise.api.places import Address, Port
+from balise.api.kits import KitDocument, KitGrant, Scalar, Target
+from balise.api.places import Port
 from balise.api.spans import Duration, Name, seconds
 
 ServiceMode = Literal["resident", "split", "remote"]
 
 
 class FoundService(BaseModel):
-    """Something that listens on a host, as its agent saw it."""
+    """Something that listens on a host, as its agent saw it. `kit` is the kit that fits, if one does."""
 
     port: Port
     address: Annotated[str, Field(max_length=60)]
     process: Annotated[str, Field(max_length=100)] = ""
-
-
-class PortTarget(BaseModel):
-    """Where a service listens; without an address the host's own, or loopback when its agent reads it."""
-
-    model_config = ConfigDict(extra="forbid")
-    port: Port
-    address: Address | None = None
+    kit: str | None = None
 
 
 class ServiceTarget(BaseModel):
-    """One service to read, with all that is needed to do it. For agents, relays and the console."""
+    """One service to read, with all that is needed to do it. For agents, relays and the console; never for people."""
 
     id: int
     name: str
-    address: str
-    port: int
+    kit: KitDocument
+    target: Target
+    credential: CredentialBody | None = None
     every: float
     time_limit: float
 
@@ -49,16 +45,17 @@ class ServiceBody(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     host: Annotated[str, Field(max_length=100)]
-    kit: Literal["port"] = "port"
+    kit: Annotated[str, Field(max_length=60)] = "port"
     mode: ServiceMode
-    target: PortTarget
+    target: Target = {}
+    credential: Name | None = None
     name: Name | None = None
-    every: Duration = "30s"
+    every: Duration | None = Field(default=None, description="as its kit says, unless given")
     site: Name | None = None
 
     @model_validator(mode="after")
     def _sensible(self) -> ServiceBody:
-        if not 5 <= seconds(self.every) <= 86_400:
+        if self.every is not None and not 5 <= seconds(self.every) <= 86_400:
             raise ValueError("every: between 5s and 1d")
         if self.mode == "resident" and self.site:
             raise ValueError("site: the host's own agent reads a resident service")
@@ -69,6 +66,87 @@ class ServiceCollection(BaseModel):
     mode: ServiceMode
     by: str
     problem: str | None
+    at: str | None = None
+    seconds: float | None = Field(default=None, description="how long the last reading took")
+
+
+class ServicePart(BaseModel):
+    """How one part of a kit went when it was last read."""
+
+    part: str
+    seconds: float
+    problem: str | None = None
+    note: str | None = None
+
+
+class ServiceStep(BaseModel):
+    """Something that happened to a service: its state, version, identity, kit or reader changed."""
+
+    at: str
+    what: Literal["added", "state", "version", "identity", "role", "kit", "collection"]
+    before: str
+    after: str
+
+
+class SessionNow(BaseModel):
+    """One session of a service. `root` is the session at the head of the chain it waits in, `depth` how far behind."""
+
+    id: str
+    user: str
+    application: str
+    client: str
+    state: str
+    statement: str
+    since: str | None
+    seconds: float
+    blocked_by: str | None
+    root: str | None
+    depth: int
+
+
+class Sessions(BaseModel):
+    """The sessions of a service at a moment: in chains first, then those that work, longest first."""
+
+    at: str | None
+    items: list[SessionNow]
+
+
+class ServiceTable(BaseModel):
+    """Rows that a kit keeps, as they were at a moment."""
+
+    name: str
+    about: str
+    columns: dict[str, str]
+    at: str | None
+    rows: list[dict[str, Scalar]]
+
+
+class Proposal(BaseModel):
+    """A service that was found and is not read yet, with the kit that fits and what it would take to read it."""
+
+    host: str
+    kit: str
+    title: str
+    found: str = Field(description="what it was known by")
+    target: Target
+    mode: ServiceMode
+    free: bool = Field(description="nothing has to be granted: it can be read at once")
+    grant: KitGrant | None = None
+    credential: str | None = Field(default=None, description="the kind of credential it needs")
+
+
+class AcceptProposals(BaseModel):
+    """Proposals to take up: of these hosts and kits (all, when none is named)."""
+
+    model_config = ConfigDict(extra="forbid")
+    hosts: Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=5000)] = []
+    kits: Annotated[list[Annotated[str, Field(max_length=60)]], Field(max_length=300)] = []
+    credential: Name | None = None
+
+
+class Accepted(BaseModel):
+    added: list[Service]
+    failed: dict[str, str] = Field(description="by host and kit, why")
 
 
 class Service(BaseModel):
@@ -76,11 +154,16 @@ class Service(BaseModel):
     name: str
     host: str
     kit: str
+    kit_version: str
     state: State
-    target: PortTarget
+    version: str | None = Field(description="the software's own version, once it was read")
+    facts: dict[str, str] = {}
+    target: Target
+    credential: str | None
     every: str
     site: str | None
     collection: ServiceCollection
+    parts: list[ServicePart] = []
 
 
 class HostServices(BaseModel):

@@ -143,6 +143,14 @@ class SnmpLink:
 
     # --- asking
 
+    async def columns(self, names: list[str]) -> dict[str, Column]:
+        """Columns of a table by their object identifiers, each by the row's index. Raises LinkProblem."""
+        try:
+            async with asyncio.timeout(self._target.time_limit):
+                return {name: await self._walk(name) for name in names}
+        except TimeoutError:
+            raise self._silence() from None
+
     async def _get(self, names: list[str]) -> Column:
         answer = await get_cmd(
             self._engine,
