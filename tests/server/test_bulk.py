@@ -14,7 +14,7 @@ from balise.api.agents import EnrolRequest
 from balise.api.hosts import Facts, GroupBody, HostsChange
 from balise.api.metrics import MetricQuery
 from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteBody
-from balise.api.services import PortTarget, ServiceBody
+from balise.api.services import ServiceBody
 from balise.client import Balise, Refused
 from distant import Mute, Snmpd, Sshd, keypair
 from running import Service, free_port, until
@@ -308,7 +308,7 @@ def test_the_client_library_knows_all_of_it(admin: Balise, sshd: Sshd) -> None:
     assert admin.put_plan("berths", "{plan: berths, for: {groups: [Berths]}, collect: {every: 1m}}").hosts == 1
     assert [p.name for p in admin.plans()] == ["berths"]
     assert {s.setting: s.plan for s in admin.host_plan("quay-a").settings}["collect.every"] == "berths"
-    body = ServiceBody(host="quay-door", mode="remote", target=PortTarget(port=sshd.port, address="127.0.0.1"))
+    body = ServiceBody(host="quay-door", mode="remote", target={"port": sshd.port, "address": "127.0.0.1"})
     made = admin.add_service(body)
     assert [s.id for s in admin.services("quay-door")] == [made.id] and admin.relays() == []
     assert admin.retire_host("quay-door").retired_at is not None

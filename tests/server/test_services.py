@@ -14,9 +14,10 @@ from balise.agent.enrol import enrol
 from balise.agent.identity import load_settings
 from balise.api.access import NewEnrolmentKey
 from balise.api.metrics import MetricQuery
-from balise.api.services import ServiceTarget
 from balise.client import Balise, Refused
-from balise.collect.ports import listening, look
+from balise.collect.kits.folder import shipped_kits
+from balise.collect.kits.reader import once
+from balise.collect.ports import listening
 from running import Service, free_port, until
 
 
@@ -37,15 +38,15 @@ def test_what_listens_is_found_with_its_process(listener: socket.socket) -> None
 
 def test_a_port_is_looked_at_and_told(listener: socket.socket) -> None:
     port = listener.getsockname()[1]
-    target = ServiceTarget(id=1, name="pier", address="127.0.0.1", port=port, every=30, time_limit=1)
-    readings, problem = look(target)
-    assert ([r.metric for r in readings], readings[0].value, problem) == (
-        ["port.up", "port.connect.duration"],
-        1.0,
-        None,
-    )
-    readings, problem = look(target.model_copy(update={"port": free_port()}))
-    assert [r.value for r in readings] == [0.0] and "pier at 127.0.0.1" in str(problem)
+    kit = shipped_kits()["port"].kit
+    read = once(kit, {"address": "127.0.0.1", "port": port}, None, 1.0, "pier", time.time())
+    told = {r.metric: r.value for r in read.readings}
+    assert (told["port.up"], told["balise.service.up"], read.problem) == (1.0, 1.0, None)
+    assert 0 < told["port.connect.duration"] < 1
+    port = free_port()
+    read = once(kit, {"address": "127.0.0.1", "port": port}, None, 1.0, "pier", time.time())
+    assert {r.metric: r.value for r in read.readings}["balise.service.up"] == 0.0
+    assert f"127.0.0.1 port {port}: refused the connection" in str(read.problem)
 
 
 def counted(admin: Balise, host: str) -> float:
@@ -68,6 +69,9 @@ def test_a_service_changes_hands_and_stays_the_same(
         agent = Agent(folder, identity, load_settings(folder))
 
         def turn() -> None:
+            agent._look_at_services()
+            if agent._services is not None:
+                until(lambda: agent._services.turns() or not agent.keeper.plan.services)
             agent.turn(time.time())
             while len(agent._spool):
                 agent.deliverer.step()
@@ -102,10 +106,12 @@ def test_a_service_changes_hands_and_stays_the_same(
             {"host": "pier-1", "service.name": "ticket desk"}
         ]
         listener.close()
-        agent._ports._due.clear()
+        assert agent._services is not None
+        for held in agent._services._held.values():
+            held.due, held.turn = 0.0, None
         turn()
         told = until(lambda: (s := admin.call("GET", f"/services/{made['id']}"))["state"] == "critical" and s)
-        assert "ticket desk at 127.0.0.1" in told["collection"]["problem"]
+        assert f"127.0.0.1 port {port}: refused" in told["collection"]["problem"]
         admin.call("DELETE", f"/services/{made['id']}")
         assert admin.call("GET", "/services")["items"] == []
         agent.keeper.stop()
@@ -134,7 +140,7 @@ def test_a_service_read_from_afar_does_not_make_its_host_look_alive(
             ({"host": "ferry-web", "mode": "remote", "target": {"port": 1}}, "never said an address"),
             (
                 {"host": "ferry-web", "mode": "remote", "target": {"port": free_port(), "address": "127.0.0.1"}},
-                "cannot reach it",
+                "cannot read it",
             ),
             ({"host": "pier-2", "mode": "resident", "target": {"port": 2}, "site": "x"}, "own agent reads"),
             ({"host": "pier-2", "mode": "split", "target": {"port": 2}, "every": "1s"}, "between 5s and 1d"),

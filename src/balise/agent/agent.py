@@ -10,7 +10,7 @@ import threading
 import time
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from balise import __version__
 from balise.agent.deliver import Deliverer
@@ -23,13 +23,18 @@ from balise.collect.files import write_durably
 from balise.collect.follow import Follower, Position
 from balise.collect.here import processes, system_collectors
 from balise.collect.otlp import logs_request, metrics_request
-from balise.collect.ports import Ports, listening
+from balise.collect.ports import listening
 from balise.collect.readings import Collector, Kept, LogLine, Meaning, Reading
+
+if TYPE_CHECKING:
+    from balise.agent.services import ServiceWork
 
 log = logging.getLogger(__name__)
 MOST_LINES = 5000
 """Lines handed over in one turn; what is beyond is read in the next."""
 LISTENING_EVERY = 600.0
+SERVICES_EVERY = 1.0
+"""Seconds between looks at which services are due."""
 _OWN = {
     "process.cpu.time": Meaning("s", "counter", "Processor time the agent used"),
     "process.cpu.utilization": Meaning("1", "gauge", "Cores the agent used since the last reading"),
@@ -51,8 +56,8 @@ class Agent:
         self.deliverer = Deliverer(identity, self._spool, verify=verify)
         self.keeper = PlanKeeper(folder, identity, self.deliverer, verify=verify)
         self._processes = processes()
-        self._ports = Ports(lambda: self.keeper.plan.services)
-        self._collectors: list[Collector] = [*system_collectors(), self._processes, self._ports]
+        self._collectors: list[Collector] = [*system_collectors(), self._processes]
+        self._services: ServiceWork | None = None
         self._listening: list[dict[str, Any]] = []
         self._listened_at = 0.0
         self._due: dict[str, float] = {}
@@ -87,16 +92,48 @@ class Agent:
         due = time.monotonic()
         while not self._stop.is_set():
             self.turn(time.time())
+            self._look_at_services()
             due += self.every
             late = time.monotonic() - due
             if late > self.every:
                 # The machine slept or the clock of the process stood still: no burst of missed turns.
                 due = time.monotonic()
-            self._stop.wait(max(0.0, due - time.monotonic()))
+            while not self._stop.wait(max(0.0, min(SERVICES_EVERY, due - time.monotonic()))):
+                if time.monotonic() >= due:
+                    break
+                self._look_at_services()
+        if self._services is not None:
+            self._services.close()
         self.keeper.stop()
         self.deliverer.stop()
         sender.join(25)
         self.deliverer.close()
+
+    def _look_at_services(self) -> None:
+        """Reads services that are due. Without any, nothing of what that takes is loaded."""
+        wanted = self.keeper.plan.services
+        if self._services is None:
+            if not wanted:
+                return
+            from balise.agent.services import ServiceWork
+
+            self._services = ServiceWork(self._keep, self._held, self._settings.allow_commands)
+        self._services.look(wanted, time.time())
+
+    def _keep(
+        self,
+        at: float,
+        readings: list[Reading],
+        meanings: Mapping[str, Meaning],
+        lines: list[LogLine],
+        kept: list[Kept],
+    ) -> None:
+        """Puts what was read of a service into the spool, as of its own time."""
+        resource_ = {"host.name": self._identity.host}
+        if readings:
+            self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=at, since=self._started))
+        if lines or kept:
+            self._spool.put("logs", logs_request(resource_, lines, kept))
 
     def _first_shares(self) -> None:
         """Shares need two readings: takes one, and waits a moment, so that the first turn has them already."""
@@ -206,32 +243,41 @@ class Agent:
             Reading("process.cpu.utilization", round(self._share, 5), own),
             Reading("process.memory.usage", float(_memory_bytes()), own),
             Reading("balise.agent.spool.size", float(self._spool.bytes)),
-            *(Reading("balise.collector.duration", round(c, 5), {"collector": n}) for n, c in self._costs.items()),
+            *(
+                Reading("balise.collector.duration", round(c, 5), {"collector": n})
+                for n, c in self._all_costs().items()
+            ),
         ]
 
     def report(self) -> Mapping[str, Any]:
         """What the console shows of this agent."""
         problems = [f"{name}: {problem}" for name, problem in self._problems.items()]
-        trouble = [s for f in self._followers if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
+        trouble = [s for f in self._all_files() if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
         problems += [f"{s.path}: {s.detail}" for s in trouble]
         return {
             "version": __version__,
             "instance": self._instance,
             "every_seconds": self.every,
-            "services": {s.id: self._ports.problems.get(s.id) for s in self.keeper.plan.services},
+            "services": self._services.turns() if self._services is not None else {},
             "listening": self._what_listens(),
             "plan": {"etag": self.keeper.plan.etag, "problems": self._plan_problems()},
             "cpu": round(self._share, 5),
             "memory": _memory_bytes(),
-            "collectors": {name: round(cost, 5) for name, cost in self._costs.items()},
+            "collectors": {name: round(cost, 5) for name, cost in self._all_costs().items()},
             "follow": [
                 {"path": s.path, "status": s.status, "detail": s.detail, "lines": s.lines, "behind": s.behind}
-                for s in (f.status() for f in self._followers)
+                for s in (f.status() for f in self._all_files())
             ],
             "spool": {"parcels": len(self._spool), "bytes": self._spool.bytes, "dropped": self._spool.dropped},
             "refused": self.deliverer.refused,
             "problem": "; ".join(problems),
         }
+
+    def _all_costs(self) -> dict[str, float]:
+        return {**self._costs, **(self._services.costs() if self._services is not None else {})}
+
+    def _all_files(self) -> list[Follower]:
+        return [*self._followers, *(self._services.files() if self._services is not None else [])]
 
     def _what_listens(self) -> list[dict[str, Any]]:
         """What accepts connections here; looked for now and then, because it means looking at every process."""
@@ -265,8 +311,9 @@ class Agent:
             return {}
 
     def _save_positions(self) -> None:
-        if self._followers:
-            held = {f.path: (f.position.inode, f.position.offset) for f in self._followers if f.position.inode}
+        files = self._all_files()
+        if files:
+            held = {f.path: (f.position.inode, f.position.offset) for f in files if f.position.inode}
             write_durably(self._positions, json.dumps(held).encode())
 
 

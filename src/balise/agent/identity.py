@@ -43,6 +43,7 @@ class AgentSettings:
     every: float | None = None
     follow: list[Followed] = field(default_factory=list)
     spool_bytes: int = 256 << 20
+    allow_commands: list[str] = field(default_factory=list)
 
 
 TEMPLATE = """\
@@ -54,6 +55,9 @@ TEMPLATE = """\
 
 # How much may wait on disk, in MiB, while the console is away; beyond it the oldest is dropped and counted.
 spool = 256
+
+# Command lines that the console may have run here, word for word, besides those of the kits that came with Balise.
+# allow_commands = ["/usr/local/bin/queue-length --json"]
 
 # Text files to follow besides those of the plan, one section each. The agent's user must be allowed to read them.
 # [[follow]]
@@ -102,10 +106,11 @@ def load_settings(folder: Path) -> AgentSettings:
         every = seconds(str(content["every"])) if "every" in content else None
         if every is not None and not 1.0 <= every <= 3600.0:
             raise ValueError("every: between 1s and 1h")
-        unknown = set(content) - {"every", "spool", "follow"}
+        unknown = set(content) - {"every", "spool", "follow", "allow_commands"}
         if unknown:
             raise ValueError(f"unknown setting {', '.join(sorted(unknown))}")
         follow = [Followed(str(f["path"]), bool(f.get("from_start", False))) for f in content.get("follow", [])]
-        return AgentSettings(every, follow, int(content.get("spool", 256)) << 20)
+        allowed = [str(line) for line in content.get("allow_commands", [])]
+        return AgentSettings(every, follow, int(content.get("spool", 256)) << 20, allowed)
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise AgentError(f"{path}: {error}") from None

@@ -74,7 +74,10 @@ class PlanKeeper:
             self.plan = plan
             log.info("a new plan: every=%gs files=%d", plan.every, len(plan.follow))
             with contextlib.suppress(OSError):
-                write_durably(self._path, plan.model_dump_json().encode())
+                # Credentials stay in memory: what is on disk has none.
+                plain = [service.model_copy(update={"credential": None}) for service in plan.services]
+                kept = plan.model_copy(update={"services": plain, "etag": ""})
+                write_durably(self._path, kept.model_dump_json().encode())
         return True
 
     def _authorization(self) -> dict[str, str]:

@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 
 from balise.api.hosts import Facts
 from balise.api.remote import RemoteTarget, Result
+from balise.api.services import ServiceTurn
 from balise.api.spans import Name
 
 MOST_SENDERS = 5000
@@ -91,7 +92,7 @@ class RelayReport(BaseModel):
     remote_hosts: int
     problem: Annotated[str, Field(max_length=1000)] | None = None
     turns: dict[int, RemoteTurn] = {}
-    service_turns: dict[int, RemoteTurn] = {}
+    service_turns: dict[int, ServiceTurn] = {}
 
 
 class RelayWork(BaseModel):

@@ -40,7 +40,7 @@ class RemoteTarget(BaseModel):
 
     host_id: int
     host: str
-    protocol: Literal["ssh", "snmp", "port"]
+    protocol: Literal["ssh", "snmp", "kit"]
     address: str
     port: int
     credential: CredentialBody | None

@@ -30,6 +30,7 @@ class ServiceTarget(BaseModel):
     id: int
     name: str
     kit: KitDocument
+    kit_digest: str = Field(default="", description="tells another text of the same version")
     target: Target
     credential: CredentialBody | None = None
     every: float
@@ -77,6 +78,15 @@ class ServicePart(BaseModel):
     seconds: float
     problem: str | None = None
     note: str | None = None
+
+
+class ServiceTurn(BaseModel):
+    """How reading a service went: `problem` when it could not be read, `problems` of single parts otherwise."""
+
+    problem: Annotated[str, Field(max_length=1000)] | None
+    problems: Annotated[list[Annotated[str, Field(max_length=1000)]], Field(max_length=60)] = []
+    parts: Annotated[list[ServicePart], Field(max_length=60)] = []
+    seconds: float | None = None
 
 
 class ServiceStep(BaseModel):

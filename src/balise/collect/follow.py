@@ -6,10 +6,14 @@ import os
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import BinaryIO, Literal
+from typing import TYPE_CHECKING, BinaryIO, Literal
 
 from balise.collect.readings import LogLine
 from balise.core.syslog import parse_line
+
+if TYPE_CHECKING:
+    # Reading kits takes memory that an agent without services keeps.
+    from balise.core.kits.logs import LogReader
 
 Status = Literal["following", "empty", "missing", "unreadable", "not-a-file"]
 MOST_AT_ONCE = 1 << 20
@@ -37,10 +41,21 @@ class FileStatus:
 
 
 class Follower:
-    """Follows one file. A file met for the first time is read from its end, unless `from_start`."""
+    """Follows one file. A file met for the first time is read from its end, unless `from_start`.
 
-    def __init__(self, path: str, *, from_start: bool = False, position: Position | None = None) -> None:
+    `reader` reads its lines as a kit says; without one they are read as what they look like.
+    """
+
+    def __init__(
+        self,
+        path: str,
+        *,
+        from_start: bool = False,
+        position: Position | None = None,
+        reader: LogReader | None = None,
+    ) -> None:
         self.path = path
+        self.reader = reader
         self._from_start = from_start or position is not None
         self.position = position or Position()
         self._file: BinaryIO | None = None
@@ -136,10 +151,17 @@ class Follower:
             text = raw.rstrip(b"\r").decode("utf-8", "replace")
             if text.strip():
                 self._lines += 1
-                yield self._line(text, now)
+                line = self._line(text, now)
+                if line is not None:
+                    yield line
 
-    def _line(self, text: str, now: float) -> LogLine:
-        line = parse_line(text, year_of=now, offset_seconds=-time.timezone)
+    def _line(self, text: str, now: float) -> LogLine | None:
+        if self.reader is not None:
+            line = self.reader.read(text, now, offset=-time.timezone)
+        else:
+            line = parse_line(text, year_of=now, offset_seconds=-time.timezone)
+        if line is None:
+            return None
         attributes = {"log.file.path": self.path, **line.attributes}
         moment = line.time if line.time is not None and abs(now - line.time) < 30 * 86_400 else now
         return LogLine(moment, line.body, line.severity, os.path.basename(self.path), attributes)

@@ -1,56 +1,16 @@
-"""Whether a service answers on its port and how fast, and what listens on this machine."""
+"""What listens on this machine."""
 
 from __future__ import annotations
 
 import os
 import socket
-import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 
-from balise.api.services import FoundService, ServiceTarget
-from balise.collect.readings import Meaning, Reading
+from balise.api.services import FoundService
 
 LISTENING = "0A"
 """The state of a listening socket in /proc/net/tcp (include/net/tcp_states.h)."""
 MOST_FOUND = 200
-MEANINGS: Mapping[str, Meaning] = {
-    "port.up": Meaning("1", "gauge", "1 when a service accepts a connection on its port, else 0"),
-    "port.connect.duration": Meaning("s", "gauge", "How long a service took to accept a connection"),
-}
-
-
-def look(target: ServiceTarget) -> tuple[list[Reading], str | None]:
-    """The readings of one service, and what is wrong with it in words."""
-    named = {"service.name": target.name, "server.port": str(target.port)}
-    began = time.monotonic()
-    try:
-        socket.create_connection((target.address, target.port), target.time_limit).close()
-    except OSError as error:
-        why = "did not answer in time" if isinstance(error, TimeoutError) else str(error.strerror or error)
-        return [Reading("port.up", 0.0, named)], f"{target.name} at {target.address} port {target.port}: {why}"
-    took = Reading("port.connect.duration", round(time.monotonic() - began, 5), named)
-    return [Reading("port.up", 1.0, named), took], None
-
-
-class Ports:
-    """The collector of services that this host's agent reads itself."""
-
-    name = "ports"
-    meanings = MEANINGS
-
-    def __init__(self, targets: Callable[[], Iterable[ServiceTarget]]) -> None:
-        self._targets = targets
-        self._due: dict[int, float] = {}
-        self.problems: dict[int, str | None] = {}
-
-    def read(self, now: float) -> Iterator[Reading]:
-        for target in self._targets():
-            if now < self._due.get(target.id, 0.0):
-                continue
-            self._due[target.id] = now + target.every * 0.9
-            readings, self.problems[target.id] = look(target)
-            yield from readings
 
 
 def listening() -> list[FoundService]:

@@ -17,6 +17,7 @@ from balise import __version__
 from balise.api.hosts import Facts
 from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, TrialAnswer, TrialRequest, pack
 from balise.api.remote import RemoteTarget
+from balise.api.services import ServiceTurn
 from balise.client.trust import held_trust
 from balise.collect.files import write_durably
 from balise.collect.otlp import logs_request, metrics_request
@@ -56,7 +57,7 @@ class Relay:
         self._facts: dict[int, Facts] = {}
         self._turns: dict[int, RemoteTurn] = {}
         self._told: dict[int, RemoteTurn] = {}
-        self._service_turns: dict[int, RemoteTurn] = {}
+        self._service_turns: dict[int, ServiceTurn] = {}
         self._positions_path = folder / "positions.json"
         self._positions: dict[str, dict[str, tuple[int, int]]] = self._load_positions()
         self._tasks: list[asyncio.Task[None]] = []
@@ -157,7 +158,8 @@ class Relay:
             (f"{f['path']}: {f['detail']}" for f in turn.files if f["status"] not in ("following", "empty")), None
         )
         if turn.target.service is not None:
-            self._service_turns[turn.target.service.id] = RemoteTurn(problem=problem[:1000] if problem else None)
+            told = turn.service or ServiceTurn(problem=problem[:1000] if problem else None)
+            self._service_turns[turn.target.service.id] = told
             return
         self._turns[turn.target.host_id] = RemoteTurn(
             problem=problem[:1000] if problem else None,

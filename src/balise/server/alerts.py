@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.alerts import Alert as AlertAnswer
 from balise.api.alerts import AlertDetail
+from balise.api.hosts import State
 from balise.api.rules import RuleBody
 from balise.api.spans import rfc3339
 from balise.core import filters
@@ -56,6 +57,7 @@ class Open:
     worst: float
     silent: bool
     moved: bool = False
+    service: str = ""
 
 
 class AlertBook:
@@ -68,7 +70,15 @@ class AlertBook:
         self.open: dict[tuple[str, str], Open] = {}
         for row in state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))):
             self.open[(row.rule, row.group_key)] = Open(
-                row.id, row.rule, row.group_key, row.host, row.level, row.value, row.worst_value, row.silent
+                row.id,
+                row.rule,
+                row.group_key,
+                row.host,
+                row.level,
+                row.value,
+                row.worst_value,
+                row.silent,
+                service=str(row.attributes.get("service.name", "")),
             )
 
     def severities(self) -> dict[int, list[str]]:
@@ -78,6 +88,11 @@ class AlertBook:
             if alert.host is not None:
                 found.setdefault(alert.host, []).append(LEVEL_NAMES[alert.level])
         return found
+
+    def of_service(self, host: int, service: str) -> list[State]:
+        """The severities of the open alerts on one service of a host."""
+        mine = [a for a in list(self.open.values()) if a.host == host and a.service == service]
+        return [LEVEL_NAMES[a.level] for a in mine]  # type: ignore[misc]
 
     # --- what the rules find
 
@@ -140,7 +155,10 @@ class AlertBook:
             return
         held = self.open.get(key)
         worst = held.worst if held else row.worst_value
-        self.open[key] = Open(row.id, row.rule, row.group_key, row.host, row.level, row.value, worst, row.silent)
+        service = str(row.attributes.get("service.name", ""))
+        self.open[key] = Open(
+            row.id, row.rule, row.group_key, row.host, row.level, row.value, worst, row.silent, service=service
+        )
 
     def see(self, rule: str, key: str, value: float, silent: bool, *, below: bool) -> None:
         """Takes note of an open alert's value now, and whether its data still comes."""

@@ -21,7 +21,19 @@ from balise.api.problems import FieldProblem, Problem
 from balise.server.console import Console
 from balise.server.errors import TITLES, Refused
 from balise.server.otlp import OtlpPaths
-from balise.server.routes import access, alerts, data, enrolment, groups, hosts, plans, relays, services, views
+from balise.server.routes import (
+    access,
+    alerts,
+    data,
+    enrolment,
+    groups,
+    hosts,
+    kits,
+    plans,
+    relays,
+    services,
+    views,
+)
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
@@ -75,7 +87,7 @@ def build_api(console: Console | None) -> FastAPI:
     )
     app.state.console = console
     api = APIRouter(prefix="/api/v1")
-    for subject in (access, enrolment, relays, hosts, groups, plans, services, views, data, alerts):
+    for subject in (access, enrolment, relays, hosts, groups, plans, kits, services, views, data, alerts):
         api.include_router(subject.router)
     app.include_router(api)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)

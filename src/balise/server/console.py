@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import logging
 import shutil
 import threading
@@ -18,9 +19,14 @@ import psutil
 
 from balise import __version__
 from balise.api.alerts import Alert
+from balise.api.kits import KitDocument, KitTrial, Tried
 from balise.api.remote import RemoteTarget
+from balise.api.services import Service, ServiceStep
+from balise.api.spans import seconds
 from balise.api.status import Figures, Status, Storage
+from balise.collect.kits.reader import LOCAL, tried
 from balise.collect.remote.trial import Trial
+from balise.core.kits.documents import TargetError, whole_target
 from balise.server.access import Access, Principal
 from balise.server.alerts import AlertBook
 from balise.server.bulk import Enrolments
@@ -28,28 +34,33 @@ from balise.server.certificates import ServerCertificate
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
 from balise.server.enrolling import Enrolling
-from balise.server.errors import Refused
+from balise.server.errors import Refused, bad_field
 from balise.server.evidence import EvidenceReader
 from balise.server.grouping import GroupBook
 from balise.server.hostbook import HostBook
 from balise.server.intake import LogIntake, MetricIntake
+from balise.server.kits import KitBook
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
 from balise.server.notify import Courier
 from balise.server.plans import PlanBook
+from balise.server.proposals import Proposals
 from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
 from balise.server.rulebook import Rulebook
+from balise.server.service_reads import ServiceReads
 from balise.server.services import ServiceBook
 from balise.server.settings import SettingsBook
 from balise.server.watch import Watch
-from balise.store.events.store import EventStore, read_event
+from balise.store.events.day import NewEvent
+from balise.store.events.store import Delivery, EventStore, read_event
 from balise.store.series.store import Retention, SeriesStore
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore
 
 log = logging.getLogger(__name__)
 NS = 1_000_000_000
+NOTICE = 5
 REPORTS_EVERY = 300
 """Seconds between writings of the agents' reports, which are in memory and only needed after a restart."""
 ROTATION_SECONDS = 120.0
@@ -125,7 +136,16 @@ class Console:
         self.book_of_settings = SettingsBook(self.state)
         self.remote = RemoteBook(self.state, self.directory, self.credentials, self.book_of_settings)
         self.relays = RelayBook(self.state, self.directory, self.remote)
-        self.services = ServiceBook(self.state, self.directory)
+        self.kits = KitBook(self.state, settings.data)
+        self.services = ServiceBook(self.state, self.directory, self.kits, self.credentials)
+        self.service_reads = ServiceReads(self.services, self.evidence, self.kits)
+        self.proposals = Proposals(
+            services=self.services,
+            kits=self.kits,
+            directory=self.directory,
+            report_of=self.hosts.last_report,
+            names_of=lambda _host, _kind: (),
+        )
         self.remote_work = RemoteWork(self.remote, self.directory, self.book_of_settings)
         self.enrolments = Enrolments(
             state=self.state,
@@ -179,7 +199,11 @@ class Console:
         self.remote_work.take_service, self.remote_work.services = take_service, self.services
         self.relays.services = self.services
         self.services.owner_of, self.services.name_of = self.relays.owner_of, self.relays.name_of
-        self.services.report_of = self.hosts.last_report
+        self.services.alerts_of = self.book.of_service
+        self.services.first_of_kit = self._ship_kit
+        self.services.stepped = self._service_stepped
+        self.kits.changed = self._kit_changed
+        self.log_intake.asides["balise.service.facts"] = self.services.take_facts
         self.services.changed = self.collectors_changed
         self.plans.services_of = self.services.of_agent
         self.hosts.on_report = self.services.note_report
@@ -207,12 +231,14 @@ class Console:
         """Takes up the rules and starts the workers."""
         self.hub.start(loop)
         self.rules.ship()
+        self.kits.start()
         self.watch.load(time.time())
         self._workers += [
             Worker("watch", self.tick, 1.0),
             Worker("courier", self._send, 0.1),
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
+            Worker("services", self.services.judge, 5.0),
             Worker("relays", self.relays.look, 5.0),
             Worker("eraser", self.erase_due, 5.0),
         ]
@@ -223,6 +249,56 @@ class Console:
         self.relays.settle()
         self.remote_work.start(loop)
         self.enrolments.resume()
+
+    def _ship_kit(self, kit: KitDocument) -> None:
+        """A kit has a service now: its rules are put to work, except those that somebody changed or removed."""
+        self.rules.ship_with_kit(kit.kit, kit.rules)
+
+    def _kit_changed(self, name: str, before: str) -> None:
+        kit = self.kits.find(name)
+        if kit is not None and self.services.all(kit=name):
+            self._ship_kit(kit)
+            self.services.kit_changed(name, kit.version, before)
+
+    def _service_stepped(self, host: Known, service: Service, step: ServiceStep) -> None:
+        words = {
+            "version": f"{service.name} went from version {step.before} to {step.after}",
+            "identity": f"{service.name} is another instance now: its identity changed",
+            "role": f"{service.name} was {step.before} and is {step.after} now",
+        }
+        self.tell_change(host.name, words.get(step.what, f"{service.name}: {step.what}"), {
+            "change.kind": "service", "change.name": service.name, "service.name": service.name,
+            "change.what": step.what, "change.before": step.before, "change.after": step.after,
+        })  # fmt: skip
+
+    def tell_change(self, host: str, body: str, attributes: dict[str, str], at: float | None = None) -> None:
+        """Something on a host is other than it was: an event of source `change`."""
+        self.tell_changes([(host, body, attributes, at)])
+
+    def tell_changes(self, changes: list[tuple[str, str, dict[str, str], float | None]]) -> None:
+        """Many at once; `at` in unix seconds, now where there is none."""
+        events = [
+            NewEvent(int((at or time.time()) * NS), host, NOTICE, "change", body, json.dumps(attributes))
+            for host, body, attributes, at in changes
+        ]
+        if events:
+            self.events.accept_now(Delivery(events))
+
+    def try_kit(self, name: str, body: KitTrial, who: Principal) -> Tried:
+        """Reads a target once with a kit. What could be read goes nowhere but into the answer."""
+        kit = self.kits.chosen(name)
+        if body.credential is not None:
+            self.credentials.usable(body.credential, who, None)
+        try:
+            target = whole_target(kit, body.target, here=True)
+        except TargetError as error:
+            raise bad_field(error.field, error.detail) from None
+        limit = seconds(body.time_limit)
+        if not 0.5 <= limit <= 60:
+            raise bad_field("time_limit", "between 1s and 60s")
+        if kit.by in LOCAL:
+            raise bad_field("kit", f"{name} looks at the host itself: try it there (balise kit try {name} --here)")
+        return tried(kit, target, self.services.attempt(kit, target, self.services.secret(body.credential), limit))
 
     def owners_changed(self) -> None:
         """Hosts came, left or changed hands: who collects what follows."""
@@ -308,6 +384,7 @@ class Console:
         self.book.write_values()
         self.directory.write_heard()
         self.access.write_used()
+        self.kits.look()
         if now - self._reported > REPORTS_EVERY * NS:
             self._reported = now
             self.hosts.write_reports()

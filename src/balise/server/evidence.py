@@ -67,7 +67,8 @@ class EvidenceReader:
         found = self.snapshots(host, "sessions", start, end)
         if not found:
             return []
-        at, worst = max(found, key=lambda f: (sum(1 for s in f[1] if s.get("blocked_by")), f[0]))
+        told = [(at, content.get("sessions") or [] if isinstance(content, dict) else content) for at, content in found]
+        at, worst = max(told, key=lambda f: (sum(1 for s in f[1] if s.get("blocked_by")), f[0]))
         return session_tree(worst, at)[:limit]
 
     def lines(self, host: str, start: float, end: float, limit: int = 8) -> list[Pattern]:

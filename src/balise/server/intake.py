@@ -258,6 +258,11 @@ def _plain(value: AnyValue, depth: int = 0) -> Any:
     return getattr(value, kind)
 
 
+Aside = Callable[[int, dict[str, Any], float], None]
+"""Takes what was said of a host: its id, the content, and when it was so, unix seconds."""
+MOST_ASIDES = 60
+
+
 class LogIntake:
     """Reads log requests and hands their records to the event store."""
 
@@ -267,22 +272,33 @@ class LogIntake:
         self._store = store
         self._directory = directory
         self._on_report = on_report
+        self.asides: dict[str, Aside] = {}
+        """Who takes what a collector says that is no event, by its event name; kept before the sender hears of it."""
         self.counters: Counter[str] = Counter()
 
     async def take(
         self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: int | None = None
     ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
+        asides: list[tuple[Aside, int, dict[str, Any], float]] = []
         if len(body) > 1 << 16 or as_json:
-            read, outcome = await asyncio.to_thread(self._read, principal, body, as_json, delivery, arrived)
+            read, outcome = await asyncio.to_thread(self._read, principal, body, as_json, delivery, arrived, asides)
         else:
-            read, outcome = self._read(principal, body, as_json, delivery, arrived)
+            read, outcome = self._read(principal, body, as_json, delivery, arrived, asides)
+        for take, host, content, at in asides:
+            await asyncio.to_thread(take, host, content, at)
         if read.events or read.snapshots:
             await self._store.accept(read)
         return outcome
 
     def _read(
-        self, principal: Principal, body: bytes, as_json: bool, delivery: str, arrived: int | None
+        self,
+        principal: Principal,
+        body: bytes,
+        as_json: bool,
+        delivery: str,
+        arrived: int | None,
+        asides: list[tuple[Aside, int, dict[str, Any], float]],
     ) -> tuple[Delivery, Outcome]:
         request = ExportLogsServiceRequest()
         if as_json:
@@ -305,7 +321,7 @@ class LogIntake:
                     continue
                 for record in scope.log_records:
                     if principal.host is not None and record.event_name.startswith("balise."):
-                        self._aside(host, record, snapshots, now)
+                        self._aside(host, record, snapshots, asides, now)
                     else:
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
@@ -327,11 +343,20 @@ class LogIntake:
         except Refused:
             return None
 
-    def _aside(self, host: Known, record: LogRecord, snapshots: list[Snapshot], now: int) -> None:
+    def _aside(
+        self,
+        host: Known,
+        record: LogRecord,
+        snapshots: list[Snapshot],
+        asides: list[tuple[Aside, int, dict[str, Any], float]],
+        now: int,
+    ) -> None:
         """What an agent says that is no event: evidence it kept, and its report of itself."""
         content = _plain(record.body)
         if record.event_name == REPORT and isinstance(content, dict):
             self._on_report(host.id, content)
+        elif record.event_name in self.asides and isinstance(content, dict) and len(asides) < MOST_ASIDES:
+            asides.append((self.asides[record.event_name], host.id, content, _moment(record, now) / NS))
         elif record.event_name.startswith(EVIDENCE):
             kind = record.event_name[len(EVIDENCE) :][:40]
             snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))

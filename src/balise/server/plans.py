@@ -97,7 +97,7 @@ class PlanBook:
         plan = stacked.effective()
         plan.services = self.services_of(known)
         if plan.services:
-            read = "".join(service.model_dump_json() for service in plan.services)
+            read = "".join(service.model_dump_json(exclude={"kit"}) for service in plan.services)
             etag = hashlib.sha256(f"{etag} {read}".encode()).hexdigest()[:16]
         plan.etag = etag
         return plan

@@ -69,6 +69,7 @@ class RelayBook:
         self._numbers = itertools.count(1)
         self._changed: asyncio.Event | None = None
         self._stopped = False
+        self._started = 0.0
         self.services: ServiceBook | None = None
         self._ever = True
         """Whether there may be hosts that a relay had: without any, everything is the console's."""
@@ -94,9 +95,7 @@ class RelayBook:
     def start(self, loop: asyncio.AbstractEventLoop) -> None:
         self._loop = loop
         self._changed = asyncio.Event()
-        # After a start relays first have to find their console again: none is gone yet.
-        for relay in self._relays.values():
-            relay.last_seen = time.time()
+        self._started = time.time()
 
     # --- who they are
 
@@ -247,6 +246,9 @@ class RelayBook:
         if not at_site:
             return CONSOLE
         now = time.time()
+        if now - self._started < GONE_AFTER and any(r.id == row.owner for r in at_site):
+            # After a start relays first have to find their console again: until then nothing changes hands.
+            return row.owner
         alive = [r for r in at_site if self._is_alive(r, now)]
         if not alive:
             return row.owner if row.owner in self._relays else at_site[0].id
@@ -284,7 +286,8 @@ class RelayBook:
         if self.services is not None:
             targets += self.services.targets(relay)
         trials = list(known.trials.values())
-        plain = [t.model_copy(update={"positions": {}}).model_dump_json() for t in targets]
+        without = {"positions": True, "service": {"kit"}}
+        plain = [t.model_dump_json(exclude=without) for t in targets]  # type: ignore[arg-type]
         text = "\n".join([*plain, *(str(t.id) for t in trials)])
         return RelayWork(etag=hashlib.sha256(text.encode()).hexdigest()[:16], targets=targets, trials=trials)
 
@@ -355,7 +358,7 @@ class RelayBook:
         for number, turn in report.service_turns.items():
             row = self.services.owned(number) if self.services is not None else None
             if self.services is not None and row is not None and row.owner == relay:
-                self.services.note(number, turn.problem)
+                self.services.note(number, turn)
         if was_gone:
             self.settle()
 

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from balise.api.hosts import Facts
 from balise.api.remote import PORTS, CollectionSettings, RemoteBody, RemoteTarget
 from balise.api.remote import Remote as RemoteAnswer
+from balise.api.services import ServiceTurn
 from balise.api.spans import duration_text, seconds
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.remote.link import AT_ONCE, Link, Taken
@@ -248,7 +249,7 @@ class Services(Protocol):
 
     def targets(self, owner: int) -> list[RemoteTarget]: ...
 
-    def note(self, number: int, problem: str | None) -> None: ...
+    def note(self, number: int, turn: ServiceTurn) -> None: ...
 
 
 Metrics = Callable[[Principal, bytes], Awaitable[Any]]
@@ -347,7 +348,7 @@ class RemoteWork:
     def _heard_of(self, turn: Turn) -> None:
         if turn.target.service is not None:
             if self.services is not None:
-                self.services.note(turn.target.service.id, turn.problem)
+                self.services.note(turn.target.service.id, turn.service or ServiceTurn(problem=turn.problem))
             return
         known = self._directory.get(turn.target.host_id)
         if known is None:

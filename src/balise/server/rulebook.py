@@ -52,20 +52,34 @@ class Rulebook:
         self._book = book
         self._directory = directory
 
-    def ship(self) -> None:
-        """Puts in the shipped rules that are new, and renews those that nobody changed."""
+    def ship(self, documents: list[RuleDocument] | None = None, by: str = "balise") -> list[str]:
+        """Puts in rules that are new, and renews those that nobody changed; answers the names of those it wrote.
+
+        Args:
+            documents: those of a kit; without any, the rules that every console begins with.
+        """
+        written: list[str] = []
 
         def write(session: Session) -> None:
             there = {r.name: r for r in session.scalars(select(Rule))}
-            for document in shipped_rules():
+            for document in shipped_rules() if documents is None else documents:
                 name, body = document.rule or "", body_of(document).model_dump(exclude_none=True)
                 row = there.get(name)
                 if row is None and not _was_removed(session, name):
-                    session.add(Rule(name=name, body=body, shipped=True, updated_at=time.time(), updated_by="balise"))
+                    session.add(Rule(name=name, body=body, shipped=True, updated_at=time.time(), updated_by=by))
+                    written.append(name)
                 elif row is not None and row.shipped and row.body != body:
                     row.body, row.updated_at = body, time.time()
+                    written.append(name)
 
         self._state.write(write)
+        return written
+
+    def ship_with_kit(self, kit: str, documents: list[RuleDocument]) -> None:
+        """Puts a kit's rules to work at once, as `ship` does."""
+        by_name = {document.rule: document for document in documents}
+        for name in self.ship(documents, f"the kit {kit}"):
+            self._watch.change(name, body_of(by_name[name]), time.time(), "the kit changed")
 
     def all(self) -> list[RuleAnswer]:
         rows = self._state.read(lambda s: list(s.scalars(select(Rule).order_by(Rule.name))))

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 from balise.api.hosts import Facts
 from balise.api.remote import RemoteTarget, Result
+from balise.api.services import ServiceTurn
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 
 AT_ONCE = 16
@@ -39,6 +40,8 @@ class Taken:
     files: list[dict[str, Any]] = field(default_factory=list)
     problem: str | None = None
     """What is wrong with what was read, although reading it went well."""
+    turn: ServiceTurn | None = None
+    """How it went part by part, for a service."""
 
 
 class Link(Protocol):
@@ -72,10 +75,10 @@ def open_link(target: RemoteTarget, gate: asyncio.Semaphore | None = None) -> Li
         from balise.collect.remote.ssh import SshLink
 
         return SshLink(target, gate or asyncio.Semaphore(AT_ONCE))
-    if target.protocol == "port":
-        from balise.collect.remote.port import PortLink
+    if target.protocol == "kit":
+        from balise.collect.remote.kit import KitLink
 
-        return PortLink(target)
+        return KitLink(target)
     from balise.collect.remote.snmp import SnmpLink
 
     return SnmpLink(target)

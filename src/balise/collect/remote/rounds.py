@@ -11,6 +11,7 @@ from collections.abc import Awaitable, Callable, Iterable
 from dataclasses import dataclass, field
 
 from balise.api.remote import RemoteTarget
+from balise.api.services import ServiceTurn
 from balise.collect.remote.link import AT_ONCE, Link, LinkProblem, Taken, open_link
 from balise.collect.remote.trial import no_answer
 
@@ -33,6 +34,7 @@ class Turn:
     failures: int = 0
     host_key: str = ""
     files: list[dict[str, object]] = field(default_factory=list)
+    service: ServiceTurn | None = None
 
 
 class Rounds:
@@ -130,6 +132,7 @@ class Rounds:
         turn.problem, turn.result, turn.failures = taken.problem, "", 0
         turn.cost, turn.files = taken.seconds, taken.files
         turn.host_key = link.host_key
+        turn.service = taken.turn
         held = self._tasks.get(target.key)
         if held is not None and held[0].host_key != link.host_key:
             self._tasks[target.key] = (held[0].model_copy(update={"host_key": link.host_key}), held[1])
@@ -139,7 +142,7 @@ class Rounds:
         message = str(failure)
         if turn.problem != message:
             log.warning("host=%s result=%s %s", turn.target.host, failure.result, message)
-        turn.problem, turn.result = message, failure.result
+        turn.problem, turn.result, turn.service = message, failure.result, None
         turn.failures += 1
         if link is not None:
             await link.close()

@@ -122,7 +122,10 @@ class Remote(Base):
 
 
 class Service(Base):
-    """A service on a host. `owner` and `owners` as for `Remote`, for modes `split` and `remote`."""
+    """A service on a host. `owner` and `owners` as for `Remote`, for modes `split` and `remote`.
+
+    `facts` is what it last said of itself: its version, identity and role. `every` is 0 where its kit decides.
+    """
 
     __tablename__ = "service"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -131,12 +134,96 @@ class Service(Base):
     kit: Mapped[str]
     mode: Mapped[str]
     target: Mapped[dict[str, Any]]
+    credential: Mapped[str | None] = mapped_column(ForeignKey("credential.name"))
+    facts: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     every: Mapped[float]
     site: Mapped[str | None]
     owner: Mapped[int] = mapped_column(default=0)
     owners: Mapped[list[Any]] = mapped_column(JSON, default=list)
     created_at: Mapped[float]
     __table_args__ = (UniqueConstraint("host", "name"),)
+
+
+class ServiceStep(Base):
+    """Something that happened to a service: `what` changed from `before` to `after`."""
+
+    __tablename__ = "service_step"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    service: Mapped[int] = mapped_column(ForeignKey("service.id", ondelete="CASCADE"))
+    at: Mapped[float]
+    what: Mapped[str]
+    before: Mapped[str] = mapped_column(default="")
+    after: Mapped[str] = mapped_column(default="")
+    __table_args__ = (Index("service_step_of", "service", "at"),)
+
+
+class Kit(Base):
+    """One version of a kit. `chosen` marks the version that services are read with; `text` is the YAML as written."""
+
+    __tablename__ = "kit"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    version: Mapped[str] = mapped_column(primary_key=True)
+    text: Mapped[str]
+    shipped: Mapped[bool] = mapped_column(default=False)
+    chosen: Mapped[bool] = mapped_column(default=False)
+    added_at: Mapped[float]
+    added_by: Mapped[str]
+
+
+class Probe(Base):
+    """An active check. `owners` are the relays it is made from; empty for the console."""
+
+    __tablename__ = "probe"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
+    credential: Mapped[str | None] = mapped_column(ForeignKey("credential.name"))
+    state: Mapped[str]
+    state_since: Mapped[float]
+    last: Mapped[dict[str, Any] | None]
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
+
+
+class InventoryItem(Base):
+    """One thing of a host's inventory, from when until when it was so; `until` is null for what is so now."""
+
+    __tablename__ = "inventory_item"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
+    kind: Mapped[str]
+    scope: Mapped[str] = mapped_column(default="")
+    name: Mapped[str]
+    item: Mapped[dict[str, Any]]
+    since: Mapped[float]
+    until: Mapped[float | None]
+    __table_args__ = (
+        Index("inventory_of_host", "host", "kind", "until"),
+        Index("inventory_by_name", "kind", "name", "until"),
+    )
+
+
+class InventoryLook(Base):
+    """When a kind of a host's inventory was last collected, and what could not be."""
+
+    __tablename__ = "inventory_look"
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), primary_key=True)
+    kind: Mapped[str] = mapped_column(primary_key=True)
+    scope: Mapped[str] = mapped_column(primary_key=True, default="")
+    first_at: Mapped[float]
+    at: Mapped[float]
+    problem: Mapped[str] = mapped_column(default="")
+
+
+class Application(Base):
+    """Parts and the edges between them, as one document."""
+
+    __tablename__ = "application"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+    position: Mapped[int] = mapped_column(default=0)
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
 
 
 class Credential(Base):

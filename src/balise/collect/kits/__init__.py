@@ -1,0 +1,1 @@
+"""Reading services as their kits say."""

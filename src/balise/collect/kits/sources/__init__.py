@@ -1,0 +1,1 @@
+"""How questions are put to services: a class a protocol, all answering in rows."""

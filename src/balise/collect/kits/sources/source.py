@@ -1,0 +1,114 @@
+"""What every way of asking a service has in common."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+from collections.abc import Mapping
+from typing import Any, Protocol
+
+from balise.api.credentials import CredentialBody, LoginCredential
+from balise.api.kits import Target
+from balise.api.places import is_nobodys
+
+MOST_BYTES = 4 << 20
+"""Bytes of one answer; a longer one is refused."""
+MOST_ROWS = 2000
+Rows = list[dict[str, Any]]
+
+
+class SourceProblem(Exception):
+    """A service that could not be asked.
+
+    Args:
+        message: what is wrong and what to do, for people.
+        lost: whether the connection itself failed, so that asking further makes no sense.
+    """
+
+    def __init__(self, message: str, *, lost: bool = False) -> None:
+        super().__init__(message)
+        self.lost = lost
+
+
+class Source(Protocol):
+    """One protocol, spoken to one service over a connection that is kept between questions."""
+
+    def ask(self, question: Mapping[str, Any]) -> Rows:
+        """The answer as rows. Raises SourceProblem."""
+
+    def close(self) -> None: ...
+
+
+class Asked(Protocol):
+    """Makes a source for a target."""
+
+    def __call__(self, target: Target, credential: CredentialBody | None, time_limit: float) -> Source: ...
+
+
+def filled(text: str, target: Mapping[str, Any]) -> str:
+    """Text with the target's fields in place of `{field}`; braces around anything else stay as they are."""
+    for name, held in target.items():
+        text = text.replace("{" + name + "}", str(held))
+    return text
+
+
+def statement_of(question: Mapping[str, Any], target: Mapping[str, Any]) -> str:
+    """The SQL of a question; `{field}` alone stands for a statement that the target has.
+
+    Raises:
+        SourceProblem: the target has none.
+    """
+    text = str(question.get("sql") or "").strip()
+    if text.startswith("{") and text.endswith("}"):
+        held = target.get(text[1:-1])
+        if not held:
+            raise SourceProblem(f"the target has no {text[1:-1]}")
+        return str(held)
+    return text
+
+
+def with_value(rows: Rows) -> Rows:
+    """A row of one column has it under the name `value` too."""
+    return [{**row, "value": next(iter(row.values()))} if len(row) == 1 else row for row in rows]
+
+
+def login_of(credential: CredentialBody | None) -> tuple[str, str] | None:
+    """User and password, or nothing."""
+    if isinstance(credential, LoginCredential):
+        return credential.user, credential.password
+    return None
+
+
+def place_of(target: Target, default_port: int) -> tuple[str, int]:
+    """Address and port, the address checked as far as it can be."""
+    address = str(target.get("address") or "127.0.0.1")
+    port = int(target.get("port") or default_port)
+    return safe_address(address, port), port
+
+
+def safe_address(address: str, port: int) -> str:
+    """The address that a name stands for, when connecting to it cannot reach a place that is no server.
+
+    Raises:
+        SourceProblem: the name is unknown, or leads to a link-local, multicast or reserved address.
+    """
+    try:
+        ipaddress.ip_address(address)
+        found = [address]
+    except ValueError:
+        try:
+            found = [str(i[4][0]) for i in socket.getaddrinfo(address, port, type=socket.SOCK_STREAM)]
+        except (OSError, UnicodeError):
+            raise SourceProblem(f"the name {address!r} is not known to the resolver here", lost=True) from None
+    if any(is_nobodys(one) for one in found):
+        raise SourceProblem(f"{address} leads to a link-local, multicast or reserved address", lost=True)
+    return found[0]
+
+
+def plain_reason(error: OSError) -> str:
+    """An operating system's error in words."""
+    if isinstance(error, TimeoutError):
+        return "did not answer in time"
+    if isinstance(error, ConnectionRefusedError):
+        return "refused the connection: does the service run, and is the port right?"
+    return str(error.strerror or error)

@@ -1,0 +1,1 @@
+"""What kits mean: documents checked, rows made values, log lines made events."""
