@@ -785,6 +785,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Inventory
+         * @description What is on a host now, or at an earlier moment; `text` is part of a name.
+         */
+        get: operations["read_inventory_api_v1_hosts__name__inventory_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/inventory/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Inventory
+         * @description Beside another host, a group's most common values, or the same host at an earlier time.
+         */
+        get: operations["compare_inventory_api_v1_hosts__name__inventory_compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/inventory/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Count Inventory
+         * @description How much of each kind there is, when it was looked at, and how much changed in the last seven days.
+         */
+        get: operations["count_inventory_api_v1_hosts__name__inventory_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/inventory/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refresh Inventory
+         * @description Has the host's agent tell its inventory at once.
+         */
+        post: operations["refresh_inventory_api_v1_hosts__name__inventory_refresh_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/plan": {
         parameters: {
             query?: never;
@@ -882,6 +962,164 @@ export interface paths {
          */
         get: operations["read_states_api_v1_hosts__name__states_get"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Kits */
+        get: operations["list_kits_api_v1_kits_get"];
+        /**
+         * Put Kit
+         * @description Keeps a kit as written: a new one, or another version.
+         */
+        put: operations["put_kit_api_v1_kits_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Kit
+         * @description Whether a text is a good kit; what is wrong with it has its line and column.
+         */
+        post: operations["check_kit_api_v1_kits_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/problems": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Problems
+         * @description Kits in the folder that are not taken up, and why.
+         */
+        get: operations["list_problems_api_v1_kits_problems_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Schema
+         * @description The JSON Schema of a kit.
+         */
+        get: operations["read_schema_api_v1_kits_schema_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Kit */
+        get: operations["read_kit_api_v1_kits__name__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{name}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Changes
+         * @description What choosing another version of a kit would change.
+         */
+        get: operations["read_changes_api_v1_kits__name__changes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Kit
+         * @description Reads a target once from the console, and says what came of it and how long each part took.
+         */
+        post: operations["try_kit_api_v1_kits__name__try_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{name}/version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choose Version
+         * @description From now on services are read with this version, a newer one or an older; nothing of their history is lost.
+         */
+        put: operations["choose_version_api_v1_kits__name__version_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1040,6 +1278,65 @@ export interface paths {
         post?: never;
         /** Delete Plan */
         delete: operations["delete_plan_api_v1_plans__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Probes */
+        get: operations["list_probes_api_v1_probes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/probes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Probe */
+        get: operations["read_probe_api_v1_probes__name__get"];
+        /**
+         * Put Probe
+         * @description Keeps a probe, new or changed; it is made at once.
+         */
+        put: operations["put_probe_api_v1_probes__name__put"];
+        post?: never;
+        /** Delete Probe */
+        delete: operations["delete_probe_api_v1_probes__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/probes/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Probe
+         * @description Makes a probe once from the console, without keeping it.
+         */
+        post: operations["try_probe_api_v1_probes__name__try_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1244,6 +1541,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Proposals
+         * @description Services that agents found and nobody reads yet, with the kit that fits each.
+         */
+        get: operations["list_proposals_api_v1_services_proposals_get"];
+        put?: never;
+        /**
+         * Accept Proposals
+         * @description Takes up many proposals at once.
+         */
+        post: operations["accept_proposals_api_v1_services_proposals_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{number}": {
         parameters: {
             query?: never;
@@ -1261,6 +1582,66 @@ export interface paths {
         post?: never;
         /** Delete Service */
         delete: operations["delete_service_api_v1_services__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{number}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Sessions
+         * @description The sessions of a service now, or at an earlier moment, with who blocks whom.
+         */
+        get: operations["read_sessions_api_v1_services__number__sessions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{number}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Steps
+         * @description What happened to a service, newest first: its states, versions, kits and readers.
+         */
+        get: operations["read_steps_api_v1_services__number__steps_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{number}/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Tables
+         * @description The tables that a service's kit keeps: the dearest statements, unused indexes and the like.
+         */
+        get: operations["read_tables_api_v1_services__number__tables_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1432,6 +1813,36 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AcceptProposals
+         * @description Proposals to take up: of these hosts and kits (all, when none is named).
+         */
+        AcceptProposals: {
+            /** Credential */
+            credential?: string | null;
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: string[];
+            /**
+             * Kits
+             * @default []
+             */
+            kits: string[];
+        };
+        /** Accepted */
+        Accepted: {
+            /** Added */
+            added: components["schemas"]["Service"][];
+            /**
+             * Failed
+             * @description by host and kit, why
+             */
+            failed: {
+                [key: string]: string;
+            };
+        };
         /** Acknowledge */
         Acknowledge: {
             /**
@@ -1661,6 +2072,25 @@ export interface components {
             /** Origin */
             origin: string;
         };
+        /**
+         * Certificate
+         * @description A certificate as a server shows it.
+         */
+        Certificate: {
+            /** Days Left */
+            days_left: number;
+            /** Issuer */
+            issuer: string;
+            /**
+             * Names
+             * @default []
+             */
+            names: string[];
+            /** Not After */
+            not_after: string;
+            /** Subject */
+            subject: string;
+        };
         /** Channel */
         Channel: {
             /** Has Secret */
@@ -1735,6 +2165,22 @@ export interface components {
              * @default true
              */
             on: boolean;
+        };
+        /**
+         * Comparison
+         * @description A host beside another, beside its group's most common values, or beside itself at an earlier time.
+         */
+        Comparison: {
+            /** Here */
+            here: string;
+            /** Items */
+            items: components["schemas"]["Difference"][];
+            /** Left Out */
+            left_out: number;
+            /** Same */
+            same: number;
+            /** There */
+            there: string;
         };
         /**
          * Correction
@@ -1855,6 +2301,23 @@ export interface components {
             state: "waiting" | "sent" | "given-up";
         };
         /**
+         * Difference
+         * @description One thing that is other here than there.
+         */
+        Difference: {
+            /** Here */
+            here: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "packages" | "accounts" | "groups" | "ports" | "units" | "schedules" | "volumes" | "interfaces" | "routes" | "certificates" | "boot" | "configuration";
+            /** Name */
+            name: string;
+            /** There */
+            there: string | null;
+        };
+        /**
          * EffectivePlan
          * @description What an agent, or whoever reads the host, is to do; `sources` names the plan each setting came from.
          */
@@ -1878,6 +2341,12 @@ export interface components {
              * @default []
              */
             follow: components["schemas"]["FollowedFile"][];
+            /**
+             * Refresh
+             * @description another number means: tell the inventory at once
+             * @default 0
+             */
+            refresh: number;
             /**
              * Services
              * @default []
@@ -2250,11 +2719,13 @@ export interface components {
         };
         /**
          * FoundService
-         * @description Something that listens on a host, as its agent saw it.
+         * @description Something that listens on a host, as its agent saw it. `kit` is the kit that fits, if one does.
          */
         FoundService: {
             /** Address */
             address: string;
+            /** Kit */
+            kit?: string | null;
             /** Port */
             port: number;
             /**
@@ -2505,6 +2976,63 @@ export interface components {
             changed: number;
         };
         /**
+         * Inventory
+         * @description A kind of inventory at a moment.
+         */
+        Inventory: {
+            /**
+             * At
+             * @description when it was last collected before that moment
+             */
+            at: string | null;
+            /** Items */
+            items: components["schemas"]["InventoryItem"][];
+            /** Kind */
+            kind: ("packages" | "accounts" | "groups" | "ports" | "units" | "schedules" | "volumes" | "interfaces" | "routes" | "certificates" | "boot" | "configuration") | null;
+            /** Problem */
+            problem: string;
+            /** Total */
+            total: number;
+        };
+        /** InventoryCount */
+        InventoryCount: {
+            /** At */
+            at: string | null;
+            /**
+             * Changed
+             * @description differences found in the last seven days
+             */
+            changed: number;
+            /** Items */
+            items: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "packages" | "accounts" | "groups" | "ports" | "units" | "schedules" | "volumes" | "interfaces" | "routes" | "certificates" | "boot" | "configuration";
+            /** Problem */
+            problem: string;
+        };
+        /**
+         * InventoryItem
+         * @description One thing. `since` is when it was first seen as it is.
+         */
+        InventoryItem: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "packages" | "accounts" | "groups" | "ports" | "units" | "schedules" | "volumes" | "interfaces" | "routes" | "certificates" | "boot" | "configuration";
+            /** Name */
+            name: string;
+            /** Scope */
+            scope: string;
+            /** Since */
+            since: string | null;
+        } & {
+            [key: string]: unknown;
+        };
+        /**
          * KeyAnswer
          * @description Whether enrolling would work, without doing it.
          */
@@ -2519,6 +3047,624 @@ export interface components {
             facts: components["schemas"]["Facts"];
             /** Key */
             key: string;
+        };
+        /**
+         * Kit
+         * @description A kit as it is listed.
+         */
+        Kit: {
+            /** About */
+            about: string;
+            /** Collects */
+            collects: components["schemas"]["KitMetricShown"][];
+            credential: components["schemas"]["KitCredential"] | null;
+            /** Generic */
+            generic: boolean;
+            grant: components["schemas"]["KitGrant"] | null;
+            /** Logs */
+            logs: string[];
+            /** Name */
+            name: string;
+            recognises: components["schemas"]["KitRecognise"];
+            /** Rules */
+            rules: string[];
+            /** Services */
+            services: number;
+            /** Shipped */
+            shipped: boolean;
+            /** Target */
+            target: {
+                [key: string]: components["schemas"]["KitField"];
+            };
+            /** Title */
+            title: string;
+            /** Version */
+            version: string;
+            /** Versions */
+            versions: string[];
+        };
+        /**
+         * KitAction
+         * @description What makes sense to do with the service. Actions are carried out by a later part of Balise.
+         */
+        KitAction: {
+            /** About */
+            about: string;
+            /**
+             * Action
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            action: string;
+            /**
+             * Heavy
+             * @default false
+             */
+            heavy: boolean;
+        };
+        /**
+         * KitChange
+         * @description One difference between two versions of a kit.
+         */
+        KitChange: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** What */
+            what: string;
+        };
+        /** KitChart */
+        KitChart: {
+            /**
+             * By
+             * @default []
+             */
+            by: string[];
+            /** Metric */
+            metric: string;
+            /**
+             * Take
+             * @default avg
+             * @enum {string}
+             */
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p95" | "p99";
+            /** Title */
+            title: string;
+            /** Where */
+            where?: string | null;
+        };
+        /** KitCheck */
+        KitCheck: {
+            /** Good */
+            good: boolean;
+            /** Kit */
+            kit: string;
+            /** Problems */
+            problems: components["schemas"]["KitProblem"][];
+            /**
+             * Version
+             * @default
+             */
+            version: string;
+        };
+        /** KitCredential */
+        KitCredential: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "login" | "ssh" | "snmp";
+            /**
+             * Needed
+             * @default false
+             */
+            needed: boolean;
+        };
+        /**
+         * KitDocument
+         * @description A kit, whole.
+         */
+        KitDocument: {
+            /** About */
+            about: string;
+            /**
+             * Actions
+             * @default []
+             */
+            actions: components["schemas"]["KitAction"][];
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "log" | "sql" | "greeting";
+            /**
+             * Charts
+             * @default []
+             */
+            charts: components["schemas"]["KitChart"][];
+            /**
+             * Cost
+             * @default
+             */
+            cost: string;
+            credential?: components["schemas"]["KitCredential"] | null;
+            /**
+             * Every
+             * @default 30s
+             * @example 5m
+             */
+            every: string;
+            /**
+             * Generic
+             * @default false
+             */
+            generic: boolean;
+            grant?: components["schemas"]["KitGrant"] | null;
+            /** Kit */
+            kit: string;
+            /**
+             * Logs
+             * @default []
+             */
+            logs: components["schemas"]["KitLog"][];
+            /**
+             * Read
+             * @default []
+             */
+            read: components["schemas"]["KitPart"][];
+            /**
+             * @default {
+             *       "package": [],
+             *       "port": [],
+             *       "process": [],
+             *       "unit": []
+             *     }
+             */
+            recognise: components["schemas"]["KitRecognise"];
+            /**
+             * Rules
+             * @default []
+             */
+            rules: components["schemas"]["RuleDocument"][];
+            /**
+             * Target
+             * @default {}
+             */
+            target: {
+                [key: string]: components["schemas"]["KitField"];
+            };
+            /** Title */
+            title: string;
+            /** Version */
+            version: string;
+        };
+        /**
+         * KitEach
+         * @description A part that is read once for each row of a question: the column's value replaces a field of the target.
+         */
+        KitEach: {
+            /** Ask */
+            ask: {
+                [key: string]: unknown;
+            };
+            /** Column */
+            column: string;
+            /** Field */
+            field: string;
+            /**
+             * Most
+             * @default 20
+             */
+            most: number;
+        };
+        /**
+         * KitField
+         * @description One field of the target.
+         */
+        KitField: {
+            /** About */
+            about: string;
+            /**
+             * Choices
+             * @default []
+             */
+            choices: string[];
+            /** Default */
+            default?: string | number | boolean | null;
+            /**
+             * Example
+             * @default
+             */
+            example: string;
+            /**
+             * Kind
+             * @default text
+             * @enum {string}
+             */
+            kind: "text" | "address" | "port" | "number" | "url" | "path" | "choice" | "flag";
+            /**
+             * Needed
+             * @default false
+             */
+            needed: boolean;
+        };
+        /**
+         * KitFree
+         * @description Every number of a row as a value of one metric, its column in an attribute; words become attributes.
+         */
+        KitFree: {
+            /** About */
+            about: string;
+            /** Attribute */
+            attribute: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Unit
+             * @default 1
+             */
+            unit: string;
+        };
+        /**
+         * KitGrant
+         * @description What has to be allowed on the service before it can be read, with no more rights than that takes.
+         */
+        KitGrant: {
+            /** About */
+            about: string;
+            /** Statements */
+            statements: string;
+        };
+        /**
+         * KitLog
+         * @description A log of the service. `path` may name fields of the target: `{log}`; without a value it is not followed.
+         *
+         *     `form` is `regex` (with `pattern`, whose named groups are the fields), `json` or `csv` (with `columns`).
+         *     The fields `time`, `severity` and `body` are the event's own, the others become attributes as `attributes` says.
+         */
+        KitLog: {
+            /** About */
+            about: string;
+            /**
+             * Attributes
+             * @default {}
+             */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Body */
+            body?: string | null;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Deliver
+             * @description problems: warnings and worse; what is counted need not be kept line by line
+             * @default all
+             * @enum {string}
+             */
+            deliver: "all" | "problems" | "none";
+            /**
+             * Duration
+             * @description a field in seconds, of which percentiles are told
+             */
+            duration?: string | null;
+            /**
+             * Form
+             * @default plain
+             * @enum {string}
+             */
+            form: "plain" | "regex" | "json" | "csv";
+            /** Log */
+            log: string;
+            /**
+             * Metrics
+             * @default {}
+             */
+            metrics: {
+                [key: string]: components["schemas"]["KitMetric"];
+            };
+            /** Path */
+            path: string;
+            /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+            /**
+             * Severities
+             * @default {}
+             */
+            severities: {
+                [key: string]: "emergency" | "alert" | "critical" | "error" | "warning" | "notice" | "informational" | "debug";
+            };
+            /** Severity */
+            severity?: string | null;
+            /**
+             * Tally
+             * @description lines are counted by these fields: attribute and field
+             * @default {}
+             */
+            tally: {
+                [key: string]: string;
+            };
+            /** Time */
+            time?: string | null;
+            /**
+             * Time Form
+             * @default
+             */
+            time_form: string;
+        };
+        /**
+         * KitMetric
+         * @description A metric, and where in a row its value stands.
+         *
+         *     `states` gives numbers to words; `*` stands for every other word. `scale` is multiplied with the value.
+         */
+        KitMetric: {
+            /** About */
+            about: string;
+            /**
+             * Attributes
+             * @default {}
+             */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Column */
+            column?: string | null;
+            /**
+             * Kind
+             * @default gauge
+             * @enum {string}
+             */
+            kind: "gauge" | "counter";
+            /**
+             * Least
+             * @description lower values mean that there is none: -1 for no limit
+             */
+            least?: number | null;
+            /**
+             * Scale
+             * @default 1
+             */
+            scale: number;
+            split?: components["schemas"]["KitSplit"] | null;
+            /**
+             * States
+             * @default {}
+             */
+            states: {
+                [key: string]: number;
+            };
+            /** Unit */
+            unit: string;
+        };
+        /** KitMetricShown */
+        KitMetricShown: {
+            /** About */
+            about: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Part */
+            part: string;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * KitPart
+         * @description One question to the service, and what its rows mean.
+         *
+         *     `optional` says what the part needs that not every service has: when it fails, that is no problem.
+         */
+        KitPart: {
+            /**
+             * Ask
+             * @default {}
+             */
+            ask: {
+                [key: string]: unknown;
+            };
+            /**
+             * Attributes
+             * @default {}
+             */
+            attributes: {
+                [key: string]: string;
+            };
+            /** By */
+            by?: ("postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "log" | "sql" | "greeting") | null;
+            /**
+             * Configuration
+             * @default {}
+             */
+            configuration: {
+                [key: string]: string;
+            };
+            each?: components["schemas"]["KitEach"] | null;
+            /** Every */
+            every?: string | null;
+            /**
+             * Facts
+             * @default {}
+             */
+            facts: {
+                [key: string]: string;
+            };
+            free?: components["schemas"]["KitFree"] | null;
+            keep?: components["schemas"]["KitTable"] | null;
+            /**
+             * Metrics
+             * @default {}
+             */
+            metrics: {
+                [key: string]: components["schemas"]["KitMetric"] | components["schemas"]["KitMetric"][];
+            };
+            /** Optional */
+            optional?: string | null;
+            /** Part */
+            part: string;
+            /**
+             * Samples
+             * @description rows are samples of an OpenMetrics text, under their own names
+             * @default false
+             */
+            samples: boolean;
+            /**
+             * Sessions
+             * @default false
+             */
+            sessions: boolean;
+            /**
+             * Where
+             * @description only rows whose columns have one of these values
+             * @default {}
+             */
+            where: {
+                [key: string]: string[];
+            };
+        };
+        /**
+         * KitProblem
+         * @description What is wrong in a kit, and where in its text.
+         */
+        KitProblem: {
+            /** Column */
+            column: number;
+            /** Detail */
+            detail: string;
+            /** Field */
+            field: string;
+            /** Line */
+            line: number;
+        };
+        /**
+         * KitRecognise
+         * @description How the service is known on a host: any of these is enough. Packages may end in `*`.
+         */
+        KitRecognise: {
+            /**
+             * Package
+             * @default []
+             */
+            package: string[];
+            /**
+             * Port
+             * @default []
+             */
+            port: number[];
+            /**
+             * Process
+             * @default []
+             */
+            process: string[];
+            /**
+             * Unit
+             * @default []
+             */
+            unit: string[];
+        };
+        /**
+         * KitSplit
+         * @description Several columns as one metric: the attribute says which column a value is from.
+         */
+        KitSplit: {
+            /** Attribute */
+            attribute: string;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * KitTable
+         * @description Rows kept as they are, to be looked at for any moment: `name` tells them apart on the service's page.
+         */
+        KitTable: {
+            /** About */
+            about: string;
+            /**
+             * Columns
+             * @description the columns kept, each with its heading; all, when none is named
+             * @default {}
+             */
+            columns: {
+                [key: string]: string;
+            };
+            /**
+             * Most
+             * @default 50
+             */
+            most: number;
+            /** Name */
+            name: string;
+        };
+        /**
+         * KitText
+         * @description A kit as it is written, in YAML.
+         */
+        KitText: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * KitTrial
+         * @description A kit to be tried once from the console.
+         */
+        KitTrial: {
+            /** Credential */
+            credential?: string | null;
+            /**
+             * Target
+             * @default {}
+             */
+            target: {
+                [key: string]: string | number | boolean | null;
+            };
+            /**
+             * Time Limit
+             * @default 10s
+             * @example 5m
+             */
+            time_limit: string;
+        };
+        /** KitWhole */
+        KitWhole: {
+            /** About */
+            about: string;
+            /** Collects */
+            collects: components["schemas"]["KitMetricShown"][];
+            credential: components["schemas"]["KitCredential"] | null;
+            document: components["schemas"]["KitDocument"];
+            /** Generic */
+            generic: boolean;
+            grant: components["schemas"]["KitGrant"] | null;
+            /** Logs */
+            logs: string[];
+            /** Name */
+            name: string;
+            recognises: components["schemas"]["KitRecognise"];
+            /** Rules */
+            rules: string[];
+            /** Services */
+            services: number;
+            /** Shipped */
+            shipped: boolean;
+            /** Target */
+            target: {
+                [key: string]: components["schemas"]["KitField"];
+            };
+            /** Title */
+            title: string;
+            /** Version */
+            version: string;
+            /** Versions */
+            versions: string[];
         };
         /**
          * Limit
@@ -2936,6 +4082,34 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[InventoryCount] */
+        Page_InventoryCount_: {
+            /** Items */
+            items: components["schemas"]["InventoryCount"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[KitChange] */
+        Page_KitChange_: {
+            /** Items */
+            items: components["schemas"]["KitChange"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[KitCheck] */
+        Page_KitCheck_: {
+            /** Items */
+            items: components["schemas"]["KitCheck"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Kit] */
+        Page_Kit_: {
+            /** Items */
+            items: components["schemas"]["Kit"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Metric] */
         Page_Metric_: {
             /** Items */
@@ -2950,6 +4124,20 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Probe] */
+        Page_Probe_: {
+            /** Items */
+            items: components["schemas"]["Probe"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Proposal] */
+        Page_Proposal_: {
+            /** Items */
+            items: components["schemas"]["Proposal"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Relay] */
         Page_Relay_: {
             /** Items */
@@ -2961,6 +4149,20 @@ export interface components {
         Page_Rule_: {
             /** Items */
             items: components["schemas"]["Rule"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ServiceStep] */
+        Page_ServiceStep_: {
+            /** Items */
+            items: components["schemas"]["ServiceStep"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ServiceTable] */
+        Page_ServiceTable_: {
+            /** Items */
+            items: components["schemas"]["ServiceTable"][];
             /** Next */
             next?: string | null;
         };
@@ -3117,15 +4319,326 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** Probe */
+        Probe: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Attempts
+             * @default 1
+             */
+            attempts: number;
+            /** Credential */
+            credential?: string | null;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Every
+             * @default 60s
+             * @example 5m
+             */
+            every: string;
+            /**
+             * @default {
+             *       "days_left": 14,
+             *       "redirects": 5,
+             *       "trusted": true
+             *     }
+             */
+            expect: components["schemas"]["ProbeExpect"];
+            /**
+             * Fail From
+             * @description critical when it fails from so many places; more than half of them unless given
+             */
+            fail_from?: number | null;
+            /**
+             * From
+             * @default []
+             */
+            from: string[];
+            /**
+             * Host
+             * @description the host it is about; without one, a host named as its target
+             */
+            host?: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "tcp" | "tls" | "dns" | "smtp" | "imap" | "pop3" | "ftp" | "ldap" | "ssh" | "icmp" | "postgresql" | "mariadb" | "redis";
+            /** @description the newest result of the worst place */
+            last: components["schemas"]["ProbeResult"] | null;
+            /** Name */
+            name: string;
+            /**
+             * On Host
+             * @description the host whose lanes show it
+             */
+            on_host: string;
+            /** Places */
+            places: components["schemas"]["ProbeAt"][];
+            /** Query */
+            query?: string | null;
+            /**
+             * Slow
+             * @description slower than this is a warning; half the limit unless given
+             */
+            slow?: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+            /** State Since */
+            state_since: string;
+            /** Target */
+            target: string | components["schemas"]["ProbePlace"];
+            /**
+             * Time Limit
+             * @default 10s
+             * @example 5m
+             */
+            time_limit: string;
+            /** Updated At */
+            updated_at: string;
+            /** Updated By */
+            updated_by: string;
+        };
         /**
-         * PortTarget
-         * @description Where a service listens; without an address the host's own, or loopback when its agent reads it.
+         * ProbeAt
+         * @description The last result at one place.
          */
-        PortTarget: {
+        ProbeAt: {
+            last: components["schemas"]["ProbeResult"] | null;
+            /** Place */
+            place: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
+        /**
+         * ProbeBody
+         * @description A probe without its name.
+         */
+        ProbeBody: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Attempts
+             * @default 1
+             */
+            attempts: number;
+            /** Credential */
+            credential?: string | null;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Every
+             * @default 60s
+             * @example 5m
+             */
+            every: string;
+            /**
+             * @default {
+             *       "days_left": 14,
+             *       "redirects": 5,
+             *       "trusted": true
+             *     }
+             */
+            expect: components["schemas"]["ProbeExpect"];
+            /**
+             * Fail From
+             * @description critical when it fails from so many places; more than half of them unless given
+             */
+            fail_from?: number | null;
+            /**
+             * From
+             * @default []
+             */
+            from: string[];
+            /**
+             * Host
+             * @description the host it is about; without one, a host named as its target
+             */
+            host?: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "http" | "tcp" | "tls" | "dns" | "smtp" | "imap" | "pop3" | "ftp" | "ldap" | "ssh" | "icmp" | "postgresql" | "mariadb" | "redis";
+            /** Query */
+            query?: string | null;
+            /**
+             * Slow
+             * @description slower than this is a warning; half the limit unless given
+             */
+            slow?: string | null;
+            /** Target */
+            target: string | components["schemas"]["ProbePlace"];
+            /**
+             * Time Limit
+             * @default 10s
+             * @example 5m
+             */
+            time_limit: string;
+        };
+        /**
+         * ProbeExpect
+         * @description What the answer has to be. What is not said is not looked at.
+         */
+        ProbeExpect: {
+            /**
+             * Above
+             * @description the value of a query has to be above this
+             */
+            above?: number | null;
+            /**
+             * Answers
+             * @description DNS: records that have to be in the answer
+             */
+            answers?: string[] | null;
+            /** Below */
+            below?: number | null;
+            /**
+             * Days Left
+             * @description a certificate that runs out sooner is a warning; one that ran out is critical
+             * @default 14
+             */
+            days_left: number;
+            /**
+             * Headers
+             * @description headers of the answer, and what each has in it
+             */
+            headers?: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Json
+             * @description what JSONPaths (RFC 9535) find in the answer
+             */
+            json?: {
+                [key: string]: string | number | boolean | null;
+            } | null;
+            /**
+             * Not Text
+             * @description the answer has this not in it
+             */
+            not_text?: string | null;
+            /**
+             * Redirects
+             * @description how many are followed
+             * @default 5
+             */
+            redirects: number;
+            /**
+             * Status
+             * @description HTTP: statuses that are good; 200 to 399 unless given
+             */
+            status?: number[] | null;
+            /**
+             * Text
+             * @description the answer has this in it
+             */
+            text?: string | null;
+            /**
+             * Trusted
+             * @description whether the certificate has to be trusted and to fit the name
+             * @default true
+             */
+            trusted: boolean;
+            /**
+             * Value
+             * @description what a query answers: its first value
+             */
+            value?: string | number | boolean | null;
+        };
+        /**
+         * ProbePlace
+         * @description Where a probe goes, for kinds that are not told by a URL. `name` and `type` are what a DNS server is asked.
+         */
+        ProbePlace: {
             /** Address */
-            address?: string | null;
+            address: string;
+            /**
+             * Base
+             * @description LDAP: where to search
+             */
+            base?: string | null;
+            /** Database */
+            database?: string | null;
+            /** Name */
+            name?: string | null;
             /** Port */
-            port: number;
+            port?: number | null;
+            /**
+             * Tls
+             * @default no
+             * @enum {string}
+             */
+            tls: "no" | "from-the-start" | "starttls";
+            /** Type */
+            type?: string | null;
+        };
+        /**
+         * ProbeResult
+         * @description What one round of a probe gave at one place. `phases` are seconds; `slow` names what took longest when slow.
+         */
+        ProbeResult: {
+            /** At */
+            at: string;
+            /**
+             * Attempts
+             * @default 1
+             */
+            attempts: number;
+            /**
+             * Certificates
+             * @default []
+             */
+            certificates: components["schemas"]["Certificate"][];
+            /** Good */
+            good: boolean;
+            /** Message */
+            message: string;
+            /**
+             * Phases
+             * @default {}
+             */
+            phases: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /**
+             * Warning
+             * @default false
+             */
+            warning: boolean;
+        };
+        /**
+         * ProbeTarget
+         * @description One probe to be made, with all that it takes. Goes to relays; never to people.
+         */
+        ProbeTarget: {
+            body: components["schemas"]["ProbeBody"];
+            /** Credential */
+            credential?: (components["schemas"]["SshCredential"] | components["schemas"]["Snmp2Credential"] | components["schemas"]["Snmp3Credential"] | components["schemas"]["LoginCredential"]) | null;
+            /** Name */
+            name: string;
         };
         /**
          * ProcessUse
@@ -3144,6 +4657,43 @@ export interface components {
             seen: number;
             /** User */
             user: string;
+        };
+        /**
+         * Proposal
+         * @description A service that was found and is not read yet, with the kit that fits and what it would take to read it.
+         */
+        Proposal: {
+            /**
+             * Credential
+             * @description the kind of credential it needs
+             */
+            credential?: string | null;
+            /**
+             * Found
+             * @description what it was known by
+             */
+            found: string;
+            /**
+             * Free
+             * @description nothing has to be granted: it can be read at once
+             */
+            free: boolean;
+            grant?: components["schemas"]["KitGrant"] | null;
+            /** Host */
+            host: string;
+            /** Kit */
+            kit: string;
+            /**
+             * Mode
+             * @enum {string}
+             */
+            mode: "resident" | "split" | "remote";
+            /** Target */
+            target: {
+                [key: string]: string | number | boolean | null;
+            };
+            /** Title */
+            title: string;
         };
         /**
          * ReadList
@@ -3283,6 +4833,14 @@ export interface components {
             memory: number;
             /** Oldest At */
             oldest_at?: number | null;
+            /**
+             * Probes
+             * @default []
+             */
+            probes: [
+                string,
+                components["schemas"]["ProbeResult"]
+            ][];
             /** Problem */
             problem?: string | null;
             /** Refused */
@@ -3294,7 +4852,7 @@ export interface components {
              * @default {}
              */
             service_turns: {
-                [key: string]: components["schemas"]["RemoteTurn"];
+                [key: string]: components["schemas"]["ServiceTurn"];
             };
             /**
              * Turns
@@ -3317,6 +4875,11 @@ export interface components {
         RelayWork: {
             /** Etag */
             etag: string;
+            /**
+             * Probes
+             * @default []
+             */
+            probes: components["schemas"]["ProbeTarget"][];
             /** Targets */
             targets: components["schemas"]["RemoteTarget"][];
             /**
@@ -3423,7 +4986,7 @@ export interface components {
              * Protocol
              * @enum {string}
              */
-            protocol: "ssh" | "snmp" | "port";
+            protocol: "ssh" | "snmp" | "kit";
             service?: components["schemas"]["ServiceTarget"] | null;
             /** Time Limit */
             time_limit: number;
@@ -3589,16 +5152,32 @@ export interface components {
         /** Service */
         Service: {
             collection: components["schemas"]["ServiceCollection"];
+            /** Credential */
+            credential: string | null;
             /** Every */
             every: string;
+            /**
+             * Facts
+             * @default {}
+             */
+            facts: {
+                [key: string]: string;
+            };
             /** Host */
             host: string;
             /** Id */
             id: number;
             /** Kit */
             kit: string;
+            /** Kit Version */
+            kit_version: string;
             /** Name */
             name: string;
+            /**
+             * Parts
+             * @default []
+             */
+            parts: components["schemas"]["ServicePart"][];
             /** Site */
             site: string | null;
             /**
@@ -3606,7 +5185,15 @@ export interface components {
              * @enum {string}
              */
             state: "ok" | "warning" | "critical" | "silent" | "paused";
-            target: components["schemas"]["PortTarget"];
+            /** Target */
+            target: {
+                [key: string]: string | number | boolean | null;
+            };
+            /**
+             * Version
+             * @description the software's own version, once it was read
+             */
+            version: string | null;
         };
         /**
          * ServiceBody
@@ -3616,20 +5203,20 @@ export interface components {
          *     `remote`: there is no agent; the console or a relay reads it.
          */
         ServiceBody: {
+            /** Credential */
+            credential?: string | null;
             /**
              * Every
-             * @default 30s
-             * @example 5m
+             * @description as its kit says, unless given
              */
-            every: string;
+            every?: string | null;
             /** Host */
             host: string;
             /**
              * Kit
              * @default port
-             * @constant
              */
-            kit: "port";
+            kit: string;
             /**
              * Mode
              * @enum {string}
@@ -3639,10 +5226,18 @@ export interface components {
             name?: string | null;
             /** Site */
             site?: string | null;
-            target: components["schemas"]["PortTarget"];
+            /**
+             * Target
+             * @default {}
+             */
+            target: {
+                [key: string]: string | number | boolean | null;
+            };
         };
         /** ServiceCollection */
         ServiceCollection: {
+            /** At */
+            at?: string | null;
             /** By */
             by: string;
             /**
@@ -3652,24 +5247,109 @@ export interface components {
             mode: "resident" | "split" | "remote";
             /** Problem */
             problem: string | null;
+            /**
+             * Seconds
+             * @description how long the last reading took
+             */
+            seconds?: number | null;
+        };
+        /**
+         * ServicePart
+         * @description How one part of a kit went when it was last read.
+         */
+        ServicePart: {
+            /** Note */
+            note?: string | null;
+            /** Part */
+            part: string;
+            /** Problem */
+            problem?: string | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * ServiceStep
+         * @description Something that happened to a service: its state, version, identity, kit or reader changed.
+         */
+        ServiceStep: {
+            /** After */
+            after: string;
+            /** At */
+            at: string;
+            /** Before */
+            before: string;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "added" | "state" | "version" | "identity" | "role" | "kit" | "collection";
+        };
+        /**
+         * ServiceTable
+         * @description Rows that a kit keeps, as they were at a moment.
+         */
+        ServiceTable: {
+            /** About */
+            about: string;
+            /** At */
+            at: string | null;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+            /** Name */
+            name: string;
+            /** Rows */
+            rows: {
+                [key: string]: string | number | boolean | null;
+            }[];
         };
         /**
          * ServiceTarget
-         * @description One service to read, with all that is needed to do it. For agents, relays and the console.
+         * @description One service to read, with all that is needed to do it. For agents, relays and the console; never for people.
          */
         ServiceTarget: {
-            /** Address */
-            address: string;
+            /** Credential */
+            credential?: (components["schemas"]["SshCredential"] | components["schemas"]["Snmp2Credential"] | components["schemas"]["Snmp3Credential"] | components["schemas"]["LoginCredential"]) | null;
             /** Every */
             every: number;
             /** Id */
             id: number;
+            kit: components["schemas"]["KitDocument"];
+            /**
+             * Kit Digest
+             * @description tells another text of the same version
+             * @default
+             */
+            kit_digest: string;
             /** Name */
             name: string;
-            /** Port */
-            port: number;
+            /** Target */
+            target: {
+                [key: string]: string | number | boolean | null;
+            };
             /** Time Limit */
             time_limit: number;
+        };
+        /**
+         * ServiceTurn
+         * @description How reading a service went: `problem` when it could not be read, `problems` of single parts otherwise.
+         */
+        ServiceTurn: {
+            /**
+             * Parts
+             * @default []
+             */
+            parts: components["schemas"]["ServicePart"][];
+            /** Problem */
+            problem: string | null;
+            /**
+             * Problems
+             * @default []
+             */
+            problems: string[];
+            /** Seconds */
+            seconds?: number | null;
         };
         /**
          * Session
@@ -3700,6 +5380,44 @@ export interface components {
             statement: string;
             /** User */
             user: string;
+        };
+        /**
+         * SessionNow
+         * @description One session of a service. `root` is the session at the head of the chain it waits in, `depth` how far behind.
+         */
+        SessionNow: {
+            /** Application */
+            application: string;
+            /** Blocked By */
+            blocked_by: string | null;
+            /** Client */
+            client: string;
+            /** Depth */
+            depth: number;
+            /** Id */
+            id: string;
+            /** Root */
+            root: string | null;
+            /** Seconds */
+            seconds: number;
+            /** Since */
+            since: string | null;
+            /** State */
+            state: string;
+            /** Statement */
+            statement: string;
+            /** User */
+            user: string;
+        };
+        /**
+         * Sessions
+         * @description The sessions of a service at a moment: in chains first, then those that work, longest first.
+         */
+        Sessions: {
+            /** At */
+            at: string | null;
+            /** Items */
+            items: components["schemas"]["SessionNow"][];
         };
         /**
          * Setting
@@ -3989,6 +5707,69 @@ export interface components {
             /** Id */
             id: number;
             target: components["schemas"]["RemoteTarget"];
+        };
+        /**
+         * Tried
+         * @description What reading a target once with a kit gave.
+         */
+        Tried: {
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
+            /** Kit */
+            kit: string;
+            /** Metrics */
+            metrics: components["schemas"]["TriedMetric"][];
+            /** Parts */
+            parts: components["schemas"]["TriedPart"][];
+            /** Problems */
+            problems: string[];
+            /** Seconds */
+            seconds: number;
+            /** Tables */
+            tables: {
+                [key: string]: {
+                    [key: string]: string | number | boolean | null;
+                }[];
+            };
+            /** Target */
+            target: {
+                [key: string]: string | number | boolean | null;
+            };
+            /** Version */
+            version: string;
+        };
+        /** TriedMetric */
+        TriedMetric: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number;
+        };
+        /**
+         * TriedPart
+         * @description One part of a trial: how long it took, and what it gave.
+         */
+        TriedPart: {
+            /** Note */
+            note?: string | null;
+            /** Part */
+            part: string;
+            /** Problem */
+            problem?: string | null;
+            /** Rows */
+            rows: number;
+            /** Seconds */
+            seconds: number;
+            /** Values */
+            values: number;
         };
         /** User */
         User: {
@@ -5712,6 +7493,139 @@ export interface operations {
             };
         };
     };
+    read_inventory_api_v1_hosts__name__inventory_get: {
+        parameters: {
+            query?: {
+                kind?: ("packages" | "accounts" | "groups" | "ports" | "units" | "schedules" | "volumes" | "interfaces" | "routes" | "certificates" | "boot" | "configuration") | null;
+                at?: string | null;
+                text?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inventory"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    compare_inventory_api_v1_hosts__name__inventory_compare_get: {
+        parameters: {
+            query?: {
+                kind?: ("packages" | "accounts" | "groups" | "ports" | "units" | "schedules" | "volumes" | "interfaces" | "routes" | "certificates" | "boot" | "configuration") | null;
+                host?: string | null;
+                group?: string | null;
+                at?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    count_inventory_api_v1_hosts__name__inventory_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_InventoryCount_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    refresh_inventory_api_v1_hosts__name__inventory_refresh_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     read_host_plan_api_v1_hosts__name__plan_get: {
         parameters: {
             query?: never;
@@ -5892,6 +7806,266 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Stretch_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_kits_api_v1_kits_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Kit_"];
+                };
+            };
+        };
+    };
+    put_kit_api_v1_kits_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitWhole"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    check_kit_api_v1_kits_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitCheck"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_problems_api_v1_kits_problems_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_KitCheck_"];
+                };
+            };
+        };
+    };
+    read_schema_api_v1_kits_schema_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    read_kit_api_v1_kits__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitWhole"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_changes_api_v1_kits__name__changes_get: {
+        parameters: {
+            query: {
+                to: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_KitChange_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    try_kit_api_v1_kits__name__try_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitTrial"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    choose_version_api_v1_kits__name__version_put: {
+        parameters: {
+            query: {
+                to: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitWhole"];
                 };
             };
             /** @description Validation Error */
@@ -6181,6 +8355,169 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_probes_api_v1_probes_get: {
+        parameters: {
+            query?: {
+                host?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Probe_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_probe_api_v1_probes__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_probe_api_v1_probes__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_probe_api_v1_probes__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    try_probe_api_v1_probes__name__try_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeResult"];
                 };
             };
             /** @description Validation Error */
@@ -6566,6 +8903,7 @@ export interface operations {
         parameters: {
             query?: {
                 host?: string | null;
+                kit?: string | null;
             };
             header?: never;
             path?: never;
@@ -6613,6 +8951,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Service"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_proposals_api_v1_services_proposals_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Proposal_"];
+                };
+            };
+        };
+    };
+    accept_proposals_api_v1_services_proposals_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptProposals"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
                 };
             };
             /** @description Validation Error */
@@ -6710,6 +9101,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_sessions_api_v1_services__number__sessions_get: {
+        parameters: {
+            query?: {
+                /** @description the moment to look at; now, when none is given */
+                at?: string | null;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sessions"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_steps_api_v1_services__number__steps_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ServiceStep_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_tables_api_v1_services__number__tables_get: {
+        parameters: {
+            query?: {
+                /** @description the moment to look at; now, when none is given */
+                at?: string | null;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ServiceTable_"];
                 };
             };
             /** @description Validation Error */

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from balise import __version__
 from balise.agent.deliver import Deliverer
 from balise.agent.identity import AgentSettings, Identity
+from balise.agent.inventory import EVERY, InventoryWork
 from balise.agent.plan import PlanKeeper
 from balise.agent.spool import Spool
 from balise.client.trust import held_trust
@@ -58,6 +59,11 @@ class Agent:
         self._processes = processes()
         self._collectors: list[Collector] = [*system_collectors(), self._processes]
         self._services: ServiceWork | None = None
+        self._inventory = InventoryWork(
+            lambda kept: self._keep(time.time(), [], {}, [], kept),
+            lambda: self.keeper.plan.refresh,
+            self._inventory_every,
+        )
         self._listening: list[dict[str, Any]] = []
         self._listened_at = 0.0
         self._due: dict[str, float] = {}
@@ -88,6 +94,7 @@ class Agent:
             self.every,
             self._identity.console,
         )
+        self._inventory.start()
         self._first_shares()
         due = time.monotonic()
         while not self._stop.is_set():
@@ -104,6 +111,7 @@ class Agent:
                 self._look_at_services()
         if self._services is not None:
             self._services.close()
+        self._inventory.stop()
         self.keeper.stop()
         self.deliverer.stop()
         sender.join(25)
@@ -252,6 +260,7 @@ class Agent:
     def report(self) -> Mapping[str, Any]:
         """What the console shows of this agent."""
         problems = [f"{name}: {problem}" for name, problem in self._problems.items()]
+        problems += [f"inventory of {kind}: {problem}" for kind, problem in self._inventory.problems.items()]
         trouble = [s for f in self._all_files() if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
         problems += [f"{s.path}: {s.detail}" for s in trouble]
         return {
@@ -273,6 +282,12 @@ class Agent:
             "problem": "; ".join(problems),
         }
 
+    def _inventory_every(self) -> float | None:
+        setting = self.keeper.plan.collectors.get("inventory")
+        if setting is not None and not setting.on:
+            return None
+        return (setting.every if setting is not None else None) or EVERY
+
     def _all_costs(self) -> dict[str, float]:
         return {**self._costs, **(self._services.costs() if self._services is not None else {})}
 
@@ -293,7 +308,7 @@ class Agent:
         found = []
         if self._settings.every is not None and self._settings.every != plan.every:
             found.append(f"collect.every: this host's agent.toml says {self._settings.every:g} s instead")
-        known = {c.name for c in self._collectors}
+        known = {c.name for c in self._collectors} | {"inventory"}
         found += [f"collect.{name}: this agent has no such part" for name in plan.collectors if name not in known]
         found += [f"collect.{name}: {problem}" for name, problem in self._problems.items() if name in known]
         planned = {f.path for f in plan.follow}

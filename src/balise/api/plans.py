@@ -12,7 +12,7 @@ from balise.api.rules import Limits
 from balise.api.services import ServiceTarget
 from balise.api.spans import Duration, Name, seconds
 
-COLLECTORS = ("cpu", "memory", "filesystem", "disk", "network", "uptime", "processes")
+COLLECTORS = ("cpu", "memory", "filesystem", "disk", "network", "uptime", "processes", "inventory")
 """The parts of a system that a plan can switch off or slow down."""
 
 
@@ -53,6 +53,7 @@ class PlanCollect(Strict):
     network: bool | CollectorPlan | None = None
     uptime: bool | CollectorPlan | None = None
     processes: bool | CollectorPlan | None = None
+    inventory: bool | CollectorPlan | None = None
 
     @model_validator(mode="after")
     def _not_too_often(self) -> PlanCollect:
@@ -159,6 +160,7 @@ class EffectivePlan(BaseModel):
     collectors: dict[str, CollectorSetting] = {}
     follow: list[FollowedFile] = []
     services: list[ServiceTarget] = []
+    refresh: int = Field(default=0, description="another number means: tell the inventory at once")
     sources: dict[str, str] = {}
 
 

@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, Field
 
 from balise.api.hosts import Facts
+from balise.api.probes import ProbeResult, ProbeTarget
 from balise.api.remote import RemoteTarget, Result
 from balise.api.services import ServiceTurn
 from balise.api.spans import Name
@@ -93,6 +94,7 @@ class RelayReport(BaseModel):
     problem: Annotated[str, Field(max_length=1000)] | None = None
     turns: dict[int, RemoteTurn] = {}
     service_turns: dict[int, ServiceTurn] = {}
+    probes: Annotated[list[tuple[str, ProbeResult]], Field(max_length=500)] = []
 
 
 class RelayWork(BaseModel):
@@ -101,6 +103,7 @@ class RelayWork(BaseModel):
     etag: str
     targets: list[RemoteTarget]
     trials: list[TrialRequest] = []
+    probes: list[ProbeTarget] = []
 
 
 class Relay(BaseModel):

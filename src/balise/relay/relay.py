@@ -9,18 +9,21 @@ import logging
 import os
 import resource
 import time
+from collections import deque
 from pathlib import Path
 
 import httpx
 
 from balise import __version__
 from balise.api.hosts import Facts
+from balise.api.probes import ProbeResult
 from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, TrialAnswer, TrialRequest, pack
 from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
 from balise.client.trust import held_trust
 from balise.collect.files import write_durably
 from balise.collect.otlp import logs_request, metrics_request
+from balise.collect.probes.schedule import Probing
 from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import attempt
@@ -31,6 +34,9 @@ from balise.relay.identity import RelayIdentity
 from balise.relay.senders import REFRESH_EVERY, Away, Senders
 
 log = logging.getLogger(__name__)
+MOST_PROBED = 5000
+"""Results of probes that wait for the console; beyond it the oldest go."""
+MOST_REPORTED = 500
 REPORT_EVERY = 5.0
 WAIT = 30
 MOST_PASSED_ON = 4000
@@ -60,6 +66,8 @@ class Relay:
         self._service_turns: dict[int, ServiceTurn] = {}
         self._positions_path = folder / "positions.json"
         self._positions: dict[str, dict[str, tuple[int, int]]] = self._load_positions()
+        self._probing = Probing(lambda probe, result: self._probed.append((probe.name, result)))
+        self._probed: deque[tuple[str, ProbeResult]] = deque(maxlen=MOST_PROBED)
         self._tasks: list[asyncio.Task[None]] = []
         self._started = time.time()
         self._buffer: Buffer | None = None
@@ -73,6 +81,7 @@ class Relay:
         return RelayFace(self._buffer, self.senders, self._through, start=self.start, stop=self.stop)
 
     async def start(self) -> None:
+        self._probing.start()
         work = (self._forwarder.run(), self._report_always(), self._work_always(), self._refresh_always())
         self._tasks = [asyncio.create_task(one) for one in work]
         log.info("relay=%s site=%s console=%s", self._identity.relay, self._identity.site, self._identity.console)
@@ -82,6 +91,7 @@ class Relay:
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
         await self._rounds.close()
+        self._probing.stop()
         if self._buffer is not None:
             await self._buffer.close()
         await self._http.aclose()
@@ -105,6 +115,7 @@ class Relay:
                     await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
                     log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
                     self._try(work.trials)
+                    self._probing.set_probes(work.probes)
                     continue
                 await asyncio.sleep(0.1 if answer.status_code == 304 else 5.0)
             except (httpx.HTTPError, ValueError):
@@ -189,6 +200,7 @@ class Relay:
         buffer = self._buffer
         if buffer is None:
             return
+        probed = [self._probed.popleft() for _ in range(min(len(self._probed), MOST_REPORTED))]
         report = RelayReport(
             version=__version__,
             waiting=len(buffer),
@@ -204,6 +216,7 @@ class Relay:
             problem=self._forwarder.problem,
             turns=changed,
             service_turns=dict(self._service_turns),
+            probes=probed,
         )
         with contextlib.suppress(httpx.HTTPError):
             answer = await self._http.put(
@@ -214,6 +227,8 @@ class Relay:
             if answer.status_code == 200:
                 self._told.update(changed)
                 self._service_turns.clear()
+                return
+        self._probed.extendleft(reversed(probed))
 
     async def _refresh_always(self) -> None:
         while True:

@@ -28,8 +28,10 @@ from balise.server.routes import (
     enrolment,
     groups,
     hosts,
+    inventory,
     kits,
     plans,
+    probes,
     relays,
     services,
     views,
@@ -87,7 +89,21 @@ def build_api(console: Console | None) -> FastAPI:
     )
     app.state.console = console
     api = APIRouter(prefix="/api/v1")
-    for subject in (access, enrolment, relays, hosts, groups, plans, kits, services, views, data, alerts):
+    for subject in (
+        access,
+        enrolment,
+        relays,
+        hosts,
+        groups,
+        plans,
+        kits,
+        services,
+        probes,
+        inventory,
+        views,
+        data,
+        alerts,
+    ):
         api.include_router(subject.router)
     app.include_router(api)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)

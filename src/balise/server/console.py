@@ -19,6 +19,7 @@ import psutil
 
 from balise import __version__
 from balise.api.alerts import Alert
+from balise.api.inventory import EVENT as INVENTORY
 from balise.api.kits import KitDocument, KitTrial, Tried
 from balise.api.remote import RemoteTarget
 from balise.api.services import Service, ServiceStep
@@ -39,11 +40,13 @@ from balise.server.evidence import EvidenceReader
 from balise.server.grouping import GroupBook
 from balise.server.hostbook import HostBook
 from balise.server.intake import LogIntake, MetricIntake
+from balise.server.inventory import InventoryBook
 from balise.server.kits import KitBook
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
 from balise.server.notify import Courier
 from balise.server.plans import PlanBook
+from balise.server.probes import ProbeBook
 from balise.server.proposals import Proposals
 from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
@@ -138,13 +141,15 @@ class Console:
         self.relays = RelayBook(self.state, self.directory, self.remote)
         self.kits = KitBook(self.state, settings.data)
         self.services = ServiceBook(self.state, self.directory, self.kits, self.credentials)
+        self.probes = ProbeBook(self.state, self.directory, self.credentials, self.series)
         self.service_reads = ServiceReads(self.services, self.evidence, self.kits)
+        self.inventory = InventoryBook(self.state, self.directory, self.series)
         self.proposals = Proposals(
             services=self.services,
             kits=self.kits,
             directory=self.directory,
             report_of=self.hosts.last_report,
-            names_of=lambda _host, _kind: (),
+            names_of=self.inventory.names_of,
         )
         self.remote_work = RemoteWork(self.remote, self.directory, self.book_of_settings)
         self.enrolments = Enrolments(
@@ -197,13 +202,17 @@ class Console:
         self.plans.rule_direction = self.rules.direction
         self.plans.changed = self._plans_changed
         self.remote_work.take_service, self.remote_work.services = take_service, self.services
-        self.relays.services = self.services
+        self.relays.services, self.relays.probes = self.services, self.probes
+        self.probes.relays, self.probes.changed = self.relays.names, self.relays.wake
+        self.probes.told = lambda name, state: self.hub.tell("probe", {"name": name, "state": state})
         self.services.owner_of, self.services.name_of = self.relays.owner_of, self.relays.name_of
         self.services.alerts_of = self.book.of_service
         self.services.first_of_kit = self._ship_kit
         self.services.stepped = self._service_stepped
         self.kits.changed = self._kit_changed
         self.log_intake.asides["balise.service.facts"] = self.services.take_facts
+        self.log_intake.asides[INVENTORY] = self.inventory.take
+        self.inventory.tell = self.tell_changes
         self.services.changed = self.collectors_changed
         self.plans.services_of = self.services.of_agent
         self.hosts.on_report = self.services.note_report
@@ -239,7 +248,9 @@ class Console:
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
             Worker("services", self.services.judge, 5.0),
+            Worker("probes", self.probes.look, 5.0),
             Worker("relays", self.relays.look, 5.0),
+            Worker("certificates", self.inventory.look_at_certificates, 300.0),
             Worker("eraser", self.erase_due, 5.0),
         ]
         for worker in self._workers:
@@ -248,6 +259,7 @@ class Console:
         self.relays.start(loop)
         self.relays.settle()
         self.remote_work.start(loop)
+        self.probes.start()
         self.enrolments.resume()
 
     def _ship_kit(self, kit: KitDocument) -> None:
@@ -396,6 +408,7 @@ class Console:
         if self.started_at + 60 < time.time():
             self.series.forget(now)
             self.events.forget(now)
+            self.inventory.forget(time.time() - self.settings.keep_events_days * 86_400)
 
     def erase_due(self) -> None:
         """Removes the history of hosts that were erased, one after the other; goes on after a restart."""
@@ -495,6 +508,7 @@ class Console:
         for worker in self._workers:
             worker.join()
         self.remote_work.stop()
+        self.probes.stop()
         self.access.write_used()
         self.book.write_values()
         self.directory.write_heard()

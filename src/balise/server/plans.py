@@ -57,6 +57,7 @@ class PlanBook:
         self._stopped = False
         self.changed: Callable[[set[str]], None] = lambda _rules: None
         """Called after a plan changed, with the rules whose limits it has or had."""
+        self._refreshes: dict[int, int] = {}
         self.services_of: Callable[[Known], list[ServiceTarget]] = lambda _host: []
         """The services that the agent of a host reads itself."""
         self.rule_direction: Callable[[str], str | None] = lambda _rule: None
@@ -96,6 +97,9 @@ class PlanBook:
         stacked, etag = self._held(known)
         plan = stacked.effective()
         plan.services = self.services_of(known)
+        plan.refresh = self._refreshes.get(known.id, 0)
+        if plan.refresh:
+            etag = hashlib.sha256(f"{etag} {plan.refresh}".encode()).hexdigest()[:16]
         if plan.services:
             read = "".join(service.model_dump_json(exclude={"kit"}) for service in plan.services)
             etag = hashlib.sha256(f"{etag} {read}".encode()).hexdigest()[:16]
@@ -117,6 +121,11 @@ class PlanBook:
 
     def planned_rules(self) -> set[str]:
         return {rule for plan in self._plans for rule in plan.body.limits}
+
+    def refresh(self, known: Known) -> None:
+        """Has a host's agent tell its inventory at once."""
+        self._refreshes[known.id] = int(time.time() * 1000)
+        self.wake([known.id])
 
     def of_host(self, name: str, report: dict[str, Any] | None) -> HostPlan:
         """What holds for a host, for people; `report` is its agent's last."""

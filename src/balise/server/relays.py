@@ -31,6 +31,7 @@ from balise.server.access import Principal, audit
 from balise.server.directory import Directory
 from balise.server.enrolling import usable_key
 from balise.server.errors import Refused, unknown
+from balise.server.probes import ProbeBook
 from balise.server.remote import CONSOLE, RemoteBook, owner_at
 from balise.server.services import ServiceBook
 from balise.store.state import tables
@@ -71,6 +72,7 @@ class RelayBook:
         self._stopped = False
         self._started = 0.0
         self.services: ServiceBook | None = None
+        self.probes: ProbeBook | None = None
         self._ever = True
         """Whether there may be hosts that a relay had: without any, everything is the console's."""
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -286,10 +288,14 @@ class RelayBook:
         if self.services is not None:
             targets += self.services.targets(relay)
         trials = list(known.trials.values())
+        probes = self.probes.targets(known.name) if self.probes is not None else []
         without = {"positions": True, "service": {"kit"}}
         plain = [t.model_dump_json(exclude=without) for t in targets]  # type: ignore[arg-type]
-        text = "\n".join([*plain, *(str(t.id) for t in trials)])
-        return RelayWork(etag=hashlib.sha256(text.encode()).hexdigest()[:16], targets=targets, trials=trials)
+        asked = [p.model_dump_json() for p in probes]
+        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked])
+        return RelayWork(
+            etag=hashlib.sha256(text.encode()).hexdigest()[:16], targets=targets, trials=trials, probes=probes
+        )
 
     async def wait_for_work(self, relay: int, etag: str, seconds: float) -> RelayWork | None:
         """The work, as soon as it is other than what the relay has; None when that does not come in time."""
@@ -359,11 +365,21 @@ class RelayBook:
             row = self.services.owned(number) if self.services is not None else None
             if self.services is not None and row is not None and row.owner == relay:
                 self.services.note(number, turn)
+        if self.probes is not None:
+            for name, result in report.probes:
+                self.probes.heard(known.name, name, result)
         if was_gone:
             self.settle()
 
     def heard(self, relay: int) -> None:
         self._relays[relay].last_seen = time.time()
+
+    def wake(self) -> None:
+        """What relays have to do may be another."""
+        self._wake()
+
+    def names(self) -> set[str]:
+        return {relay.name for relay in self._relays.values()}
 
     def known(self, relay: int | None) -> bool:
         return relay in self._relays

@@ -1,0 +1,1 @@
+"""Probes: each speaks a protocol and judges the answer."""
