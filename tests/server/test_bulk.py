@@ -214,7 +214,7 @@ def test_rotating_a_credential_tries_it_where_it_is_used(admin: Balise, sshd: Ss
     admin.call("PUT", "/hosts/quay-a/remote", {"address": "127.0.0.1", "port": sshd.port, "accept_host_key": True})
     admin.call("PUT", "/credentials/good", sshd.credential(), anyway=True)
     useless = {"kind": "ssh", "user": sshd.credential().user, "private_key": keypair(tmp_path, "useless")}
-    with pytest.raises(Refused, match=r"does not work on 1 of the 1 hosts that use 'good'.*quay-a") as refused:
+    with pytest.raises(Refused, match=r"does not work on 1 of the 1 that use 'good'.*quay-a") as refused:
         admin.call("PUT", "/credentials/good", useless)
     assert refused.value.status == 409
     with pytest.raises(Refused, match="is used by 1 hosts"):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
 from balise.api.events import Severity
 from balise.api.metrics import MetricName, Take
@@ -131,6 +131,11 @@ class KitTable(Strict):
     most: Annotated[int, Field(ge=1, le=200)] = 50
 
 
+def _listed(held: Any) -> Any:
+    """One description may stand alone; several, for different attributes, are a list."""
+    return [held] if isinstance(held, dict) else held
+
+
 class KitPart(Strict):
     """One question to the service, and what its rows mean.
 
@@ -147,7 +152,9 @@ class KitPart(Strict):
         default={}, description="only rows whose columns have one of these values"
     )
     attributes: Annotated[dict[Key, Column], Field(max_length=10)] = {}
-    metrics: Annotated[dict[MetricName, KitMetric | list[KitMetric]], Field(max_length=80)] = {}
+    metrics: Annotated[
+        dict[MetricName, Annotated[list[KitMetric], BeforeValidator(_listed)]], Field(max_length=80)
+    ] = {}
     free: KitFree | None = None
     samples: bool = Field(default=False, description="rows are samples of an OpenMetrics text, under their own names")
     facts: Annotated[dict[Literal["version", "identity", "role"], Column], Field(max_length=3)] = {}

@@ -62,10 +62,11 @@ def add_commands(nouns: Any, people: dict[str, Any]) -> None:
     )
     verb(people["token"], "list", "tokens of programs", _token_list)
     verb(people["token"], "revoke", "make a token useless", _token_revoke, form_=False).add_argument("id", type=int)
-    from balise.cli import enrolling, kits, services
+    from balise.cli import enrolling, kits, probes, services
 
     services.add_commands(nouns)
     kits.add_commands(nouns)
+    probes.add_commands(nouns)
     enrolling.add_commands(nouns, {"host": host, "relay": people["relay"]})
 
 

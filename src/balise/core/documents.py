@@ -77,6 +77,9 @@ def place_of(node: yaml.Node, path: Sequence[Any]) -> Place:
     """Where in the text a path of keys and positions leads; as far as it goes, at the key itself."""
     mark = node.start_mark
     for part in path:
+        if isinstance(node, yaml.MappingNode) and part == 0:
+            # A list of one that was written without its dash.
+            continue
         if isinstance(node, yaml.MappingNode):
             pair = next(((k, v) for k, v in node.value if k.value == str(part)), None)
             if pair is None:

@@ -355,14 +355,20 @@ class Console:
             Refused: 409 naming the hosts where it does not work.
         """
         targets = [t.model_copy(update={"credential": body}) for t in self.remote.users_of(name)]
-        if anyway or not targets:
+        services = self.services.users_of(name)
+        if anyway or not (targets or services):
             return
-        results = self.remote_work.submit(self._try_all(targets)).result(ROTATION_SECONDS)
+        results = self.remote_work.submit(self._try_all(targets)).result(ROTATION_SECONDS) if targets else []
         bad = [(t.host, r.message) for t, r in zip(targets, results, strict=True) if r.result != "added"]
+        for called, target in services:
+            if target.service is not None:
+                read = self.services.attempt(target.service.kit, target.service.target, body)
+                if read.problem:
+                    bad.append((called, read.problem))
         if bad:
             raise Refused(
                 409,
-                f"It does not work on {len(bad)} of the {len(targets)} hosts that use {name!r}, and is not kept: "
+                f"It does not work on {len(bad)} of the {len(targets) + len(services)} that use {name!r}, and is not kept: "
                 + "; ".join(f"{host}: {message}" for host, message in bad[:5]),
             )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Iterable
 from typing import Any
 
@@ -31,8 +32,10 @@ class CredentialBook:
 
     def all(self) -> list[CredentialAnswer]:
         def read(session: Session) -> list[CredentialAnswer]:
-            counts = select(tables.Remote.credential, func.count()).group_by(tables.Remote.credential)
-            used = {row[0]: row[1] for row in session.execute(counts)}
+            used: Counter[str] = Counter()
+            for column in (tables.Remote.credential, tables.Service.credential, tables.Probe.credential):
+                counts = select(column, func.count()).where(column.is_not(None)).group_by(column)
+                used.update({row[0]: row[1] for row in session.execute(counts)})
             rows = session.scalars(select(tables.Credential).order_by(tables.Credential.name))
             return [_answer(row, used.get(row.name, 0)) for row in rows]
 
@@ -102,7 +105,7 @@ class CredentialBook:
             if users:
                 raise Refused(
                     409,
-                    f"{name!r} is used by {len(users)} hosts ({', '.join(users[:5])}): give them another one first.",
+                    f"{name!r} is used by {len(users)} ({', '.join(users[:5])}): give them another one first.",
                 )
             session.delete(row)
             audit(session, who, "credential.delete", name)
@@ -111,8 +114,14 @@ class CredentialBook:
 
 
 def _users(session: Session, name: str) -> list[str]:
-    query = select(tables.Host.name).join(tables.Remote).where(tables.Remote.credential == name)
-    return sorted(session.scalars(query))
+    """The hosts, services and probes that are read with a credential, by what they are called."""
+    hosts = select(tables.Host.name).join(tables.Remote).where(tables.Remote.credential == name)
+    services = select(tables.Service.name, tables.Host.name).join(tables.Host).where(tables.Service.credential == name)
+    probes = select(tables.Probe.name).where(tables.Probe.credential == name)
+    found = list(session.scalars(hosts))
+    found += [f"{service} of {host}" for service, host in session.execute(services)]
+    found += [f"the probe {probe}" for probe in session.scalars(probes)]
+    return sorted(found)
 
 
 def _settings(body: Any) -> dict[str, Any]:

@@ -6,6 +6,7 @@ import os
 import socket
 import struct
 import time
+from math import ceil
 from typing import Any
 
 from balise.api.credentials import LoginCredential
@@ -56,13 +57,15 @@ def probe_ldap(probe: ProbeTarget, talk: Talk) -> str:
     address, port = talk.resolve(place["address"], int(place.get("port") or (636 if secure else PORTS["ldap"])))
     login = probe.credential if isinstance(probe.credential, LoginCredential) else None
     try:
-        server = ldap3.Server(address, port=port, use_ssl=secure, get_info=ldap3.NONE, connect_timeout=talk.left())
+        server = ldap3.Server(
+            address, port=port, use_ssl=secure, get_info=ldap3.NONE, connect_timeout=max(1, ceil(talk.left()))
+        )
         with talk.phase("connect"):
             connection = ldap3.Connection(
                 server,
                 login.user if login else None,
                 login.password if login else None,
-                receive_timeout=talk.left(),
+                receive_timeout=max(1, ceil(talk.left())),
                 raise_exceptions=False,
             )
             connection.open()

@@ -31,7 +31,7 @@ class MetricMeaning(NamedTuple):
 def metrics_of(part: KitPart) -> Iterator[tuple[str, KitMetric]]:
     """Every metric a part describes; one name may be described several times, for different attributes."""
     for name, described in part.metrics.items():
-        for one in described if isinstance(described, list) else [described]:
+        for one in described:
             yield name, one
 
 
