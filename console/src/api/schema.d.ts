@@ -3503,7 +3503,7 @@ export interface components {
              * @default {}
              */
             metrics: {
-                [key: string]: components["schemas"]["KitMetric"] | components["schemas"]["KitMetric"][];
+                [key: string]: components["schemas"]["KitMetric"][];
             };
             /** Optional */
             optional?: string | null;
@@ -5151,6 +5151,11 @@ export interface components {
         };
         /** Service */
         Service: {
+            /**
+             * Alerts
+             * @default []
+             */
+            alerts: components["schemas"]["ServiceAlert"][];
             collection: components["schemas"]["ServiceCollection"];
             /** Credential */
             credential: string | null;
@@ -5194,6 +5199,21 @@ export interface components {
              * @description the software's own version, once it was read
              */
             version: string | null;
+        };
+        /**
+         * ServiceAlert
+         * @description An open alert on a service.
+         */
+        ServiceAlert: {
+            /** Id */
+            id: number;
+            /** Rule */
+            rule: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
         };
         /**
          * ServiceBody

@@ -10,6 +10,7 @@ import { StateWord } from "../ui/Signal";
 import { Chosen } from "./Chosen";
 import { COLUMNS, newest, type Order, ordered } from "./columns";
 import { FACTS } from "./facts";
+import { FleetTabs } from "./Tabs";
 import { DEFAULT_COLUMNS, gridOf, Views } from "./Views";
 
 const ROW = 30;
@@ -64,8 +65,9 @@ export function Component() {
   );
   return (
     <>
+      <FleetTabs />
       <div className="mb-2 flex items-center gap-4">
-        <h1 className="font-semibold text-xl">Fleet</h1>
+        <h1 className="sr-only">Fleet</h1>
         <label className="flex grow items-center gap-2">
           <span className="sr-only">Filter</span>
           <input

@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, got, type Host, type Schemas } from "../api/client";
 import { FACTS } from "../fleet/facts";
 import { duration, moment, unix, withUnit } from "../lib/format";
@@ -113,8 +114,8 @@ function Services({ host }: { host: Host }) {
   const { items = [], found = [] } = services.data ?? {};
   if (!items.length && !found.length) return null;
   const read = (service: Service, mode: "resident" | "split") => {
-    const { id, name, target, every } = service;
-    const body = { host: host.name, kit: "port" as const, mode, target, name, every };
+    const { id, name, target, every, kit, credential } = service;
+    const body = { host: host.name, kit, mode, target, name, every, credential };
     after(got(api.PUT("/api/v1/services/{number}", { params: { path: { number: id } }, body })));
   };
   return (
@@ -125,7 +126,7 @@ function Services({ host }: { host: Host }) {
         <p key={s.id} className="flex items-baseline gap-2 border-base-300 border-t py-0.5 text-sm">
           <StateWord state={s.state} />
           <span className="grow">
-            {s.name}, port {s.target.port}, read by {s.collection.by}
+            {s.name}, read by {s.collection.by}
             {s.collection.problem && <span className="block text-state-warning">{s.collection.problem}</span>}
           </span>
           {may && s.collection.mode === "resident" && (
@@ -145,6 +146,7 @@ function Services({ host }: { host: Host }) {
         <p key={f.port} className="flex items-baseline gap-2 border-base-300 border-t py-0.5 text-sm">
           <span className="grow">
             port {f.port} {f.process} <span className="text-ink-2">at {f.address}</span>
+            {f.kit && <Link className="ml-1 text-primary" to="/services">{`kit ${f.kit}`}</Link>}
           </span>
           {may && (
             <button

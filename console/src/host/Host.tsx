@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Host, type Schemas } from "../api/client";
 import { duration, moment, unix, withUnit } from "../lib/format";
 import { quoted, useEvents, useHistogram, useHost, useMetric, useRules } from "../lib/queries";
 import { instant, type Span } from "../lib/span";
-import { useSpan } from "../lib/useSpan";
+import { useDrawn } from "../lib/useDrawn";
+import { useSpan, withSpan } from "../lib/useSpan";
 import { Lanes } from "../ui/Lanes";
 import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
@@ -21,31 +22,6 @@ export function Component() {
   if (host.isError) return <Failure error={host.error} again={() => void host.refetch()} />;
   if (!host.data) return <Waiting what={name} lines={9} />;
   return <HostPage host={host.data} />;
-}
-
-/** The span drawn on the lanes, in the address as `drawn=START-END`. */
-function useDrawn() {
-  const [parameters, setParameters] = useSearchParams();
-  const text = parameters.get("drawn") ?? "";
-  const drawn = useMemo(() => {
-    const [start, end] = text.split("-").map(Number);
-    return start && end && end > start ? { start, end } : undefined;
-  }, [text]);
-  const set = (value: string | undefined) =>
-    setParameters(
-      (held) => {
-        const next = new URLSearchParams(held);
-        if (value) next.set("drawn", value);
-        else next.delete("drawn");
-        return next;
-      },
-      { replace: true },
-    );
-  return {
-    drawn,
-    draw: (start: number, end: number) => set(`${Math.floor(start)}-${Math.ceil(end)}`),
-    clear: () => set(undefined),
-  };
 }
 
 function HostPage({ host }: { host: Host }) {
@@ -159,9 +135,46 @@ function Heading({ host, now }: { host: Host; now: number }) {
         {cost}
         {host.collection.problem && <span className="text-state-warning"> · {host.collection.problem}</span>}
       </p>
+      <On host={host} />
       <Followed host={host} />
       <Collected host={host} now={now} />
     </header>
+  );
+}
+
+/** What runs on the host, what asks it from outside, and the way to its inventory. */
+function On({ host }: { host: Host }) {
+  const [parameters] = useSearchParams();
+  const services = useQuery({
+    queryKey: ["services", host.name],
+    queryFn: () => got(api.GET("/api/v1/hosts/{name}/services", { params: { path: { name: host.name } } })),
+    refetchInterval: 15_000,
+  });
+  const probes = useQuery({
+    queryKey: ["probes", "of", host.name],
+    queryFn: () => got(api.GET("/api/v1/probes", { params: { query: { host: host.name } } })),
+    refetchInterval: 15_000,
+  });
+  const links = [
+    ...(services.data?.items ?? []).map((s) => ({ to: `/services/${s.id}`, name: s.name, state: s.state })),
+    ...(probes.data?.items ?? []).map((p) => ({
+      to: `/probes/${encodeURIComponent(p.name)}`,
+      name: `probe ${p.name}`,
+      state: p.state,
+    })),
+  ];
+  return (
+    <p className="flex flex-wrap gap-x-4 font-dense text-sm">
+      {links.map((l) => (
+        <Link key={l.to} className="inline-flex items-center gap-1 hover:underline" to={withSpan(l.to, parameters)}>
+          <Signal state={l.state} size={15} />
+          {l.name}
+        </Link>
+      ))}
+      <Link className="text-primary" to={withSpan(`/fleet/${encodeURIComponent(host.name)}/inventory`, parameters)}>
+        Inventory and changes
+      </Link>
+    </p>
   );
 }
 

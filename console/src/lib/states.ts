@@ -6,6 +6,11 @@ export const STATES: readonly State[] = ["critical", "warning", "silent", "ok", 
 /** How tall a state stands in ribbons and bars, so that it reads without colour. */
 export const HEIGHT: Record<State, number> = { critical: 1, warning: 0.62, silent: 0.2, ok: 0.38, paused: 0.5 };
 
+/** Where a state stands in the order, the worst first. */
+export function rank(state: State): number {
+  return STATES.indexOf(state);
+}
+
 export const COLOUR: Record<State, string> = {
   ok: "var(--state-ok)",
   warning: "var(--state-warning)",

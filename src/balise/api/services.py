@@ -159,6 +159,14 @@ class Accepted(BaseModel):
     failed: dict[str, str] = Field(description="by host and kit, why")
 
 
+class ServiceAlert(BaseModel):
+    """An open alert on a service."""
+
+    id: int
+    rule: str
+    severity: Literal["warning", "critical"]
+
+
 class Service(BaseModel):
     id: int
     name: str
@@ -174,6 +182,7 @@ class Service(BaseModel):
     site: str | None
     collection: ServiceCollection
     parts: list[ServicePart] = []
+    alerts: list[ServiceAlert] = []
 
 
 class HostServices(BaseModel):

@@ -14,8 +14,8 @@ from sqlalchemy.orm import Session
 
 from balise.api.alerts import Alert as AlertAnswer
 from balise.api.alerts import AlertDetail
-from balise.api.hosts import State
 from balise.api.rules import RuleBody
+from balise.api.services import ServiceAlert
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.rules.limits import LEVEL_NAMES, OK
@@ -89,10 +89,13 @@ class AlertBook:
                 found.setdefault(alert.host, []).append(LEVEL_NAMES[alert.level])
         return found
 
-    def of_service(self, host: int, service: str) -> list[State]:
-        """The severities of the open alerts on one service of a host."""
-        mine = [a for a in list(self.open.values()) if a.host == host and a.service == service]
-        return [LEVEL_NAMES[a.level] for a in mine]  # type: ignore[misc]
+    def of_service(self, host: int, service: str) -> list[ServiceAlert]:
+        """The open alerts on one service of a host, the worst first."""
+        mine = [a for a in list(self.open.values()) if a.host == host and a.service == service and a.level]
+        return [
+            ServiceAlert(id=a.id, rule=a.rule, severity=LEVEL_NAMES[a.level])  # type: ignore[arg-type]
+            for a in sorted(mine, key=lambda a: -a.level)
+        ]
 
     # --- what the rules find
 

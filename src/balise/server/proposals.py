@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from fnmatch import fnmatchcase
 from typing import Any
+from urllib.parse import urlsplit, urlunsplit
 
 from pydantic import ValidationError
 
@@ -93,7 +94,7 @@ class Proposals:
                 by_kit.setdefault(kit.kit, (kit, []))[1].append(found)
         out = []
         for kit, found_at in by_kit.values():
-            if any(k == kit.kit for k, _ in read):
+            if not kit.read or any(k == kit.kit for k, _ in read):
                 continue
             one = min(found_at, key=lambda f: (f.port not in kit.recognise.port, f.port))
             how = f"{one.process or 'something'} listens on port {one.port}"
@@ -102,7 +103,7 @@ class Proposals:
         out += [
             self._proposal(known, kit, None, how)
             for name in self._kits.names()
-            if (kit := self._kits.chosen(name)).kit not in seen and (how := self._by_inventory(known, kit))
+            if (kit := self._kits.chosen(name)).kit not in seen and kit.read and (how := self._by_inventory(known, kit))
         ]
         return out
 
@@ -122,6 +123,8 @@ class Proposals:
         target: Target = {}
         if found is not None and "port" in kit.target:
             target["port"] = found.port
+        elif found is not None and "url" in kit.target and found.port not in kit.recognise.port:
+            target["url"] = _with_port(str(kit.target["url"].default or ""), found.port)
         needs = kit.credential is not None and kit.credential.needed
         unclear = any(f.needed and f.default is None and n not in target for n, f in kit.target.items())
         return Proposal(
@@ -133,7 +136,7 @@ class Proposals:
             mode="resident",
             free=not needs and kit.grant is None and not unclear,
             grant=kit.grant,
-            credential=kit.credential.kind if kit.credential is not None else None,
+            credential=kit.credential.kind if kit.credential is not None and needs else None,
         )
 
     def accept(self, body: AcceptProposals, who: Principal) -> Accepted:
@@ -150,3 +153,9 @@ class Proposals:
             except Refused as error:
                 failed[f"{one.host}, {one.kit}"] = error.detail
         return Accepted(added=added, failed=failed)
+
+
+def _with_port(url: str, port: int) -> str:
+    """A kit's usual URL at the port where something was found."""
+    parts = urlsplit(url)
+    return urlunsplit(parts._replace(netloc=f"{parts.hostname}:{port}")) if parts.hostname else url

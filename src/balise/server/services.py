@@ -18,6 +18,7 @@ from balise.api.kits import KitDocument, Target
 from balise.api.remote import RemoteTarget
 from balise.api.services import (
     Service,
+    ServiceAlert,
     ServiceBody,
     ServiceCollection,
     ServiceStep,
@@ -67,8 +68,8 @@ class ServiceBook:
         """What agents read, by host; None when it has to be looked up anew."""
         self.owner_of: Callable[[Any], int] = lambda _row: CONSOLE
         self.name_of: Callable[[int], str] = lambda _owner: "the console"
-        self.alerts_of: Callable[[int, str], list[State]] = lambda _host, _service: []
-        """The severities of the open alerts on a service, by its host and its name."""
+        self.alerts_of: Callable[[int, str], list[ServiceAlert]] = lambda _host, _service: []
+        """The open alerts on a service, by its host and its name."""
         self.changed: Callable[[], None] = lambda: None
         self.stepped: Callable[[Known, Service, ServiceStep], None] = lambda _host, _service, _step: None
         """Told of what happens to a service and is worth an event: its version, identity or role changed."""
@@ -136,13 +137,14 @@ class ServiceBook:
                 seconds=heard.turn.seconds,
             ),
             parts=heard.turn.parts,
+            alerts=self.alerts_of(row.host, row.name),
         )
 
     def _state_of(self, row: tables.Service, heard: Heard, now: float) -> State:
         if heard.at is None or now - heard.at > max(GRACE, LATE * self._every(row)):
             return "silent"
         own: State = "critical" if heard.turn.problem else "warning" if heard.turn.problems else "ok"
-        return worst([own, *self.alerts_of(row.host, row.name)])
+        return worst([own, *(alert.severity for alert in self.alerts_of(row.host, row.name))])
 
     def _every(self, row: tables.Service) -> float:
         if row.every:
