@@ -26,7 +26,7 @@ TERMINAL = (
     ("command-rules", "balise rule list; echo; balise rule rehearse sessions-waiting --from -7d"),
     (
         "command-metrics",
-        "balise metric read postgresql.sessions.waiting --from -30m --points 12; echo; balise event search timed --limit 12",
+        "balise metric read postgresql.sessions.blocked --from -30m --points 12; echo; balise event search timed --limit 12",
     ),
 )
 

@@ -393,3 +393,17 @@ def test_an_agent_enrols_collects_follows_and_outlasts_the_console(own_service: 
             finally:
                 agent.terminate()
     assert "Traceback" not in (tmp_path / "agent.log").read_text()
+
+
+def test_the_kernels_own_counts_are_told_as_proc_has_them() -> None:
+    read = {(r.metric, *r.attributes.values()): r.value for r in part("kernel").read(0.0)}
+    stat = dict(line.split(None, 1) for line in Path("/proc/stat").read_text().splitlines())
+    assert read[("balise.kernel.context_switches",)] == pytest.approx(float(stat["ctxt"]), rel=0.01)
+    assert read[("system.process.created",)] <= float(stat["processes"])
+    used, _, most = (float(n) for n in Path("/proc/sys/fs/file-nr").read_text().split())
+    assert read[("balise.kernel.files", "used")] == pytest.approx(used, rel=0.3)
+    assert read[("balise.kernel.files", "limit")] == min(most, 1e15)
+    waits = {(r.attributes["balise.resource"], r.attributes["balise.stalled"]): r.value for r in part("pressure").read(0.0)
+             if r.metric == "balise.pressure.time"}  # fmt: skip
+    told = Path("/proc/pressure/cpu").read_text().splitlines()[0].rsplit("=", 1)[1]
+    assert waits[("cpu", "some")] == pytest.approx(int(told) / 1e6, abs=2) and ("io", "full") in waits

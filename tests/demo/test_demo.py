@@ -52,7 +52,7 @@ def test_the_import_is_felt_from_the_database_outwards() -> None:
     story = next(o for o in MODEL.schedule.of("tariff-import") if o.start < START - HOUR)
     times = np.arange(story.start - 1200, story.start + 900, 15.0)
     moments = [
-        departure(series("book-db-n1", "postgresql.sessions.waiting", times), times),
+        departure(series("book-db-n1", "postgresql.sessions.blocked", times), times),
         departure(series("book-app-n1", "http.server.request.duration", times, "le:inf"), times),
         departure(series("web-n1", "http.server.request.duration", times, "le:inf"), times),
         departure(series("gate-n1", "gate.lookups.failed", times), times),

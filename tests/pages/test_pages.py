@@ -170,7 +170,7 @@ def test_a_rule_is_checked_while_it_is_typed(demo: Demo, page: Page) -> None:
     page.goto(demo.url + "/rules/new")
     page.get_by_label("Name").fill("waits-a-lot")
     page.get_by_label("About").fill("Too many wait")
-    page.get_by_label("Metric").fill("postgresql.sessions.waiting")
+    page.get_by_label("Metric").fill("postgresql.sessions.blocked")
     page.get_by_role("textbox", name="above").first.fill("2")
     expect(page.get_by_role("region", name="Rehearsal")).to_contain_text("It would have opened")
     page.get_by_label("Only where").fill("host eq")

@@ -192,6 +192,105 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/applications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Applications */
+        get: operations["list_applications_api_v1_applications_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/applications/connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Connections
+         * @description Who was seen talking to whose listening port: edges that could be drawn.
+         */
+        get: operations["list_connections_api_v1_applications_connections_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/applications/dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Dependents
+         * @description What depends on a host, or on a service of it.
+         */
+        get: operations["list_dependents_api_v1_applications_dependents_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/applications/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Application
+         * @description An application with the state and a figure of each part.
+         */
+        get: operations["read_application_api_v1_applications__name__get"];
+        /** Put Application */
+        put: operations["put_application_api_v1_applications__name__put"];
+        post?: never;
+        /** Delete Application */
+        delete: operations["delete_application_api_v1_applications__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/applications/{name}/drawn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Drawn
+         * @description An application as it was drawn, without what plans add.
+         */
+        get: operations["read_drawn_api_v1_applications__name__drawn_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/callouts": {
         parameters: {
             query?: never;
@@ -2023,6 +2122,83 @@ export interface components {
             /** Worst Value */
             worst_value: number;
         };
+        /** Application */
+        Application: {
+            /** About */
+            about: string;
+            /**
+             * Because
+             * @description the parts that are not well by themselves, the worst first
+             */
+            because: string[];
+            /** Name */
+            name: string;
+            /** Needs */
+            needs: components["schemas"]["Need"][];
+            /** Parts */
+            parts: components["schemas"]["Station"][];
+            /** Position */
+            position: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+            /** Updated At */
+            updated_at: string;
+            /** Updated By */
+            updated_by: string;
+        };
+        /** ApplicationBody */
+        ApplicationBody: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Needs
+             * @default []
+             */
+            needs: components["schemas"]["Need"][];
+            /**
+             * Parts
+             * @default []
+             */
+            parts: components["schemas"]["ApplicationPart"][];
+            /**
+             * Position
+             * @default 0
+             */
+            position: number;
+        };
+        /**
+         * ApplicationPart
+         * @description A station of an application: a host, a service on one, a group of hosts, or a probe.
+         */
+        ApplicationPart: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /** Group */
+            group?: string | null;
+            /** Host */
+            host?: string | null;
+            /**
+             * Name
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            name: string;
+            /** Probe */
+            probe?: string | null;
+            /**
+             * Service
+             * @description its name on the host
+             */
+            service?: string | null;
+        };
         /**
          * Approval
          * @description Under which name a machine is let in; its own, unless given.
@@ -2299,6 +2475,23 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "sent" | "given-up";
+        };
+        /**
+         * Dependent
+         * @description A part of an application that stands for a host, service or probe, and what depends on it.
+         */
+        Dependent: {
+            /** Application */
+            application: string;
+            /** Needed By */
+            needed_by: string[];
+            /** Part */
+            part: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
         };
         /**
          * Difference
@@ -2676,6 +2869,18 @@ export interface components {
         /** FactsChange */
         FactsChange: {
             facts: components["schemas"]["Facts"];
+        };
+        /**
+         * Figure
+         * @description One figure of a part now.
+         */
+        Figure: {
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
         };
         /**
          * Figures
@@ -3925,6 +4130,21 @@ export interface components {
             /** Where */
             where?: string | null;
         };
+        /**
+         * Need
+         * @description A part needs others: of those in `to` at least so many (all, unless said).
+         */
+        Need: {
+            /** At Least */
+            at_least?: number | null;
+            /**
+             * From
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            from: string;
+            /** To */
+            to: string[];
+        };
         /** NewEnrolment */
         NewEnrolment: {
             /** Entries */
@@ -4012,6 +4232,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Application] */
+        Page_Application_: {
+            /** Items */
+            items: components["schemas"]["Application"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Callout] */
         Page_Callout_: {
             /** Items */
@@ -4044,6 +4271,13 @@ export interface components {
         Page_Delivery_: {
             /** Items */
             items: components["schemas"]["Delivery"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Dependent] */
+        Page_Dependent_: {
+            /** Items */
+            items: components["schemas"]["Dependent"][];
             /** Next */
             next?: string | null;
         };
@@ -4177,6 +4411,13 @@ export interface components {
         Page_Stretch_: {
             /** Items */
             items: components["schemas"]["Stretch"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Talk] */
+        Page_Talk_: {
+            /** Items */
+            items: components["schemas"]["Talk"][];
             /** Next */
             next?: string | null;
         };
@@ -5577,6 +5818,57 @@ export interface components {
             /** Total */
             total: number;
         };
+        /**
+         * Station
+         * @description A part as it is now. `own` is its own state, `state` with what it needs; `rank` 0 is the users' side.
+         */
+        Station: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Because
+             * @description parts that make its state worse than its own
+             */
+            because: string[];
+            figure?: components["schemas"]["Figure"] | null;
+            /** From Plan */
+            from_plan?: string | null;
+            /** Group */
+            group?: string | null;
+            /** Host */
+            host?: string | null;
+            /**
+             * Name
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            name: string;
+            /** Needed By */
+            needed_by: string[];
+            /**
+             * Own
+             * @enum {string}
+             */
+            own: "ok" | "warning" | "critical" | "silent" | "paused";
+            /** Probe */
+            probe?: string | null;
+            /** Rank */
+            rank: number;
+            /**
+             * Service
+             * @description its name on the host
+             */
+            service?: string | null;
+            /** Service Id */
+            service_id?: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
         /** Status */
         Status: {
             figures?: components["schemas"]["Figures"] | null;
@@ -5649,6 +5941,32 @@ export interface components {
              * @enum {string}
              */
             state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
+        /**
+         * Talk
+         * @description A connection that was observed: who talks to whose listening port.
+         */
+        Talk: {
+            /** From Host */
+            from_host: string;
+            /**
+             * Known
+             * @description whether an application has this edge already
+             */
+            known: boolean;
+            /** Port */
+            port: number;
+            /** Process */
+            process: string;
+            /**
+             * Seen
+             * @description how often it was seen when agents looked
+             */
+            seen: number;
+            /** To Host */
+            to_host: string;
+            /** To Service */
+            to_service: string | null;
         };
         /**
          * TestedEntry
@@ -6181,6 +6499,206 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Alert"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_applications_api_v1_applications_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Application_"];
+                };
+            };
+        };
+    };
+    list_connections_api_v1_applications_connections_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Talk_"];
+                };
+            };
+        };
+    };
+    list_dependents_api_v1_applications_dependents_get: {
+        parameters: {
+            query: {
+                host: string;
+                service?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Dependent_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_application_api_v1_applications__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Application"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_application_api_v1_applications__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplicationBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Application"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    delete_application_api_v1_applications__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_drawn_api_v1_applications__name__drawn_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApplicationBody"];
                 };
             };
             /** @description Validation Error */

@@ -103,7 +103,7 @@ export function serviceLanes(host: Host, metrics: Metric[], rules: Rule[]): Lane
     });
 }
 
-/** `postgresql.sessions.waiting` as `Sessions waiting`. */
+/** `postgresql.sessions.blocked` as `Sessions blocked`. */
 export function readable(metric: string): string {
   const words = metric.split(".").slice(1).join(" ").replace(/_/g, " ");
   const text = words || metric;

@@ -42,6 +42,11 @@ function ServicePage({ service }: { service: Service }) {
     staleTime: 300_000,
     retry: false,
   });
+  const metrics = useQuery({
+    queryKey: ["metrics", service.host],
+    queryFn: () => got(api.GET("/api/v1/metrics", { params: { query: { host: service.host } } })),
+    staleTime: 60_000,
+  });
   const steps = useQuery({
     queryKey: ["steps", service.id],
     queryFn: () => got(api.GET("/api/v1/services/{number}/steps", { params: { path: { number: service.id } } })),
@@ -50,7 +55,8 @@ function ServicePage({ service }: { service: Service }) {
   const mine = `host eq ${quoted(service.host)} and service.name eq ${quoted(service.name)}`;
   const histogram = useHistogram("", mine, span);
   const changes = useEvents("", `${mine} and source eq "change"`, span, 100);
-  const charts = kit.data?.document.charts ?? [];
+  const there = new Set(metrics.data?.items.map((m) => m.name));
+  const charts = (kit.data?.document.charts ?? []).filter((c) => there.has(c.metric));
   const states = (steps.data?.items ?? [])
     .filter((s) => s.what === "state")
     .map((s) => ({ at: unix(s.at), state: s.after as Service["state"] }))
@@ -94,6 +100,7 @@ function ServicePage({ service }: { service: Service }) {
         </p>
       )}
       <SessionTree number={service.id} at={live ? undefined : at} chains={false} />
+      <Dependents host={service.host} service={service.name} />
       <Tables number={service.id} at={live ? undefined : at} />
       <History service={service} steps={steps.data?.items ?? []} now={now} />
     </>
@@ -181,6 +188,27 @@ function Charted({
       height={36}
       waiting={answer.isPending}
     />
+  );
+}
+
+/** Whom trouble of this service hurts, in every application that has it. */
+function Dependents({ host, service }: { host: string; service: string }) {
+  const answer = useQuery({
+    queryKey: ["dependents", host, service],
+    queryFn: () => got(api.GET("/api/v1/applications/dependents", { params: { query: { host, service } } })),
+    staleTime: 30_000,
+  });
+  return (
+    <>
+      {(answer.data?.items ?? []).map((d) => (
+        <p key={d.application + d.part} className="mt-3 font-dense">
+          <Link className="font-semibold hover:underline" to={`/applications/${encodeURIComponent(d.application)}`}>
+            {d.application}
+          </Link>{" "}
+          {d.needed_by.length ? `depends on it: ${d.needed_by.join(", ")}` : "has it where the users are"}
+        </p>
+      ))}
+    </>
   );
 }
 

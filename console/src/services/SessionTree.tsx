@@ -1,4 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, got } from "../api/client";
 import { clock, duration, plural, unix } from "../lib/format";
 import { instant } from "../lib/span";
@@ -15,6 +16,7 @@ export function SessionTree({
   /** Whether to show chains of blocked sessions, which stand above everything else, or sessions without any. */
   chains: boolean;
 }) {
+  const [whole, setWhole] = useState(false);
   const sessions = useQuery({
     queryKey: ["sessions", number, at ? Math.floor(at) : 0],
     queryFn: () =>
@@ -32,6 +34,8 @@ export function SessionTree({
   const waiting = items.filter((s) => s.depth > 0);
   const roots = items.filter((s) => s.root === s.id);
   const head = roots[0];
+  const involved = chains ? items.filter((s) => s.root) : items;
+  const shown = involved.slice(0, whole ? 60 : 8);
   if (waiting.length > 0 !== chains) return null;
   return (
     <section aria-label="Sessions" className={chains ? "mb-3 border-state-critical border-l-4 pl-3" : "mt-4"}>
@@ -62,7 +66,7 @@ export function SessionTree({
           </tr>
         </thead>
         <tbody>
-          {items.slice(0, 40).map((s) => (
+          {shown.map((s) => (
             <tr key={s.id} className="border-base-300 border-b align-top">
               <td className="py-1">
                 <span style={{ paddingLeft: s.depth * 16 }}>
@@ -90,7 +94,11 @@ export function SessionTree({
           ))}
         </tbody>
       </table>
-      {items.length > 40 && <p className="text-ink-2 text-sm">and {items.length - 40} more</p>}
+      {involved.length > shown.length && (
+        <button type="button" className="btn btn-ghost btn-xs mt-1" onClick={() => setWhole(true)}>
+          and {involved.length - shown.length} more
+        </button>
+      )}
     </section>
   );
 }

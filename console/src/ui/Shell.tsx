@@ -10,6 +10,7 @@ import { SpanPicker } from "./SpanPicker";
 const MENU: { to: string; name: string; also?: string[] }[] = [
   { to: "/", name: "Now" },
   { to: "/fleet", name: "Fleet", also: ["/enrol", "/compare", "/services", "/probes"] },
+  { to: "/applications", name: "Applications" },
   { to: "/events", name: "Events" },
   { to: "/alerts", name: "Alerts" },
   { to: "/rules", name: "Rules" },

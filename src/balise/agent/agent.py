@@ -22,9 +22,9 @@ from balise.client.trust import held_trust
 from balise.collect.facts import read_facts
 from balise.collect.files import write_durably
 from balise.collect.follow import Follower, Position
-from balise.collect.here import processes, system_collectors
+from balise.collect.here import processes, system_collectors, users
 from balise.collect.otlp import logs_request, metrics_request
-from balise.collect.ports import listening
+from balise.collect.ports import connected, listening
 from balise.collect.readings import Collector, Kept, LogLine, Meaning, Reading
 
 if TYPE_CHECKING:
@@ -34,6 +34,7 @@ log = logging.getLogger(__name__)
 MOST_LINES = 5000
 """Lines handed over in one turn; what is beyond is read in the next."""
 LISTENING_EVERY = 600.0
+MOST_TALKS = 200
 SERVICES_EVERY = 1.0
 """Seconds between looks at which services are due."""
 _OWN = {
@@ -57,7 +58,8 @@ class Agent:
         self.deliverer = Deliverer(identity, self._spool, verify=verify)
         self.keeper = PlanKeeper(folder, identity, self.deliverer, verify=verify)
         self._processes = processes()
-        self._collectors: list[Collector] = [*system_collectors(), self._processes]
+        self._users = users(self._processes)
+        self._collectors: list[Collector] = [*system_collectors(), self._processes, self._users]
         self._services: ServiceWork | None = None
         self._inventory = InventoryWork(
             lambda kept: self._keep(time.time(), [], {}, [], kept),
@@ -66,6 +68,8 @@ class Agent:
         )
         self._listening: list[dict[str, Any]] = []
         self._listened_at = 0.0
+        self._talks: dict[tuple[str, int], int] = {}
+        self._talks_since = time.monotonic()
         self._due: dict[str, float] = {}
         self._positions = folder / "positions.json"
         self._held = self._load_positions()
@@ -170,6 +174,7 @@ class Agent:
         kept = [
             Kept(now, "balise.evidence.processes", self._processes.busiest),
             Kept(now, "balise.agent.report", self.report()),
+            *([Kept(now, "balise.evidence.signed-in", self._users.sessions)] if self._users.sessions else []),
         ]
         try:
             self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=now, since=self._started))
@@ -269,6 +274,7 @@ class Agent:
             "every_seconds": self.every,
             "services": self._services.turns() if self._services is not None else {},
             "listening": self._what_listens(),
+            "talks": self._whom_it_talks_to(),
             "plan": {"etag": self.keeper.plan.etag, "problems": self._plan_problems()},
             "cpu": round(self._share, 5),
             "memory": _memory_bytes(),
@@ -301,6 +307,16 @@ class Agent:
             self._listened_at = now
             self._listening = [one.model_dump() for one in listening()]
         return self._listening
+
+    def _whom_it_talks_to(self) -> list[list[Any]]:
+        """Other machines' ports that connections lead to, each with how often it was seen; counted anew every day."""
+        if time.monotonic() - self._talks_since > 86_400:
+            self._talks, self._talks_since = {}, time.monotonic()
+        for place in connected({int(one["port"]) for one in self._listening}):
+            if place in self._talks or len(self._talks) < MOST_TALKS:
+                self._talks[place] = self._talks.get(place, 0) + 1
+        order = sorted(self._talks.items(), key=lambda t: -t[1])
+        return [[address, port, seen] for (address, port), seen in order[:MOST_TALKS]]
 
     def _plan_problems(self) -> list[str]:
         """What could not be done of the plan, each as a sentence."""

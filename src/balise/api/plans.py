@@ -12,7 +12,19 @@ from balise.api.rules import Limits
 from balise.api.services import ServiceTarget
 from balise.api.spans import Duration, Name, seconds
 
-COLLECTORS = ("cpu", "memory", "filesystem", "disk", "network", "uptime", "processes", "inventory")
+COLLECTORS = (
+    "cpu",
+    "memory",
+    "filesystem",
+    "disk",
+    "network",
+    "uptime",
+    "processes",
+    "pressure",
+    "kernel",
+    "users",
+    "inventory",
+)
 """The parts of a system that a plan can switch off or slow down."""
 
 
@@ -53,6 +65,9 @@ class PlanCollect(Strict):
     network: bool | CollectorPlan | None = None
     uptime: bool | CollectorPlan | None = None
     processes: bool | CollectorPlan | None = None
+    pressure: bool | CollectorPlan | None = None
+    kernel: bool | CollectorPlan | None = None
+    users: bool | CollectorPlan | None = None
     inventory: bool | CollectorPlan | None = None
 
     @model_validator(mode="after")
@@ -71,6 +86,13 @@ class PlanFile(FollowedFile):
     stop: bool = False
 
 
+class PlanApplication(Strict):
+    """The plan's hosts are parts of an application; each needs these parts of it."""
+
+    name: Name
+    needs: Annotated[list[Name], Field(max_length=50)] = []
+
+
 class PlanBody(Strict):
     """A plan without its name."""
 
@@ -80,6 +102,7 @@ class PlanBody(Strict):
     collect: PlanCollect = PlanCollect()
     follow: Annotated[list[PlanFile], Field(max_length=200)] = []
     limits: Annotated[dict[Name, Limits], Field(max_length=200, description="by rule")] = {}
+    application: PlanApplication | None = None
 
 
 class PlanDocument(PlanBody):

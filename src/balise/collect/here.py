@@ -19,13 +19,18 @@ from balise.collect.system import (
     DiskLook,
     Disks,
     Filesystems,
+    Kernel,
+    KernelLook,
     Memory,
     MemoryLook,
     Network,
+    Pressure,
     Processes,
     ProcessLook,
+    SignedIn,
     SpaceLook,
     Uptime,
+    Users,
     is_storage,
 )
 
@@ -130,9 +135,58 @@ def processes() -> Processes:
     return Processes(_processes, _name_of)
 
 
+def _pressure() -> dict[str, str]:
+    found = {}
+    for resource in ("cpu", "memory", "io"):
+        text = _said(f"/proc/pressure/{resource}")
+        if text:
+            found[resource] = text
+    return found
+
+
+def _said(path: str) -> str:
+    try:
+        with open(path, encoding="ascii", errors="replace") as file:
+            return file.read(65_536)
+    except OSError:
+        return ""
+
+
+def _number(text: str) -> float | None:
+    return float(text) if text.strip().isdecimal() else None
+
+
+def _kernel() -> KernelLook:
+    stat = dict(line.split(None, 1) for line in _said("/proc/stat").splitlines() if " " in line)
+    counts = dict(line.split(None, 1) for line in _said("/proc/vmstat").splitlines() if " " in line)
+    files = _said("/proc/sys/fs/file-nr").split()
+    tracked = _number(_said("/proc/sys/net/netfilter/nf_conntrack_count"))
+    most = _number(_said("/proc/sys/net/netfilter/nf_conntrack_max"))
+    return KernelLook(
+        switches=_number(stat.get("ctxt", "")),
+        interrupts=_number(stat.get("intr", "").split(" ")[0]),
+        forks=_number(stat.get("processes", "")),
+        files=(float(files[0]) - float(files[1]), min(float(files[2]), 1e15)) if len(files) == 3 else None,
+        connections=(tracked, most) if tracked is not None and most is not None else None,
+        entropy=_number(_said("/proc/sys/kernel/random/entropy_avail")),
+        killed_for_memory=_number(counts.get("oom_kill", "")),
+    )
+
+
+def _signed_in() -> list[SignedIn]:
+    return [SignedIn(u.name, u.terminal or "", u.host or "", u.started) for u in psutil.users()]
+
+
+def users(busiest: Processes) -> Users:
+    """The collector of who is signed in, and of what the busiest processes' users take."""
+    return Users(_signed_in, lambda: busiest.busiest)
+
+
 def system_collectors() -> list[Collector]:
-    """A collector of each kind but `Processes`."""
+    """A collector of each kind but `Processes` and `Users`."""
     return [
+        Pressure(_pressure),
+        Kernel(_kernel),
         Cpu(_cpu),
         Memory(_memory),
         Filesystems(_space),

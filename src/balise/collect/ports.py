@@ -1,4 +1,4 @@
-"""What listens on this machine."""
+"""What listens on this machine, and whom it talks to."""
 
 from __future__ import annotations
 
@@ -10,7 +10,9 @@ from balise.api.services import FoundService
 
 LISTENING = "0A"
 """The state of a listening socket in /proc/net/tcp (include/net/tcp_states.h)."""
+ESTABLISHED = "01"
 MOST_FOUND = 200
+MOST_CONNECTIONS = 20_000
 
 
 def listening() -> list[FoundService]:
@@ -33,6 +35,25 @@ def listening() -> list[FoundService]:
         if held is None or (not held.process and names.get(inode)):
             found[number] = FoundService(port=number, address=where, process=names.get(inode, ""))
     return [found[number] for number in sorted(found)][:MOST_FOUND]
+
+
+def connected(listening_ports: set[int]) -> list[tuple[str, int]]:
+    """Whom this machine talks to now: address and port of the other side, of connections that began here."""
+    found: set[tuple[str, int]] = set()
+    for name in ("tcp", "tcp6"):
+        try:
+            lines = Path(f"/proc/net/{name}").read_text("ascii").splitlines()[1:]
+        except OSError:
+            continue
+        for line in lines[:MOST_CONNECTIONS]:
+            part = line.split()
+            if len(part) < 10 or part[3] != ESTABLISHED:
+                continue
+            if int(part[1].rpartition(":")[2], 16) in listening_ports:
+                continue
+            address, _, port = part[2].rpartition(":")
+            found.add((_address(address).removeprefix("::ffff:"), int(port, 16)))
+    return sorted(found)
 
 
 def _address(text: str) -> str:

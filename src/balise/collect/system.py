@@ -358,3 +358,122 @@ class Processes:
         if key not in self._names:
             self._names[key] = self._name_of(key[0])
         return self._names[key]
+
+
+class Pressure:
+    """How long work stood still for want of processor, memory or storage (pressure stall information)."""
+
+    name = "pressure"
+    meanings = {
+        "balise.pressure.time": Meaning("s", "counter", "Time in which some or all work waited for a resource"),
+        "balise.pressure.share": Meaning("1", "gauge", "Share of the last 10 seconds in which work waited for it"),
+    }
+
+    def __init__(self, look: Callable[[], Mapping[str, str]]) -> None:
+        self._look = look
+
+    def read(self, now: float) -> Iterator[Reading]:
+        del now
+        for resource, text in self._look().items():
+            for line in text.splitlines():
+                who, *pairs = line.split()
+                said = dict(pair.split("=", 1) for pair in pairs if "=" in pair)
+                named = {"balise.resource": resource, "balise.stalled": who}
+                yield Reading("balise.pressure.time", float(said["total"]) / 1e6, named)
+                yield Reading("balise.pressure.share", float(said["avg10"]) / 100, named)
+
+
+@dataclass(frozen=True, slots=True)
+class KernelLook:
+    """Counters and limits of the kernel; None for what this kernel does not tell."""
+
+    switches: float | None = None
+    interrupts: float | None = None
+    forks: float | None = None
+    files: tuple[float, float] | None = None
+    connections: tuple[float, float] | None = None
+    entropy: float | None = None
+    killed_for_memory: float | None = None
+
+
+class Kernel:
+    """Context switches, interrupts, new processes, and the tables of the kernel that can run full."""
+
+    name = "kernel"
+    meanings = {
+        "system.process.created": Meaning("{process}", "counter", "Processes started"),
+        "balise.kernel.context_switches": Meaning("{switch}", "counter", "Switches from one thread to another"),
+        "balise.kernel.interrupts": Meaning("{interrupt}", "counter", "Interrupts served"),
+        "balise.kernel.files": Meaning("{file}", "gauge", "File handles in use, and the most there can be"),
+        "balise.kernel.connections": Meaning("{connection}", "gauge", "Connections tracked, and the most there can be"),
+        "balise.kernel.entropy": Meaning("bit", "gauge", "Randomness the kernel has at hand"),
+        "balise.kernel.killed_for_memory": Meaning("{process}", "counter", "Processes ended because memory ran out"),
+    }
+
+    def __init__(self, look: Callable[[], KernelLook]) -> None:
+        self._look = look
+
+    def read(self, now: float) -> Iterator[Reading]:
+        del now
+        k = self._look()
+        for metric, value in (
+            ("balise.kernel.context_switches", k.switches),
+            ("balise.kernel.interrupts", k.interrupts),
+            ("system.process.created", k.forks),
+            ("balise.kernel.entropy", k.entropy),
+            ("balise.kernel.killed_for_memory", k.killed_for_memory),
+        ):
+            if value is not None:
+                yield Reading(metric, value)
+        for metric, pair in (("balise.kernel.files", k.files), ("balise.kernel.connections", k.connections)):
+            for state, value in zip(("used", "limit"), pair or (), strict=False):
+                yield Reading(metric, value, {"balise.state": state})
+
+
+@dataclass(frozen=True, slots=True)
+class SignedIn:
+    """Somebody who is signed in: where, from where, and since when (unix seconds)."""
+
+    user: str
+    terminal: str
+    origin: str
+    since: float
+
+
+class Users:
+    """Who is signed in."""
+
+    name = "users"
+    meanings = {
+        "balise.users": Meaning("{session}", "gauge", "Sessions of people who are signed in, by user"),
+        "balise.cpu.user": Meaning("1", "gauge", "Cores that the processes of a user keep busy, for the busiest"),
+        "balise.memory.user": Meaning("By", "gauge", "Memory that the processes of a user hold, for the largest"),
+    }
+
+    def __init__(
+        self, look: Callable[[], Iterable[SignedIn]], busiest: Callable[[], Iterable[Mapping[str, object]]]
+    ) -> None:
+        self._look = look
+        self._busiest = busiest
+        self.sessions: list[dict[str, object]] = []
+
+    def read(self, now: float) -> Iterator[Reading]:
+        found = list(self._look())[:200]
+        counts: dict[str, int] = {}
+        for one in found:
+            counts[one.user] = counts.get(one.user, 0) + 1
+        self.sessions = [
+            {"user": s.user, "terminal": s.terminal, "origin": s.origin, "seconds": round(max(0.0, now - s.since))}
+            for s in found
+        ]
+        for user, count in sorted(counts.items(), key=lambda c: -c[1])[:20]:
+            yield Reading("balise.users", float(count), {"user.name": user})
+        cpu: dict[str, float] = {}
+        memory: dict[str, float] = {}
+        for process in self._busiest():
+            user = str(process.get("user", ""))
+            cpu[user] = cpu.get(user, 0.0) + float(str(process.get("cpu", 0)))
+            memory[user] = memory.get(user, 0.0) + float(str(process.get("memory", 0)))
+        for user, share in sorted(cpu.items(), key=lambda c: -c[1])[:8]:
+            yield Reading("balise.cpu.user", round(share, 4), {"user.name": user})
+            yield Reading("balise.memory.user", memory[user], {"user.name": user})

@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.hosts import Facts
 from balise.api.rules import RuleBody
+from balise.collect.kits.folder import shipped_kits
 from balise.core.rules.limits import LEVEL_NAMES
 from balise.core.rules.rehearsal import Breach, rehearse
 from balise.core.series.steps import NS, Steps
@@ -152,6 +153,7 @@ class Past:
         """What the shipped rules would have found, as alerts and as states of the hosts."""
         console = self._console
         console.rules.ship()
+        console.rules.ship(shipped_kits()["postgresql"].kit.rules, "the kit postgresql")
         rules = console.state.read(lambda s: list(s.scalars(select(tables.Rule))))
         changes: dict[int, list[tuple[float, int]]] = {}
         for rule in rules:

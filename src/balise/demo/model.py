@@ -56,8 +56,8 @@ METRICS: dict[str, tuple[str, Kind, str]] = {
     "system.network.errors": ("{error}", "counter", "Packets that were damaged"),
     "system.process.count": ("{process}", "gauge", "Processes by state"),
     "system.uptime": ("s", "gauge", "Seconds since the system started"),
-    "postgresql.sessions": ("{session}", "gauge", "Sessions of the database by state"),
-    "postgresql.sessions.waiting": ("{session}", "gauge", "Sessions that wait for a lock another session holds"),
+    "postgresql.backends": ("{session}", "gauge", "Sessions of the database by state"),
+    "postgresql.sessions.blocked": ("{session}", "gauge", "Sessions that wait for a lock another session holds"),
     "postgresql.transactions": ("{transaction}", "counter", "Transactions that were finished"),
     "postgresql.cache.hit_ratio": ("1", "gauge", "Share of the blocks read that were found in memory"),
     "http.server.request.duration": ("s", "histogram", "How long requests took to answer"),
@@ -278,11 +278,16 @@ class Model:
         hits = np.clip(0.994 - 0.01 * stuck + 0.001 * noise.jitter("hits", times), 0, 1)
         database = {"service.name": "booking"}
         return [
-            Measured("postgresql.sessions", active, {**database, "postgresql.session.state": "active"}),
-            Measured("postgresql.sessions", idle, {**database, "postgresql.session.state": "idle"}),
-            Measured("postgresql.sessions.waiting", waiting, database),
-            Measured("postgresql.transactions", np.floor(np.clip(rate, 0, None)), database, kind="counter"),
-            Measured("postgresql.cache.hit_ratio", np.round(hits, 4), database),
+            Measured("postgresql.backends", active, {**database, "postgresql.state": "active"}),
+            Measured("postgresql.backends", idle, {**database, "postgresql.state": "idle"}),
+            Measured("postgresql.sessions.blocked", waiting, database),
+            Measured(
+                "postgresql.transactions",
+                np.floor(np.clip(rate, 0, None)),
+                {**database, "postgresql.outcome": "committed"},
+                kind="counter",
+            ),
+            Measured("postgresql.cache.hit_ratio", np.round(hits, 4), {**database, "db.namespace": "booking"}),
         ]
 
     @staticmethod

@@ -18,8 +18,10 @@ from balise.agent.enrol import enrol
 from balise.api.access import NewEnrolmentKey
 from balise.api.credentials import SshCredential
 from balise.api.hosts import GroupBody
+from balise.api.probes import ProbeBody, ProbeExpect
 from balise.client import Balise, BaliseError
 from balise.core.series.steps import NS
+from balise.demo import harbour
 from balise.demo.fleet import FLEET, Ship
 from balise.demo.history import FINE, series_of
 from balise.demo.model import Measured, Model
@@ -27,6 +29,7 @@ from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
+from balise.server.access import Principal
 from balise.server.console import Console, Settings, Worker
 from balise.server.folder import data_folder
 from balise.server.run import bound_socket, run_server
@@ -92,6 +95,7 @@ class Feeder:
         moments = np.full(len(found), int(at) * NS, np.int64)
         self._console.series.accept_now(self._console.series.batch(self._layout, moments, self._totals))
         self._tell(now, at)
+        harbour.told_services(self._console)
 
     def _tell(self, now: float, at: float) -> None:
         events = [e for ship, _ in self._ships for e in self._teller.events(ship, self._told, now, every=110.0)]
@@ -139,6 +143,15 @@ def furnish(console: Console) -> None:
     console.credentials.put("quays", SshCredential(kind="ssh", user=QUAY_USER, password=QUAY_PASSWORD), who)
     for text in PLANS:
         console.plans.put(text, who)
+    console.kits.start()
+    harbour.furnish_services(console)
+    harbour.furnish_applications(console)
+    harbour.furnish_inventory(console)
+    page = ProbeBody(kind="http", target=f"{console.settings.base_url}/api/v1/status", about="this console itself",
+                     every="30s", expect=ProbeExpect(json={"$.state": "ready"}))  # fmt: skip
+    console.probes.put("console", page, Principal(who, "administrator"))
+    gone = ProbeBody(kind="tcp", target="127.0.0.1:1", host="gate-n2", about="the barrier of pier 2", every="60s")
+    console.probes.put("barrier-n2", gone, Principal(who, "administrator"))
 
 
 class ThisHost:

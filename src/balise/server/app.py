@@ -24,6 +24,7 @@ from balise.server.otlp import OtlpPaths
 from balise.server.routes import (
     access,
     alerts,
+    applications,
     data,
     enrolment,
     groups,
@@ -100,6 +101,7 @@ def build_api(console: Console | None) -> FastAPI:
         services,
         probes,
         inventory,
+        applications,
         views,
         data,
         alerts,

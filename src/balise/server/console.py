@@ -30,6 +30,7 @@ from balise.collect.remote.trial import Trial
 from balise.core.kits.documents import TargetError, whole_target
 from balise.server.access import Access, Principal
 from balise.server.alerts import AlertBook
+from balise.server.applications import ApplicationBook
 from balise.server.bulk import Enrolments
 from balise.server.certificates import ServerCertificate
 from balise.server.credentials import CredentialBook
@@ -160,6 +161,14 @@ class Console:
             work=self.remote_work,
             settings=self.book_of_settings,
         )
+        self.applications = ApplicationBook(
+            state=self.state,
+            directory=self.directory,
+            services=self.services,
+            probes=self.probes,
+            kits=self.kits,
+            metrics=self.metrics,
+        )
         self.watch = Watch(
             state=self.state, store=self.series, directory=self.directory, metrics=self.metrics, book=self.book
         )
@@ -213,6 +222,8 @@ class Console:
         self.log_intake.asides["balise.service.facts"] = self.services.take_facts
         self.log_intake.asides[INVENTORY] = self.inventory.take
         self.inventory.tell = self.tell_changes
+        self.applications.report_of = self.hosts.last_report
+        self.applications.planned = self.plans.applications
         self.services.changed = self.collectors_changed
         self.plans.services_of = self.services.of_agent
         self.hosts.on_report = self.services.note_report
@@ -368,8 +379,8 @@ class Console:
         if bad:
             raise Refused(
                 409,
-                f"It does not work on {len(bad)} of the {len(targets) + len(services)} that use {name!r}, and is not kept: "
-                + "; ".join(f"{host}: {message}" for host, message in bad[:5]),
+                f"It does not work on {len(bad)} of the {len(targets) + len(services)} that use {name!r}, "
+                "and is not kept: " + "; ".join(f"{host}: {message}" for host, message in bad[:5]),
             )
 
     async def _try_all(self, targets: list[RemoteTarget]) -> list[Trial]:

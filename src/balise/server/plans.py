@@ -127,6 +127,16 @@ class PlanBook:
         self._refreshes[known.id] = int(time.time() * 1000)
         self.wake([known.id])
 
+    def applications(self) -> list[tuple[str, str, str, list[str]]]:
+        """What plans say of applications: plan, application, host, and the parts that the host needs."""
+        found = []
+        for plan in self._plans:
+            said = plan.body.application
+            if said is not None:
+                hosts = (known for known in self._directory.all() if is_for(plan.body, _view(known)))
+                found += [(plan.name, said.name, known.name, said.needs) for known in hosts]
+        return found
+
     def of_host(self, name: str, report: dict[str, Any] | None) -> HostPlan:
         """What holds for a host, for people; `report` is its agent's last."""
         known = self._directory.find(name)

@@ -107,6 +107,10 @@ class ProbeBook:
         found = [self._answer(known) for known in list(self._known.values())]
         return sorted((p for p in found if host is None or p.on_host == host), key=lambda p: p.name)
 
+    def states(self) -> list[tuple[str, State]]:
+        """Every probe's name and state."""
+        return [(known.name, known.state) for known in list(self._known.values())]
+
     def get(self, name: str) -> Probe:
         known = self._known.get(name)
         if known is None:

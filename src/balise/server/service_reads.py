@@ -81,10 +81,24 @@ def sessions_of(rows: Iterable[dict[str, Any]], when: float) -> list[SessionNow]
     roots = blocking({n: str(row["blocked_by"]) if row.get("blocked_by") else None for n, row in held.items()})
     lengths = chains(roots)
 
-    def order(number: str) -> tuple[int, str, int, float]:
-        root, depth = roots[number]
-        return -lengths.get(root or "", 0), root or "", depth, -float(held[number].get("seconds") or 0.0)
+    def longest(number: str) -> float:
+        return -float(held[number].get("seconds") or 0.0)
 
+    below: dict[str, list[str]] = {}
+    for number, row in held.items():
+        if row.get("blocked_by"):
+            below.setdefault(str(row["blocked_by"]), []).append(number)
+
+    def tree(number: str, seen: set[str]) -> list[str]:
+        """A session, and under each those that wait for it."""
+        seen.add(number)
+        waiting = sorted((n for n in below.get(number, []) if n not in seen), key=longest)
+        return [number, *(one for child in waiting if child not in seen for one in tree(child, seen))]
+
+    heads = sorted((n for n in held if roots[n][0] == n), key=lambda n: (-lengths.get(n, 0), longest(n)))
+    placed: set[str] = set()
+    order = [one for head in heads if head not in placed for one in tree(head, placed)]
+    order += sorted((n for n in held if n not in placed), key=lambda n: (-roots[n][1], longest(n)))
     return [
         SessionNow(
             id=number,
@@ -99,6 +113,6 @@ def sessions_of(rows: Iterable[dict[str, Any]], when: float) -> list[SessionNow]
             root=roots[number][0],
             depth=roots[number][1],
         )
-        for number in sorted(held, key=order)
+        for number in order
         for row in (held[number],)
     ]
