@@ -3,6 +3,10 @@ PY := .venv/bin/python
 BALISE := .venv/bin/balise
 LISTEN ?= 127.0.0.1:8808
 DATA ?= demo-data
+# Real services that tests read; SERVICES=no leaves those tests out and says which.
+SERVICES ?= yes
+REAL := postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
+	dnsmasq-base bind9 slapd dovecot-imapd dovecot-pop3d vsftpd
 
 .PHONY: setup demo test lint bench screenshots schema wheels clean
 
@@ -29,9 +33,9 @@ demo: setup
 	@exec $(BALISE) demo --data $(DATA) --listen $(LISTEN)
 
 test: setup
-	@tools/need chromium openssh-server openssh-client snmpd iproute2
+	@tools/need chromium openssh-server openssh-client snmpd iproute2 $(if $(filter no,$(SERVICES)),,$(REAL))
 	@cd console && npx vitest run
-	@$(PY) -m pytest --numprocesses 3 --dist loadfile
+	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 4 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

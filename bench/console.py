@@ -21,7 +21,7 @@ from running import BALISE, Service, free_port, until
 WEB = Path(__file__).parents[1] / "src" / "balise" / "server" / "web"
 
 
-def agent(report: Report, seconds: float = 600.0) -> None:
+def agent(report: Report, seconds: float = 600.0, *, share: float = 0.5, memory: float = 50.0) -> None:
     report.title(f"The agent at 15 s with the system collectors, over {seconds:.0f} s")
     folder = Path(tempfile.mkdtemp())
     service = Service(folder)
@@ -48,8 +48,8 @@ def agent(report: Report, seconds: float = 600.0) -> None:
     service.stop()
     for name, cost in costs.items():
         report.figure(f"collector {name}, processor time a reading", f"{cost * 1e3:8.2f} ms")
-    report.budget("agent, % of one core", used * 100, 0.5, most=True)
-    report.budget("agent, resident MiB", size, 50, most=True)
+    report.budget("agent, % of one core", used * 100, share, most=True)
+    report.budget("agent, resident MiB", size, memory, most=True)
 
 
 def demo(report: Report) -> None:

@@ -1,6 +1,6 @@
 """`make bench`: every figure of the budgets, side by side in one run. A bench is no test: it never fails.
 
-python bench/run.py [intake] [keeping] [rules] [events] [console] [enrolling]
+python bench/run.py [intake] [keeping] [rules] [events] [console] [enrolling] [collecting]
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import platform
 import sys
 import time
 
+import collecting
 import console
 import enrolling
 import events
@@ -25,6 +26,7 @@ PARTS = {
     "events": events,
     "console": console,
     "enrolling": enrolling,
+    "collecting": collecting,
 }
 
 

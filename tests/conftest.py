@@ -11,6 +11,14 @@ from hypothesis import settings
 from balise.client import Balise
 from running import Receiver, Service
 
+_LONGEST = ("test_outages.py", "test_pages.py", "test_collecting.py", "test_demo.py")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The files that take longest come first, so that no worker is left alone with one at the end."""
+    items.sort(key=lambda item: _LONGEST.index(item.path.name) if item.path.name in _LONGEST else len(_LONGEST))
+
+
 settings.register_profile("balise", deadline=None, max_examples=60)
 settings.load_profile("balise")
 

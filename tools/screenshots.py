@@ -21,7 +21,10 @@ TERMINAL = (
         "command-enrol",
         "balise host add --resume 1; echo; balise host compare quay-000 quay-003 book-db-n1; echo; balise host plan gate-n1",
     ),
-    ("command-hosts", "balise host list | head -24"),
+    (
+        "command-services",
+        "balise service list; echo; balise service sessions 1 | head -12; echo; balise probe list; echo; balise kit try dns --here --target name=localhost | head -12",
+    ),
     ("command-alerts", "balise alert list; echo; balise alert show {alert} | head -22"),
     ("command-rules", "balise rule list; echo; balise rule rehearse sessions-waiting --from -7d"),
     (
@@ -122,8 +125,6 @@ def main() -> None:
                 page = context.new_page()
                 page.goto(url)
                 page.get_by_role("heading", level=1).wait_for()
-                if pages == "day":
-                    page.screenshot(path=OUT / "sign-in.png")
                 page.get_by_label("Name").fill("skipper")
                 page.get_by_label("Password").fill(password)
                 page.get_by_role("button", name="Sign in").click()
@@ -144,9 +145,11 @@ def main() -> None:
                     ("alerts", "/alerts?from=-7d"),
                     ("alert", f"/alerts/{alert}"),
                     ("rules", "/rules"),
-                    ("rule", "/rules/sessions-waiting"),
+                    ("service", "/services/1"),
+                    ("application", "/applications/Booking"),
+                    ("inventory", "/fleet/web-n1/inventory?with=host:web-n2"),
+                    ("probes", "/probes"),
                     ("compare", "/compare?hosts=book-app-n1,book-app-n2,web-n1,gate-n1,tick-s1"),
-                    ("settings", "/settings/plans"),
                 ):
                     shoot(page, url, name, path)
                 enrol_a_list(page, url, data)

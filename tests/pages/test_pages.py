@@ -41,6 +41,14 @@ def axe(page: Page) -> list[str]:
         ("/enrol?way=many", "Enrol hosts"),
         ("/enrol?way=list", "Enrol hosts"),
         ("/enrol?way=site", "Enrol hosts"),
+        ("/fleet/web-n1/inventory?with=host:web-n2", "What is on web-n1"),
+        ("/services", "services"),
+        ("/services/1", "booking"),
+        ("/probes", "probe"),
+        ("/probes/console", "console"),
+        ("/applications", "Applications"),
+        ("/applications/Booking", "Booking"),
+        ("/applications/Booking?edit=yes", "Booking"),
         ("/compare?hosts=book-db-n1,gate-s3,web-n1", "differ in"),
         ("/settings", "Settings"),
         ("/settings/credentials", "Settings"),
@@ -317,3 +325,60 @@ def test_a_groups_filter_shows_what_it_would_choose(demo: Demo, page: Page) -> N
     expect(page.get_by_text("It chooses 1 host")).to_be_visible()
     page.get_by_label("Chosen by the filter").fill('state eq "ok"')
     expect(page.get_by_text("cannot be chosen by state")).to_be_visible()
+
+
+def test_a_services_page_names_the_root_of_the_chain_first(demo: Demo, page: Page) -> None:
+    page.goto(f"{demo.url}/services")
+    page.get_by_role("row", name="book-db-n1").get_by_role("link", name="booking").click()
+    sessions = page.get_by_role("region", name="Who blocks whom")
+    expect(sessions.get_by_role("heading")).to_contain_text("wait for tariff-import (session 4711)")
+    first = sessions.get_by_role("row").nth(1)
+    expect(first).to_contain_text("tariff-import")
+    expect(first).to_contain_text("holds")
+    # It stands above the lanes: what is worst comes first.
+    assert sessions.bounding_box()["y"] < page.get_by_role("slider").bounding_box()["y"]  # type: ignore[index]
+    expect(page.get_by_text("depends on it: book-app-n1")).to_be_visible()
+
+
+def test_an_application_says_whom_a_parts_trouble_hurts(demo: Demo, page: Page) -> None:
+    page.goto(f"{demo.url}/applications")
+    page.get_by_role("link", name="Booking").first.click()
+    diagram = page.get_by_role("region", name="Line diagram")
+    expect(diagram.get_by_role("button", name="web-n1")).to_contain_text("held up by")
+    diagram.get_by_role("button", name="book-db-n1").click()
+    about = page.get_by_role("region", name="book-db-n1")
+    expect(about).to_contain_text("What depends on it")
+    expect(about.get_by_role("listitem").filter(has_text="web-n1")).to_be_visible()
+    about.get_by_role("link", name="book-db-n1").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("booking")
+
+
+def test_a_probe_is_tried_kept_and_taken_away(demo: Demo, page: Page) -> None:
+    page.goto(f"{demo.url}/probes")
+    page.get_by_role("button", name="New probe").click()
+    page.get_by_label("URL").fill(f"{demo.url}/")
+    page.get_by_label("Name of the probe").fill("front page")
+    page.get_by_label("The answer has in it").fill("no such words")
+    page.get_by_role("button", name="Try it once").click()
+    expect(page.get_by_role("status").filter(has_text="no such words")).to_be_visible()
+    page.get_by_label("The answer has in it").fill("Balise")
+    page.get_by_role("button", name="Keep it").click()
+    row = page.get_by_role("row", name="front page")
+    expect(row).to_contain_text("200 OK", timeout=15_000)
+    row.get_by_role("link", name="front page").click()
+    expect(page.get_by_role("region", name="From every place")).to_contain_text("wait for the answer")
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Delete").click()
+    expect(page.get_by_role("row", name="front page")).to_have_count(0)
+
+
+def test_two_hosts_inventory_is_compared_and_a_change_is_seen(demo: Demo, page: Page) -> None:
+    page.goto(f"{demo.url}/fleet/web-n1")
+    page.get_by_role("link", name="Inventory and changes").click()
+    page.get_by_role("navigation", name="Kinds").get_by_role("button", name="packages").click()
+    expect(page.get_by_role("row", name="nginx")).to_contain_text("1.24.0-2")
+    page.get_by_label("Compare with").select_option("host:web-n2")
+    comparison = page.get_by_role("region", name="Comparison")
+    expect(comparison.get_by_role("row", name="nginx")).to_contain_text("1.24.0-1")
+    page.goto(f"{demo.url}/fleet/web-n1/inventory?from=-24h")
+    expect(page.get_by_text("package nginx: version 1.24.0-1 → 1.24.0-2")).to_be_visible()

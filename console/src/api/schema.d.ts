@@ -3432,6 +3432,12 @@ export interface components {
              */
             rules: components["schemas"]["RuleDocument"][];
             /**
+             * System
+             * @description parts of the operating system itself, which the plan switches on and off
+             * @default []
+             */
+            system: string[];
+            /**
              * Target
              * @default {}
              */

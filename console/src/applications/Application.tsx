@@ -101,7 +101,7 @@ function Diagram({
   }, []);
   const stations = placed(a.parts, a.needs, width);
   const edges = lines(stations, a.needs, width);
-  const height = Math.max(120, ...stations.map((p) => p.y)) + ROW - 18;
+  const height = Math.max(120, ...stations.map((p) => p.y)) + ROW - 8;
   if (!a.parts.length) return <p className="py-6 text-ink-2">Nothing is drawn yet: change the drawing to add parts.</p>;
   const columns = Math.max(0, ...a.parts.map((s) => s.rank)) + 1;
   return (
@@ -155,10 +155,11 @@ function Diagram({
 
 /** What stands under a station: whom it is held up by, else its figure. */
 function figure(station: Station): string {
-  if (station.because.length) return `held up by ${station.because.slice(0, 2).join(", ")}`;
+  const [first, ...others] = station.because;
+  if (first) return `held up by ${first}${others.length ? ` and ${others.length} more` : ""}`;
   const f = station.figure;
   if (!f || f.value === null) return station.own === "ok" ? "" : station.own;
-  return f.unit.startsWith("{") ? withUnit(f.value, f.unit) : `${f.name.toLowerCase()} ${withUnit(f.value, f.unit)}`;
+  return f.unit.startsWith("{") ? withUnit(f.value, f.unit) : `${f.name} ${withUnit(f.value, f.unit)}`;
 }
 
 /** One part: where it leads, what it needs, and whom its trouble hurts. */

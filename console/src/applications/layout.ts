@@ -19,6 +19,8 @@ export interface Line {
 
 export const ROW = 76;
 export const TOP = 44;
+/** How far below a station the gap under its label is. */
+const GAP = 58;
 
 /**
  * Stations from the users' side on the left to the storage side on the right, one column a rank; in each column near
@@ -64,9 +66,10 @@ export function lines(all: Placed[], needs: Schemas["Need"][], width: number): L
       const long = b.station.rank - a.station.rank > 1;
       if (long) {
         // Past the stations between, in the gap below their labels.
-        const gap = a.y + ROW - 17;
+        const gap = a.y + GAP;
+        const turn = a.x + width / columns - GAP - 40;
         const rise = Math.abs(gap - b.y);
-        const path = `M${a.x} ${a.y}L${a.x + ROW - 17} ${gap}H${Math.max(a.x + ROW, b.x - rise - 14)}L${b.x - 14} ${b.y}H${b.x}`;
+        const path = `M${a.x} ${a.y}H${turn}L${turn + GAP} ${gap}H${Math.max(turn + GAP, b.x - rise - 14)}L${b.x - 14} ${b.y}H${b.x}`;
         out.push({ from: need.from, to, path, bad: unwell(b.station) });
         continue;
       }

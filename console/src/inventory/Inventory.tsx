@@ -49,7 +49,7 @@ export function Component() {
       <header className="mb-3 flex flex-wrap items-center gap-4">
         <h1 className="font-semibold text-xl">
           What is on{" "}
-          <Link className="hover:underline" to={withSpan(`/fleet/${encodeURIComponent(name)}`, parameters)}>
+          <Link className="underline" to={withSpan(`/fleet/${encodeURIComponent(name)}`, parameters)}>
             {name}
           </Link>
         </h1>

@@ -49,7 +49,7 @@ export function Component() {
           {p.kind} {place(p)}, every {p.every}, at most {p.time_limit}
           {p.attempts > 1 && `, ${p.attempts} attempts`} · shown on{" "}
           <Link
-            className="text-base-content hover:underline"
+            className="text-base-content underline"
             to={withSpan(`/fleet/${encodeURIComponent(p.on_host)}`, parameters)}
           >
             {p.on_host}

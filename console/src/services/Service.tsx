@@ -124,7 +124,7 @@ function Heading({ service, now }: { service: Service; now: number }) {
         <p className="grow-cell font-dense text-ink-2">
           on{" "}
           <Link
-            className="text-base-content hover:underline"
+            className="text-base-content underline"
             to={withSpan(`/fleet/${encodeURIComponent(service.host)}`, parameters)}
           >
             {service.host}
@@ -202,7 +202,7 @@ function Dependents({ host, service }: { host: string; service: string }) {
     <>
       {(answer.data?.items ?? []).map((d) => (
         <p key={d.application + d.part} className="mt-3 font-dense">
-          <Link className="font-semibold hover:underline" to={`/applications/${encodeURIComponent(d.application)}`}>
+          <Link className="font-semibold underline" to={`/applications/${encodeURIComponent(d.application)}`}>
             {d.application}
           </Link>{" "}
           {d.needed_by.length ? `depends on it: ${d.needed_by.join(", ")}` : "has it where the users are"}

@@ -38,7 +38,10 @@ export function SessionTree({
   const shown = involved.slice(0, whole ? 60 : 8);
   if (waiting.length > 0 !== chains) return null;
   return (
-    <section aria-label="Sessions" className={chains ? "mb-3 border-state-critical border-l-4 pl-3" : "mt-4"}>
+    <section
+      aria-label={chains ? "Who blocks whom" : "Sessions at work"}
+      className={chains ? "mb-3 border-state-critical border-l-4 pl-3" : "mt-4"}
+    >
       <h2 className="font-semibold">
         {head && waiting.length
           ? `${plural(waiting.length, "session")} wait for ${head.application || head.user} (session ${head.id})`

@@ -231,6 +231,9 @@ class KitDocument(Strict):
     target: Annotated[dict[Key, KitField], Field(max_length=20)] = {}
     credential: KitCredential | None = None
     grant: KitGrant | None = None
+    system: Annotated[list[Key], Field(max_length=20)] = Field(
+        default=[], description="parts of the operating system itself, which the plan switches on and off"
+    )
     read: Annotated[list[KitPart], Field(max_length=40)] = []
     logs: Annotated[list[KitLog], Field(max_length=10)] = []
     rules: Annotated[list[RuleDocument], Field(max_length=40)] = []

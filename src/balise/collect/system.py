@@ -477,3 +477,10 @@ class Users:
         for user, share in sorted(cpu.items(), key=lambda c: -c[1])[:8]:
             yield Reading("balise.cpu.user", round(share, 4), {"user.name": user})
             yield Reading("balise.memory.user", memory[user], {"user.name": user})
+
+
+MEANINGS: Mapping[str, Mapping[str, Meaning]] = {
+    collector.name: collector.meanings
+    for collector in (Cpu, Memory, Filesystems, Disks, Network, Uptime, Processes, Pressure, Kernel, Users)
+}
+"""What each part of a system tells, by the part's name in plans."""

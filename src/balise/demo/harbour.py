@@ -93,6 +93,8 @@ def furnish_applications(console: Console) -> None:
     there = {ship.name: ship for ship in FLEET if console.directory.find(ship.name)}
     for position, (name, about) in enumerate(APPLICATIONS.items()):
         mine = [ship for ship in there.values() if ship.group == name]
+        if not mine:
+            continue
         wanted = dict.fromkeys(ship.name for ship in mine)
         for ship in mine:
             wanted.update(dict.fromkeys(need for need in ship.needs if need in there))

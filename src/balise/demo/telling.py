@@ -240,5 +240,7 @@ def _moments(start: float, end: float, every: float, chance: random.Random) -> I
 def _event(
     ship: Ship, at: float, severity: Severity, source: str, body: str, attributes: dict[str, Any] | None = None
 ) -> NewEvent:
+    if source == "postgresql":
+        attributes = {"service.name": "booking", **(attributes or {})}
     packed = json.dumps(attributes, ensure_ascii=False, separators=(",", ":")) if attributes else None
     return NewEvent(int(at * NS), ship.name, SEVERITIES.index(severity), source, body, packed)

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from balise.api.kits import Kit, KitChange, KitCheck, KitDocument, KitMetricShown, KitWhole
 from balise.api.problems import FieldProblem
 from balise.collect.kits.folder import KitFile, kits_in, shipped_kits
+from balise.collect.system import MEANINGS
 from balise.core.documents import DocumentError
 from balise.core.kits.documents import changes, check_kit, read_kit
 from balise.core.kits.rows import metrics_of
@@ -134,6 +135,11 @@ class KitBook:
             KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.about, part=part.part)
             for part in kit.read
             for name, m in metrics_of(part)
+        ]
+        shown += [
+            KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.description, part=part)
+            for part in kit.system
+            for name, m in MEANINGS.get(part, {}).items()
         ]
         shown += [
             KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.about, part=f"log {one.log}")

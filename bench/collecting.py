@@ -1,0 +1,81 @@
+"""Collecting: what the agent costs with all its parts, each collector's own cost, and a thousand probes a minute."""
+
+from __future__ import annotations
+
+import threading
+import time
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+from balise.api.probes import ProbeBody, ProbeExpect, ProbeTarget
+from balise.collect.inventory import Inventory
+from balise.collect.probes.schedule import Probing
+from console import agent
+from report import Report
+
+AGENT_SECONDS = 300.0
+PROBES = 1000
+PROBE_SECONDS = 60.0
+
+
+class _Page(BaseHTTPRequestHandler):
+    def do_GET(self) -> None:
+        self.send_response(200)
+        self.send_header("Content-Length", "12")
+        self.end_headers()
+        self.wfile.write(b"timetable v1")
+
+    def log_message(self, *_words: object) -> None: ...
+
+
+def probes(report: Report) -> None:
+    """The process's own time, without that of the server it asks, which runs in this process too."""
+    report.title(f"{PROBES} probes of a page and its words, each every minute, from one process, over 60 s")
+    server = ThreadingHTTPServer(("127.0.0.1", 0), _Page)
+    served = threading.Thread(target=server.serve_forever, daemon=True)
+    served.start()
+    good: list[float] = []
+    bad: list[str] = []
+    lock = threading.Lock()
+
+    def heard(_probe: ProbeTarget, result: object) -> None:
+        with lock:
+            if result.good:  # type: ignore[attr-defined]
+                good.append(result.seconds)  # type: ignore[attr-defined]
+            else:
+                bad.append(result.message)  # type: ignore[attr-defined]
+
+    body = ProbeBody(
+        kind="http",
+        target=f"http://127.0.0.1:{server.server_port}/",
+        every="60s",
+        time_limit="5s",
+        expect=ProbeExpect(text="timetable"),
+    )
+    probing = Probing(heard)
+    probing.start()
+    began, used = time.monotonic(), time.process_time()
+    probing.set_probes([ProbeTarget(name=f"page-{n}", body=body) for n in range(PROBES)])
+    time.sleep(PROBE_SECONDS)
+    passed, used = time.monotonic() - began, time.process_time() - used
+    probing.stop()
+    server.shutdown()
+    report.budget("probes made in a minute", (len(good) + len(bad)) / passed * 60, 990, most=False)
+    report.figure(
+        "failed; left out; median", f"{len(bad)}; {probing.left_out}; {sorted(good)[len(good) // 2] * 1000:.1f} ms"
+    )
+    report.figure("processor, with the page's server in the same process", f"{used / passed * 100:.1f} % of a core")
+
+
+def inventory(report: Report) -> None:
+    report.title("The inventory, read once; processor time of this process by kind")
+    read = Inventory()
+    for kind in read.kinds:
+        began = time.process_time()
+        items = read.read(kind)
+        report.figure(kind, f"{(time.process_time() - began) * 1000:8.2f} ms  {len(items)} items")
+
+
+def run(report: Report) -> None:
+    probes(report)
+    inventory(report)
+    agent(report, AGENT_SECONDS, share=1.0, memory=60.0)
