@@ -339,3 +339,71 @@ def test_what_an_agent_found_is_proposed_and_taken_up(own_service: Service, tmp_
             admin.call("DELETE", "/credentials/mon")
         agent.keeper.stop()
         agent.deliverer.close()
+
+
+def test_an_application_follows_its_parts_and_what_plans_and_agents_say(
+    own_service: Service, tmp_path: Path, desk: Desk
+) -> None:
+    service = own_service
+    with service.client() as admin:
+        key = admin.make_enrolment_key(NewEnrolmentKey(label="a", uses=2)).key
+        agents = {}
+        for name, address in (("web-n1", "192.0.2.11"), ("desk-n1", "192.0.2.12")):
+            facts = {"host_name": name, "machine_id": f"m-{name}", "addresses": [address]}
+            told = admin.call("POST", "/agents/enrol", {"key": key, "facts": facts})
+            agents[name] = Agent(
+                tmp_path / name, Identity(service.url, name, told["host_id"], told["token"], time.time()),
+                load_settings(tmp_path / name),
+            )  # fmt: skip
+
+        def turns() -> None:
+            for agent in agents.values():
+                agent._listened_at = time.monotonic()
+                agent.turn(time.time())
+                while len(agent._spool):
+                    agent.deliverer.step()
+
+        agents["desk-n1"]._listening = [{"port": 8123, "address": "0.0.0.0", "process": "desk"}]
+        agents["web-n1"]._talks = {("192.0.2.12", 8123): 3, ("203.0.113.99", 80): 9}
+        turns()
+        [talk] = [t for t in admin.call("GET", "/applications/connections")["items"] if t["from_host"] == "web-n1"]
+        assert (talk["to_host"], talk["port"], talk["process"], talk["known"]) == ("desk-n1", 8123, "desk", False)
+        assert talk["seen"] >= 3
+
+        made = admin.call("POST", "/services", {"host": "desk-n1", "kit": "json-http", "mode": "split", "name": "desk",
+                                                "target": {"url": desk.url}, "every": "5s"})  # fmt: skip
+        body = {
+            "about": "Where tickets are sold",
+            "parts": [{"name": "front", "host": "web-n1"}, {"name": "desk", "host": "desk-n1", "service": "desk"}],
+            "needs": [{"from": "front", "to": ["desk"]}],
+        }
+        admin.call("PUT", "/applications/Tickets", body)
+        well = until(lambda: (a := admin.call("GET", "/applications/Tickets"))["state"] == "ok" and a, 40)
+        assert {p["name"]: p["rank"] for p in well["parts"]} == {"front": 0, "desk": 1}
+        assert [
+            t["known"] for t in admin.call("GET", "/applications/connections")["items"] if t["from_host"] == "web-n1"
+        ] == [True]
+        admin.call(
+            "PUT",
+            "/plans/tellers",
+            {"text": "plan: tellers\nfor: {host: desk-n1}\napplication: {name: Tickets, needs: [front]}\n"},
+        )
+        parts = {p["name"]: p for p in admin.call("GET", "/applications/Tickets")["parts"]}
+        assert parts["desk-n1"]["from_plan"] == "tellers" and parts["desk-n1"]["rank"] == 0
+        admin.call("DELETE", "/plans/tellers")
+        desk.stop()
+        hurt = until(lambda: (a := admin.call("GET", "/applications/Tickets"))["state"] == "critical" and a, 60)
+        front = next(p for p in hurt["parts"] if p["name"] == "front")
+        assert hurt["because"] == ["desk"] and (front["own"], front["state"], front["because"]) == (
+            "ok",
+            "critical",
+            ["desk"],
+        )
+        [above] = admin.call("GET", "/applications/dependents", host="desk-n1", service="desk")["items"]
+        assert (above["application"], above["needed_by"]) == ("Tickets", ["front"])
+        assert admin.call("GET", f"/services/{made['id']}")["state"] == "critical"
+        with pytest.raises(Refused, match="no part 'cellar'"):
+            admin.call("PUT", "/applications/Tickets", body | {"needs": [{"from": "front", "to": ["cellar"]}]})
+        for agent in agents.values():
+            agent.keeper.stop()
+            agent.deliverer.close()

@@ -23,18 +23,22 @@ from balise.api.access import (
     User,
 )
 from balise.api.alerts import Acknowledge, Alert, AlertDetail
+from balise.api.applications import Application, ApplicationBody
 from balise.api.credentials import Credential
 from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
 from balise.api.hosts import Evidence, Group, GroupBody, Host, HostChange, HostsChange, HostsChanged, Stretch
+from balise.api.inventory import Inventory
+from balise.api.kits import Kit, KitTrial, Tried
 from balise.api.lists import Note, Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
 from balise.api.notify import Callout, CalloutBody, Channel, Delivery, EmailChannel, WebhookChannel
 from balise.api.plans import HostPlan, Plan, PlanText
+from balise.api.probes import Probe, ProbeBody
 from balise.api.problems import Problem
 from balise.api.relays import Relay
 from balise.api.remote import Enrolment, NewEnrolment, Remote, RemoteBody, StartedEnrolment
 from balise.api.rules import Rehearsal, Rehearse, Rule, RuleBody
-from balise.api.services import Service, ServiceBody
+from balise.api.services import Service, ServiceBody, Sessions
 from balise.api.status import Status
 from balise.client.errors import Refused, Unreachable
 from balise.client.trust import Trust
@@ -205,6 +209,35 @@ class Balise:
 
     def add_service(self, body: ServiceBody) -> Service:
         return Service.model_validate(self.call("POST", "/services", body))
+
+    def kits(self) -> list[Kit]:
+        return [Kit.model_validate(k) for k in self.call("GET", "/kits")["items"]]
+
+    def try_kit(self, name: str, body: KitTrial) -> Tried:
+        """Reads a target once from the console."""
+        return Tried.model_validate(self.call("POST", f"/kits/{_name(name)}/try", body))
+
+    def sessions(self, service: int, at: str | None = None) -> Sessions:
+        """Who is at work in a service, and who blocks whom."""
+        return Sessions.model_validate(self.call("GET", f"/services/{service}/sessions", at=at))
+
+    def probes(self, host: str | None = None) -> list[Probe]:
+        return [Probe.model_validate(p) for p in self.call("GET", "/probes", host=host)["items"]]
+
+    def put_probe(self, name: str, body: ProbeBody) -> Probe:
+        sent = body.model_dump(mode="json", by_alias=True, exclude_none=True)
+        return Probe.model_validate(self.call("PUT", f"/probes/{_name(name)}", sent))
+
+    def inventory(self, host: str, kind: str | None = None, at: str | None = None) -> Inventory:
+        """What is on a host, now or at an earlier moment."""
+        return Inventory.model_validate(self.call("GET", f"/hosts/{_name(host)}/inventory", kind=kind, at=at))
+
+    def applications(self) -> list[Application]:
+        return [Application.model_validate(a) for a in self.call("GET", "/applications")["items"]]
+
+    def put_application(self, name: str, body: ApplicationBody) -> Application:
+        sent = body.model_dump(mode="json", by_alias=True)
+        return Application.model_validate(self.call("PUT", f"/applications/{_name(name)}", sent))
 
     def plans(self) -> list[Plan]:
         """All plans, from the general to the particular."""

@@ -14,8 +14,8 @@ from pathlib import Path
 import psutil
 
 from balise.api.inventory import InventoryKind
+from balise.collect.kits.sources.running import run_bounded
 from balise.collect.kits.sources.source import SourceProblem
-from balise.collect.kits.sources.texts import run_bounded
 from balise.collect.ports import listening
 from balise.collect.system import is_storage
 from balise.core.inventory import texts

@@ -323,7 +323,7 @@ class ServiceBook:
         query = select(tables.Service.id).where(tables.Service.kit == name)
 
         def write(session: Session) -> None:
-            for number in session.scalars(query):
+            for number in session.scalars(query) if before != version else ():
                 step = tables.ServiceStep(service=number, at=time.time(), what="kit", before=before, after=version)
                 session.add(step)
 

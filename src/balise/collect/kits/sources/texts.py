@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
 import socket
-import subprocess
-import threading
 import time
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -16,6 +12,7 @@ import httpx
 
 from balise.api.credentials import CredentialBody
 from balise.api.kits import Target
+from balise.collect.kits.sources.running import run_bounded
 from balise.collect.kits.sources.source import (
     MOST_BYTES,
     Rows,
@@ -234,51 +231,3 @@ def command_words(run: Sequence[Any], target: Target) -> list[str]:
             continue
         found.append(text)
     return found
-
-
-def run_bounded(words: Sequence[str], limit: float) -> tuple[int, str, str]:
-    """Runs a program: its status, what it said and what it complained, within a time and a size.
-
-    Raises:
-        SourceProblem: there is no such program, it took too long, or it said too much.
-    """
-    environment = {"PATH": os.environ.get("PATH", "/usr/sbin:/usr/bin:/sbin:/bin"), "LC_ALL": "C", "HOME": "/"}
-    try:
-        process = subprocess.Popen(
-            list(words),
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            env=environment,
-            start_new_session=True,
-        )
-    except OSError as error:
-        raise SourceProblem(f"{words[0]}: {error.strerror}") from None
-    late = threading.Timer(limit, lambda: _end(process))
-    late.start()
-    complaints: list[bytes] = []
-    errors = threading.Thread(target=lambda: complaints.append(_pipe(process.stderr, 16_384)), daemon=True)
-    errors.start()
-    out = _pipe(process.stdout, MOST_BYTES + 1)
-    if len(out) > MOST_BYTES:
-        _end(process)
-    code = process.wait()
-    errors.join(1.0)
-    ended_late = not late.is_alive()
-    late.cancel()
-    if len(out) > MOST_BYTES:
-        raise SourceProblem(f"{words[0]} said more than {MOST_BYTES >> 20} MiB")
-    if ended_late and code < 0:
-        raise SourceProblem(f"{words[0]} did not end within {limit:g} s and was stopped")
-    return code, out.decode("utf-8", "replace"), b"".join(complaints).decode("utf-8", "replace")
-
-
-def _pipe(pipe: Any, most: int) -> bytes:
-    with pipe:
-        found: bytes = pipe.read(most)
-        return found
-
-
-def _end(process: subprocess.Popen[bytes]) -> None:
-    with contextlib.suppress(ProcessLookupError, PermissionError):
-        os.killpg(process.pid, 9)
