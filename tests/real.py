@@ -85,7 +85,7 @@ class Daemon:
     def _environment(more: dict[str, str]) -> dict[str, str]:
         return {"PATH": f"{os.environ['PATH']}:/usr/sbin:/sbin", "LC_ALL": "C", **more}
 
-    def ready(self, what: Callable[[], Any], seconds: float = 30.0) -> None:
+    def ready(self, what: Callable[[], Any], seconds: float = 90.0) -> None:
         """Waits until `what` no longer raises and is true."""
 
         def tried() -> bool:

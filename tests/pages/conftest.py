@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from demo_service import CHROMIUM, Demo
+
+expect.set_options(timeout=15_000)
 
 
 @pytest.fixture(scope="session")

@@ -240,7 +240,7 @@ def test_a_list_is_enrolled_with_its_mistakes_put_right_and_survives_a_reload(de
     wrong = [lines[0], lines[1].replace(ports[1], "9"), lines[2], lines[3] + " fifth word"]
     page.goto(demo.url + "/fleet")
     page.get_by_role("link", name="Enrol hosts").click()
-    page.get_by_role("radio", name="A list of addresses").check()
+    page.get_by_role("radio", name="A list of addresses").click()
     text = page.get_by_label("One host a line")
     text.fill("\n".join(wrong))
     page.get_by_label("Credential").select_option(label="quays, balise")

@@ -18,6 +18,7 @@ COLUMNS: list[Column] = [
     ("host", lambda s: s["host"]),
     ("service", lambda s: s["name"]),
     ("kit", lambda s: f"{s['kit']} {s['kit_version']}"),
+    ("at", lambda s: s["target"].get("port") or s["target"].get("url") or s["target"].get("socket")),
     ("version", lambda s: s["version"]),
     ("mode", lambda s: s["collection"]["mode"]),
     ("read by", lambda s: s["collection"]["by"]),

@@ -32,6 +32,7 @@ from balise.collect.system import (
     Uptime,
     Users,
     is_storage,
+    kernel_look,
 )
 
 PAGE = os.sysconf("SC_PAGE_SIZE")
@@ -152,24 +153,13 @@ def _said(path: str) -> str:
         return ""
 
 
-def _number(text: str) -> float | None:
-    return float(text) if text.strip().isdecimal() else None
-
-
 def _kernel() -> KernelLook:
-    stat = dict(line.split(None, 1) for line in _said("/proc/stat").splitlines() if " " in line)
-    counts = dict(line.split(None, 1) for line in _said("/proc/vmstat").splitlines() if " " in line)
-    files = _said("/proc/sys/fs/file-nr").split()
-    tracked = _number(_said("/proc/sys/net/netfilter/nf_conntrack_count"))
-    most = _number(_said("/proc/sys/net/netfilter/nf_conntrack_max"))
-    return KernelLook(
-        switches=_number(stat.get("ctxt", "")),
-        interrupts=_number(stat.get("intr", "").split(" ")[0]),
-        forks=_number(stat.get("processes", "")),
-        files=(float(files[0]) - float(files[1]), min(float(files[2]), 1e15)) if len(files) == 3 else None,
-        connections=(tracked, most) if tracked is not None and most is not None else None,
-        entropy=_number(_said("/proc/sys/kernel/random/entropy_avail")),
-        killed_for_memory=_number(counts.get("oom_kill", "")),
+    return kernel_look(
+        _said("/proc/stat"),
+        _said("/proc/vmstat"),
+        _said("/proc/sys/fs/file-nr"),
+        f"{_said('/proc/sys/net/netfilter/nf_conntrack_count')} {_said('/proc/sys/net/netfilter/nf_conntrack_max')}",
+        _said("/proc/sys/kernel/random/entropy_avail"),
     )
 
 

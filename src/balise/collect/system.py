@@ -396,6 +396,25 @@ class KernelLook:
     killed_for_memory: float | None = None
 
 
+def kernel_look(stat: str, vmstat: str, files: str, tracked: str, entropy: str) -> KernelLook:
+    """The kernel's counts out of its own texts: /proc/stat, /proc/vmstat, fs/file-nr, conntrack count and maximum."""
+
+    def number(text: str) -> float | None:
+        return float(text) if text.strip().isdecimal() else None
+
+    told = {k: v for text in (stat, vmstat) for k, _, v in (line.partition(" ") for line in text.splitlines())}
+    handles, connections = files.split(), [float(n) for n in tracked.split() if n.isdecimal()]
+    return KernelLook(
+        switches=number(told.get("ctxt", "")),
+        interrupts=number(told.get("intr", "").split(" ")[0]),
+        forks=number(told.get("processes", "")),
+        files=(float(handles[0]) - float(handles[1]), min(float(handles[2]), 1e15)) if len(handles) == 3 else None,
+        connections=(connections[0], connections[1]) if len(connections) == 2 else None,
+        entropy=number(entropy),
+        killed_for_memory=number(told.get("oom_kill", "")),
+    )
+
+
 class Kernel:
     """Context switches, interrupts, new processes, and the tables of the kernel that can run full."""
 

@@ -23,11 +23,14 @@ from balise.collect.system import (
     CpuLook,
     Disks,
     Filesystems,
+    Kernel,
     Memory,
     Network,
+    Pressure,
     Processes,
     ProcessLook,
     Uptime,
+    kernel_look,
 )
 from balise.core.syslog import parse_line
 
@@ -37,11 +40,15 @@ LONGEST_LINE = 64 << 10
 _NUMBERS = "echo $(getconf CLK_TCK 2>/dev/null || echo 100) $(getconf PAGESIZE 2>/dev/null || echo 4096)"
 _SYSTEM = {
     "numbers": _NUMBERS,
-    "stat": "grep -E '^(cpu|btime)' /proc/stat",
+    "stat": "grep -E '^(cpu|btime|ctxt|processes)' /proc/stat; grep -oE '^intr [0-9]+' /proc/stat",
     "loadavg": "cat /proc/loadavg",
     "uptime": "cat /proc/uptime",
     "meminfo": "cat /proc/meminfo",
-    "vmstat": "grep -E '^psw' /proc/vmstat",
+    "vmstat": "grep -E '^(psw|oom_kill)' /proc/vmstat",
+    "files": "cat /proc/sys/fs/file-nr",
+    "tracked": "cat /proc/sys/net/netfilter/nf_conntrack_count /proc/sys/net/netfilter/nf_conntrack_max",
+    "entropy": "cat /proc/sys/kernel/random/entropy_avail",
+    "pressure": 'for r in cpu memory io; do sed "s/^/$r /" /proc/pressure/$r; done',
     "mounts": "cat /proc/mounts",
     "blocks": "df -P -k -l 2>/dev/null || df -P -k",
     "inodes": "df -P -i -l 2>/dev/null",
@@ -151,6 +158,10 @@ class LinuxHost:
         self.processes = Processes(self._processes, lambda pid: (self._names.get(pid, f"pid {pid}"), self._owner(pid)))
         self._collectors: list[Collector] = [
             Cpu(self._cpu),
+            Pressure(lambda: _by_resource(get("pressure"))),
+            Kernel(
+                lambda: kernel_look(get("stat"), get("vmstat"), get("files"), get("tracked"), get("entropy")),
+            ),
             Memory(lambda: procfs.memory(get("meminfo"), get("vmstat"))),
             Filesystems(lambda: procfs.space(get("mounts"), get("blocks"), get("inodes"))),
             Disks(lambda: procfs.disks(get("diskstats"))),
@@ -211,6 +222,16 @@ class LinuxHost:
             time_zone=printable(get("zone"))[:60],
             virtual=_virtual(get("flags")),
         )
+
+
+def _by_resource(text: str) -> dict[str, str]:
+    """Lines that begin with a resource, as a text for each."""
+    found: dict[str, str] = {}
+    for line in text.splitlines():
+        resource, there, rest = line.partition(" ")
+        if there:
+            found[resource] = f"{found.get(resource, '')}{rest}\n"
+    return found
 
 
 def _virtual(flags: str) -> str:
