@@ -26,7 +26,6 @@ TERMINAL = (
         "balise service list; echo; balise service sessions 1 | head -12; echo; balise probe list; echo; balise kit try dns --here --target name=localhost | head -12",
     ),
     ("command-alerts", "balise alert list; echo; balise alert show {alert} | head -22"),
-    ("command-rules", "balise rule list; echo; balise rule rehearse sessions-waiting --from -7d"),
     (
         "command-metrics",
         "balise metric read postgresql.sessions.blocked --from -30m --points 12; echo; balise event search timed --limit 12",
