@@ -58,11 +58,9 @@ def test_differences_are_told_in_a_sentence() -> None:
     after = by_name(
         [{"name": "openssl", "version": "3.0.18"}, {"name": "mate", "shell": "/bin/sh", "state": "y"}, {"name": "new"}]
     )
-    told = [sentence("packages", "", c) for c in changes(before, after)]
+    told = [sentence("packages", c) for c in changes(before, after)]
     assert told == ["package new was added", "package openssl: version 3.0.17 → 3.0.18"]
-    assert [sentence("accounts", "", c) for c in changes({"mate": {"id": 7}}, {})] == [
-        "account mate was removed (id 7)"
-    ]
+    assert [sentence("accounts", c) for c in changes({"mate": {"id": 7}}, {})] == ["account mate was removed (id 7)"]
     assert most_common([{"a": "1", "b": "x"}, {"a": "1"}, {"a": "2"}]) == {"a": "1"}
 
 

@@ -17,7 +17,7 @@ from balise.core.kits.forms import FormError, rows_of
 from balise.core.kits.logs import LogReader
 from balise.core.kits.openmetrics import OpenMetricsError, samples
 from balise.core.kits.rows import MOST_VALUES, meanings_of, table_of, values_of, wanted
-from balise.core.kits.sessions import blocking, kept_sessions
+from balise.core.kits.sessions import blocking, in_chains, kept_sessions
 
 KIT = """
 kit: ticket-desk
@@ -197,6 +197,16 @@ def test_who_blocks_whom_is_followed_to_the_root() -> None:
     ]  # fmt: skip
     kept = kept_sessions(rows, "pg")
     assert [s["id"] for s in kept] == ["101", "3", "100"]
+
+
+def test_who_waits_stands_under_whom_it_waits_for() -> None:
+    waits = {"a": None, "b": "a", "c": "a", "d": "b", "e": None, "f": "e", "g": None}
+    rows = [{"id": n, "blocked_by": b, "seconds": ord(n)} for n, b in waits.items()]
+    assert [(s.id, s.depth) for s in in_chains(rows)] == [
+        ("a", 0), ("c", 1), ("b", 1), ("d", 2), ("e", 0), ("f", 1), ("g", 0),
+    ]  # fmt: skip
+    long = [{"id": n, "blocked_by": n - 1 if n else None} for n in range(3000)]
+    assert [s.depth for s in in_chains(long)] == list(range(3000))
 
 
 def test_a_log_is_read_as_its_kit_says() -> None:

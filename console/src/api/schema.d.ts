@@ -3381,7 +3381,7 @@ export interface components {
              * By
              * @enum {string}
              */
-            by: "postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "log" | "sql" | "greeting";
+            by: "postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "sql" | "greeting";
             /**
              * Charts
              * @default []
@@ -3689,7 +3689,7 @@ export interface components {
                 [key: string]: string;
             };
             /** By */
-            by?: ("postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "log" | "sql" | "greeting") | null;
+            by?: ("postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "sql" | "greeting") | null;
             /**
              * Configuration
              * @default {}

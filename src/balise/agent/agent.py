@@ -295,7 +295,8 @@ class Agent:
         return (setting.every if setting is not None else None) or EVERY
 
     def _all_costs(self) -> dict[str, float]:
-        return {**self._costs, **(self._services.costs() if self._services is not None else {})}
+        own = {**self._costs, **({"inventory": self._inventory.cost} if self._inventory.cost else {})}
+        return {**own, **(self._services.costs() if self._services is not None else {})}
 
     def _all_files(self) -> list[Follower]:
         return [*self._followers, *(self._services.files() if self._services is not None else [])]

@@ -25,7 +25,6 @@ SourceName = Literal[
     "snmp",
     "dns",
     "port",
-    "log",
     "sql",
     "greeting",
 ]

@@ -150,8 +150,7 @@ class ApplicationBook:
             known = self._directory.find(part.host)
             return known.state if known is not None else "silent"
         if part.probe is not None:
-            found = next((p for p in self._probes.states() if p[0] == part.probe), None)
-            return found[1] if found is not None else "silent"
+            return self._probes.state_of(part.probe)
         members = [k.state for k in self._directory.all() if part.group in k.groups]
         return worst(members) if members else "silent"
 

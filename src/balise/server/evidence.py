@@ -9,6 +9,7 @@ from typing import Any
 from balise.api.events import Pattern
 from balise.api.hosts import ProcessUse, Session
 from balise.core import filters
+from balise.core.kits.sessions import in_chains
 from balise.core.patterns import count_patterns
 from balise.core.series.steps import NS
 from balise.store.events.store import EventStore, Search
@@ -67,7 +68,7 @@ class EvidenceReader:
         found = self.snapshots(host, "sessions", start, end)
         if not found:
             return []
-        told = [(at, content.get("sessions") or [] if isinstance(content, dict) else content) for at, content in found]
+        told = [(at, session_rows(content)) for at, content in found]
         at, worst = max(told, key=lambda f: (sum(1 for s in f[1] if s.get("blocked_by")), f[0]))
         return session_tree(worst, at)[:limit]
 
@@ -128,40 +129,28 @@ def counted_patterns(events: EventStore, now: Search, before: Search | None, lim
     ]
 
 
+def session_rows(content: Any) -> list[dict[str, Any]]:
+    """The sessions of a look, as one service or a whole host told of them."""
+    rows = content.get("sessions") if isinstance(content, dict) else content
+    return [row for row in rows if isinstance(row, dict)] if isinstance(rows, list) else []
+
+
 def session_tree(rows: list[dict[str, Any]], at: float) -> list[Session]:
     """Sessions with the root of the chain each waits in, roots first and what waits for them below."""
-    by_id = {str(r["id"]): r for r in rows}
-
-    def chain(number: str) -> tuple[str | None, int]:
-        depth, seen = 0, {number}
-        while (blocker := by_id.get(number, {}).get("blocked_by")) and str(blocker) not in seen:
-            number, depth = str(blocker), depth + 1
-            seen.add(number)
-        return number, depth
-
-    waits = {str(r["blocked_by"]) for r in rows if r.get("blocked_by")}
-    out = []
-    for number, row in by_id.items():
-        root, depth = chain(number)
-        involved = depth > 0 or number in waits
-        out.append(
-            Session(
-                id=number,
-                service=str(row.get("service", "")),
-                user=str(row.get("user", "")),
-                application=str(row.get("application", "")),
-                client=str(row.get("client", "")),
-                state=str(row.get("state", "")),
-                statement=str(row.get("statement", ""))[:500],
-                seconds=float(row.get("seconds", 0.0)),
-                blocked_by=str(row["blocked_by"]) if row.get("blocked_by") else None,
-                root=root if involved else None,
-                depth=depth,
-                at=at,
-            )
+    return [
+        Session(
+            id=one.id,
+            service=str(one.row.get("service", "")),
+            user=str(one.row.get("user", "")),
+            application=str(one.row.get("application", "")),
+            client=str(one.row.get("client", "")),
+            state=str(one.row.get("state", "")),
+            statement=str(one.row.get("statement", ""))[:500],
+            seconds=float(one.row.get("seconds", 0.0)),
+            blocked_by=one.blocked_by,
+            root=one.root,
+            depth=one.depth,
+            at=at,
         )
-    held = defaultdict(int)
-    for one in out:
-        if one.root:
-            held[one.root] += 1
-    return sorted(out, key=lambda s: (-held[s.root] if s.root else 1, s.root or "", s.depth, -s.seconds))
+        for one in in_chains(rows)
+    ]

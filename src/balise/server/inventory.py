@@ -318,7 +318,7 @@ def _told(
         if collected.scope:
             attributes["service.name"] = collected.scope
         kept = {k: v for k, v in attributes.items() if v}
-        yield host, sentence(collected.kind, collected.scope, change), kept, at
+        yield host, sentence(collected.kind, change), kept, at
     if len(found) > MOST_EVENTS:
         more = f"and {len(found) - MOST_EVENTS} more differences in {collected.kind}"
         yield host, more, {"change.kind": collected.kind}, at

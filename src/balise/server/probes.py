@@ -107,9 +107,10 @@ class ProbeBook:
         found = [self._answer(known) for known in list(self._known.values())]
         return sorted((p for p in found if host is None or p.on_host == host), key=lambda p: p.name)
 
-    def states(self) -> list[tuple[str, State]]:
-        """Every probe's name and state."""
-        return [(known.name, known.state) for known in list(self._known.values())]
+    def state_of(self, name: str) -> State:
+        """A probe's state; silent for one that there is not."""
+        known = self._known.get(name)
+        return known.state if known is not None else "silent"
 
     def get(self, name: str) -> Probe:
         known = self._known.get(name)

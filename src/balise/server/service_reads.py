@@ -8,9 +8,9 @@ from typing import Any
 
 from balise.api.services import ServiceTable, SessionNow, Sessions
 from balise.api.spans import instant, rfc3339
-from balise.core.kits.sessions import blocking, chains
+from balise.core.kits.sessions import in_chains
 from balise.server.errors import Refused
-from balise.server.evidence import EvidenceReader
+from balise.server.evidence import EvidenceReader, session_rows
 from balise.server.kits import KitBook
 from balise.server.services import ServiceBook
 
@@ -69,50 +69,21 @@ class ServiceReads:
             raise Refused(422, f"at: {error}") from None
 
 
-def session_rows(content: Any) -> list[dict[str, Any]]:
-    """The sessions of a look, as one service or a whole host told of them."""
-    rows = content.get("sessions") if isinstance(content, dict) else content
-    return [row for row in rows if isinstance(row, dict)] if isinstance(rows, list) else []
-
-
 def sessions_of(rows: Iterable[dict[str, Any]], when: float) -> list[SessionNow]:
     """Sessions with the root of the chain each waits in: the longest chain first, its root at the head."""
-    held = {str(row["id"]): row for row in rows if row.get("id") is not None}
-    roots = blocking({n: str(row["blocked_by"]) if row.get("blocked_by") else None for n, row in held.items()})
-    lengths = chains(roots)
-
-    def longest(number: str) -> float:
-        return -float(held[number].get("seconds") or 0.0)
-
-    below: dict[str, list[str]] = {}
-    for number, row in held.items():
-        if row.get("blocked_by"):
-            below.setdefault(str(row["blocked_by"]), []).append(number)
-
-    def tree(number: str, seen: set[str]) -> list[str]:
-        """A session, and under each those that wait for it."""
-        seen.add(number)
-        waiting = sorted((n for n in below.get(number, []) if n not in seen), key=longest)
-        return [number, *(one for child in waiting if child not in seen for one in tree(child, seen))]
-
-    heads = sorted((n for n in held if roots[n][0] == n), key=lambda n: (-lengths.get(n, 0), longest(n)))
-    placed: set[str] = set()
-    order = [one for head in heads if head not in placed for one in tree(head, placed)]
-    order += sorted((n for n in held if n not in placed), key=lambda n: (-roots[n][1], longest(n)))
     return [
         SessionNow(
-            id=number,
-            user=str(row.get("user") or ""),
-            application=str(row.get("application") or ""),
-            client=str(row.get("client") or ""),
-            state=str(row.get("state") or ""),
-            statement=str(row.get("statement") or ""),
-            since=rfc3339(when - float(row.get("seconds") or 0.0)),
-            seconds=float(row.get("seconds") or 0.0),
-            blocked_by=str(row["blocked_by"]) if row.get("blocked_by") else None,
-            root=roots[number][0],
-            depth=roots[number][1],
+            id=one.id,
+            user=str(one.row.get("user") or ""),
+            application=str(one.row.get("application") or ""),
+            client=str(one.row.get("client") or ""),
+            state=str(one.row.get("state") or ""),
+            statement=str(one.row.get("statement") or ""),
+            since=rfc3339(when - float(one.row.get("seconds") or 0.0)),
+            seconds=float(one.row.get("seconds") or 0.0),
+            blocked_by=one.blocked_by,
+            root=one.root,
+            depth=one.depth,
         )
-        for number in order
-        for row in (held[number],)
+        for one in in_chains(rows)
     ]

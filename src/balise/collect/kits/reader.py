@@ -45,7 +45,7 @@ _SOURCES: dict[SourceName, tuple[str, str, str]] = {
     "port": ("port", "PortSource", ""),
     "sql": ("sql", "SqlSource", "psycopg or PyMySQL"),
 }
-LOCAL: tuple[SourceName, ...] = ("command", "file", "log")
+LOCAL: tuple[SourceName, ...] = ("command", "file")
 """What only works on the service's own host."""
 
 
@@ -193,8 +193,6 @@ class ServiceReader:
 
     def _ask(self, part: KitPart) -> Rows:
         by = part.by or self._kit.by
-        if by == "log":
-            return []
         if by == "command":
             words = command_words(part.ask.get("run") or [], self.service.target)
             if not self._may_run(self._kit, part, words):

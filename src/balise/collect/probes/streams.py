@@ -8,7 +8,6 @@ import poplib
 import smtplib
 import socket
 import ssl
-from collections.abc import Callable
 from typing import Any
 
 from balise.api.credentials import LoginCredential
@@ -76,31 +75,6 @@ def _line(line: socket.socket, talk: Talk) -> str:
             raise ProbeFailed(f"the connection ended before a greeting: {error.strerror}") from None
 
 
-Session = Callable[[Any], str]
-
-
-def _mail_or_files(
-    probe: ProbeTarget, talk: Talk, client: Any, work: Session, errors: tuple[type[Exception], ...]
-) -> str:
-    """Hands an open connection to a protocol's client, and turns its complaints into words."""
-    try:
-        line, place = _opened(probe, talk)
-        if place.get("tls") == "starttls":
-            line = _upgraded(probe, talk, line, place)
-        client.sock = line
-        return work(place)
-    except errors as error:
-        words = " ".join(str(a.decode("utf-8", "replace") if isinstance(a, bytes) else a) for a in error.args)
-        raise ProbeFailed(f"{probe.body.kind} says: {words[:200]}") from None
-    except (OSError, EOFError) as error:
-        if isinstance(error, TimeoutError):
-            raise
-        raise ProbeFailed(f"the connection ended: {str(error)[:200]}") from None
-    finally:
-        if client.sock is not None:
-            client.sock.close()
-
-
 def _upgraded(probe: ProbeTarget, talk: Talk, line: socket.socket, place: dict[str, Any]) -> socket.socket:
     hello, ask, good = STARTTLS[probe.body.kind]
     with talk.phase("ask for TLS"):
@@ -124,8 +98,11 @@ def _login(probe: ProbeTarget) -> tuple[str, str] | None:
 def probe_smtp(probe: ProbeTarget, talk: Talk) -> str:
     """Whether a mail server greets and takes EHLO (RFC 5321); signs in when there is a credential."""
     client = smtplib.SMTP(local_hostname="balise.invalid")
-
-    def work(place: dict[str, Any]) -> str:
+    line, place = _opened(probe, talk)
+    try:
+        if place.get("tls") == "starttls":
+            line = _upgraded(probe, talk, line, place)
+        client.sock = line
         if place.get("tls") != "starttls":
             with talk.phase("wait for the greeting"):
                 code, said = client.getreply()
@@ -138,24 +115,25 @@ def probe_smtp(probe: ProbeTarget, talk: Talk) -> str:
         if login := _login(probe):
             with talk.phase("sign in"):
                 client.login(*login)
-        judge_text(probe.body.expect, said.decode("utf-8", "replace"))
-        return said.decode("utf-8", "replace").splitlines()[0][:100]
-
-    return _mail_or_files(probe, talk, client, work, (smtplib.SMTPException,))
+    except smtplib.SMTPException as error:
+        words = " ".join(str(a.decode("utf-8", "replace") if isinstance(a, bytes) else a) for a in error.args)
+        raise ProbeFailed(f"smtp says: {words[:200]}") from None
+    finally:
+        line.close()
+    text = said.decode("utf-8", "replace")
+    judge_text(probe.body.expect, text)
+    return text.splitlines()[0][:100]
 
 
 class _Imap(imaplib.IMAP4):
     """The library's client over a connection that is open already."""
 
-    def __init__(self, line: socket.socket | None = None) -> None:
+    def __init__(self, line: socket.socket) -> None:
         self._line = line
-        if line is not None:
-            super().__init__("")
+        super().__init__("")
 
     def _create_socket(self, timeout: float | None = None) -> socket.socket:
         del timeout
-        if self._line is None:
-            raise OSError("no connection")
         return self._line
 
 

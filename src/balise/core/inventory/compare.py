@@ -53,7 +53,7 @@ def _told(item: Item) -> dict[str, Any]:
     return {k: v for k, v in item.items() if k not in _QUIET}
 
 
-def sentence(kind: str, scope: str, change: Change) -> str:
+def sentence(kind: str, change: Change) -> str:
     """A change as people read it: `package openssl: version 3.0.1 → 3.0.2`."""
     what = f"{SINGULAR.get(kind, kind)} {change.name}"
     if change.before is None and change.after is not None:
@@ -66,7 +66,6 @@ def sentence(kind: str, scope: str, change: Change) -> str:
         for key in sorted(_told(old).keys() | _told(new).keys())
         if old.get(key) != new.get(key)
     ]
-    del scope
     return f"{what}: {', '.join(parts)}"[:1000]
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 MOST_SESSIONS = 60
@@ -67,10 +68,43 @@ def blocking(blocked_by: Mapping[str, str | None]) -> dict[str, tuple[str | None
     return found
 
 
-def chains(roots: Mapping[str, tuple[str | None, int]]) -> dict[str, int]:
-    """How many sessions are in the chain of each root, itself counted."""
-    held: dict[str, int] = defaultdict(int)
-    for root, _ in roots.values():
-        if root is not None:
-            held[root] += 1
-    return dict(held)
+@dataclass(frozen=True)
+class Placed:
+    """A session's row with the root of the chain it waits in and how many it waits behind."""
+
+    id: str
+    row: Mapping[str, Any]
+    blocked_by: str | None
+    root: str | None
+    depth: int
+
+
+def in_chains(rows: Iterable[Mapping[str, Any]]) -> list[Placed]:
+    """Sessions in the order to read them: the longest chain first, under each session those that wait for it.
+
+    Those in no chain come last, the longest at work first.
+    """
+    held = {str(row["id"]): row for row in rows if row.get("id") is not None}
+    blockers = {n: str(row["blocked_by"]) if row.get("blocked_by") else None for n, row in held.items()}
+    roots = blocking(blockers)
+    lengths = Counter(root for root, _ in roots.values() if root is not None)
+    below: dict[str, list[str]] = {}
+    for number, blocker in blockers.items():
+        if blocker is not None:
+            below.setdefault(blocker, []).append(number)
+
+    def longest(number: str) -> float:
+        return -_seconds(held[number])
+
+    order: dict[str, None] = {}
+    heads = sorted((n for n in held if roots[n][0] == n), key=lambda n: (-lengths[n], longest(n)))
+    for head in heads:
+        # A stack and no recursion: a chain may be as long as there are sessions.
+        waiting = [head]
+        while waiting:
+            number = waiting.pop()
+            if number not in order:
+                order[number] = None
+                waiting += sorted((n for n in below.get(number, ()) if n not in order), key=longest, reverse=True)
+    rest = sorted((n for n in held if n not in order), key=lambda n: (-roots[n][1], longest(n)))
+    return [Placed(n, held[n], blockers[n], *roots[n]) for n in [*order, *rest]]
