@@ -205,7 +205,7 @@ def test_who_waits_stands_under_whom_it_waits_for() -> None:
     assert [(s.id, s.depth) for s in in_chains(rows)] == [
         ("a", 0), ("c", 1), ("b", 1), ("d", 2), ("e", 0), ("f", 1), ("g", 0),
     ]  # fmt: skip
-    long = [{"id": n, "blocked_by": n - 1 if n else None} for n in range(3000)]
+    long = [{"id": n, "blocked_by": n - 1 if n > 1 else None} for n in range(1, 3001)]
     assert [s.depth for s in in_chains(long)] == list(range(3000))
 
 
