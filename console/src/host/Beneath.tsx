@@ -86,6 +86,19 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
             </Row>
           ))}
         </Table>
+        {evidence.data && evidence.data.signed_in.length > 0 && (
+          <Table title="Signed in" columns={["CPU", "for"]}>
+            {evidence.data.signed_in.slice(0, 8).map((p) => (
+              <Row
+                key={`${p.user} ${p.terminal} ${p.at - p.seconds}`}
+                cells={[`${(p.cpu * 100).toFixed(1)} %`, duration(p.seconds)]}
+                title={`${p.user} on ${p.terminal}${p.origin ? ` from ${p.origin}` : ""}, ${withUnit(p.memory, "By")}; as seen last in the span`}
+              >
+                {p.user} <span className="text-ink-2">{p.origin || p.terminal}</span>
+              </Row>
+            ))}
+          </Table>
+        )}
         <Table title="What the log says" columns={["times", "usual"]} empty={lines.data ? "nothing in this span" : ""}>
           {lines.data?.items.slice(0, 8).map((p) => {
             const kind = weight(p.severity);

@@ -16,16 +16,16 @@ from balise import __version__
 from balise.agent.deliver import Deliverer
 from balise.agent.identity import AgentSettings, Identity
 from balise.agent.inventory import EVERY, InventoryWork
+from balise.agent.parts import Parts
 from balise.agent.plan import PlanKeeper
 from balise.agent.spool import Spool
 from balise.client.trust import held_trust
 from balise.collect.facts import read_facts
 from balise.collect.files import write_durably
 from balise.collect.follow import Follower, Position
-from balise.collect.here import processes, system_collectors, users
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.ports import connected, listening
-from balise.collect.readings import Collector, Kept, LogLine, Meaning, Reading
+from balise.collect.readings import Kept, LogLine, Meaning, Reading
 
 if TYPE_CHECKING:
     from balise.agent.services import ServiceWork
@@ -57,9 +57,6 @@ class Agent:
         verify = held_trust(folder).context() if identity.console.startswith("https:") else False
         self.deliverer = Deliverer(identity, self._spool, verify=verify)
         self.keeper = PlanKeeper(folder, identity, self.deliverer, verify=verify)
-        self._processes = processes()
-        self._users = users(self._processes)
-        self._collectors: list[Collector] = [*system_collectors(), self._processes, self._users]
         self._services: ServiceWork | None = None
         self._inventory = InventoryWork(
             lambda kept: self._keep(time.time(), [], {}, [], kept),
@@ -70,14 +67,20 @@ class Agent:
         self._listened_at = 0.0
         self._talks: dict[tuple[str, int], int] = {}
         self._talks_since = time.monotonic()
-        self._due: dict[str, float] = {}
         self._positions = folder / "positions.json"
         self._held = self._load_positions()
+        self._parts = Parts(
+            lambda: self.keeper.plan.collectors,
+            lambda: self.every,
+            lambda at, found, meanings: self._keep(at, found.readings, meanings, found.lines, found.kept),
+            self._held,
+        )
         self._followers: list[Follower] = []
         self._instance = os.urandom(8).hex()
         self._started = time.time()
         self._costs: dict[str, float] = {}
         self._problems: dict[str, str] = {}
+        self._lines_before: list[LogLine] = []
         self._cpu_before = _cpu_seconds()
         self._cpu_at = time.monotonic()
         self._share = 0.0
@@ -115,6 +118,7 @@ class Agent:
                 self._look_at_services()
         if self._services is not None:
             self._services.close()
+        self._parts.close()
         self._inventory.stop()
         self.keeper.stop()
         self.deliverer.stop()
@@ -149,8 +153,8 @@ class Agent:
 
     def _first_shares(self) -> None:
         """Shares need two readings: takes one, and waits a moment, so that the first turn has them already."""
-        for collector in self._collectors:
-            self._read(collector, time.time())
+        first = self._parts.read(time.time(), aside=False)
+        self._lines_before = first.lines
         self._stop.wait(min(1.0, self.every / 3))
 
     def stop(self) -> None:
@@ -164,21 +168,16 @@ class Agent:
     def turn(self, now: float) -> None:
         """One interval: reads what is due and puts it into the spool."""
         self._take_up_plan()
-        readings = [r for c in self._collectors if self._is_due(c.name, now) for r in self._read(c, now)]
-        meanings: dict[str, Meaning] = dict(_OWN)
-        for collector in self._collectors:
-            meanings.update(collector.meanings)
-        lines = self._lines(now)
-        readings.extend(self._own_readings())
+        found = self._parts.read(now)
+        meanings = {**_OWN, **self._parts.meanings()}
+        lines = [*self._lines_before, *found.lines, *self._lines(now)]
+        readings = [*found.readings, *self._own_readings()]
         resource_ = {"host.name": self._identity.host}
-        kept = [
-            Kept(now, "balise.evidence.processes", self._processes.busiest),
-            Kept(now, "balise.agent.report", self.report()),
-            *([Kept(now, "balise.evidence.signed-in", self._users.sessions)] if self._users.sessions else []),
-        ]
+        kept = [*found.kept, Kept(now, "balise.agent.report", self.report())]
         try:
             self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=now, since=self._started))
             self._spool.put("logs", logs_request(resource_, lines, kept))
+            self._lines_before = []
             self._save_positions()
             self._problems.pop("spool", None)
         except OSError as error:
@@ -197,32 +196,6 @@ class Agent:
             there.get(path) or Follower(path, from_start=from_start, position=self._held.get(path))
             for path, from_start in wanted.items()
         ]
-
-    def _is_due(self, name: str, now: float) -> bool:
-        """Whether a part of the system is to be read in this turn. One that is off costs nothing."""
-        setting = self.keeper.plan.collectors.get(name)
-        if setting is None or (setting.on and setting.every is None):
-            return True
-        if not setting.on:
-            self._costs.pop(name, None)
-            self._problems.pop(name, None)
-            return False
-        due = self._due.get(name, 0.0)
-        if now < due - self.every / 2 and due - now <= (setting.every or 0.0):
-            return False
-        self._due[name] = now + (setting.every or 0.0)
-        return True
-
-    def _read(self, collector: Collector, now: float) -> list[Reading]:
-        began = time.thread_time()
-        try:
-            found = list(collector.read(now))
-            self._problems.pop(collector.name, None)
-        except Exception as error:  # noqa: BLE001  one collector that fails must not stop the others
-            self._note(collector.name, f"{type(error).__name__}: {error}")
-            found = []
-        self._costs[collector.name] = time.thread_time() - began
-        return found
 
     def _note(self, name: str, problem: str) -> None:
         if self._problems.get(name) != problem:
@@ -264,7 +237,7 @@ class Agent:
 
     def report(self) -> Mapping[str, Any]:
         """What the console shows of this agent."""
-        problems = [f"{name}: {problem}" for name, problem in self._problems.items()]
+        problems = [f"{name}: {problem}" for name, problem in {**self._problems, **self._parts.problems()}.items()]
         problems += [f"inventory of {kind}: {problem}" for kind, problem in self._inventory.problems.items()]
         trouble = [s for f in self._all_files() if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
         problems += [f"{s.path}: {s.detail}" for s in trouble]
@@ -295,7 +268,11 @@ class Agent:
         return (setting.every if setting is not None else None) or EVERY
 
     def _all_costs(self) -> dict[str, float]:
-        own = {**self._costs, **({"inventory": self._inventory.cost} if self._inventory.cost else {})}
+        own = {
+            **self._parts.costs(),
+            **self._costs,
+            **({"inventory": self._inventory.cost} if self._inventory.cost else {}),
+        }
         return {**own, **(self._services.costs() if self._services is not None else {})}
 
     def _all_files(self) -> list[Follower]:
@@ -325,9 +302,9 @@ class Agent:
         found = []
         if self._settings.every is not None and self._settings.every != plan.every:
             found.append(f"collect.every: this host's agent.toml says {self._settings.every:g} s instead")
-        known = {c.name for c in self._collectors} | {"inventory"}
+        known = self._parts.names | {"inventory"}
         found += [f"collect.{name}: this agent has no such part" for name in plan.collectors if name not in known]
-        found += [f"collect.{name}: {problem}" for name, problem in self._problems.items() if name in known]
+        found += [f"collect.{name}: {problem}" for name, problem in self._parts.problems().items()]
         planned = {f.path for f in plan.follow}
         states = [f.status() for f in self._followers if f.path in planned]
         found += [f"follow {s.path}: {s.detail}" for s in states if s.status not in ("following", "empty")]
@@ -343,9 +320,9 @@ class Agent:
             return {}
 
     def _save_positions(self) -> None:
-        files = self._all_files()
-        if files:
-            held = {f.path: (f.position.inode, f.position.offset) for f in files if f.position.inode}
+        places = {f.path: f.position for f in self._all_files()} | self._parts.positions()
+        held = {path: (place.inode, place.offset) for path, place in places.items() if place.inode}
+        if held:
             write_durably(self._positions, json.dumps(held).encode())
 
 

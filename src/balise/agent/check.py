@@ -21,7 +21,7 @@ from balise.api.plans import EffectivePlan
 from balise.client.trust import Trust, fingerprint_of, held_trust
 from balise.collect.facts import read_facts
 from balise.collect.follow import Follower
-from balise.collect.here import processes, system_collectors
+from balise.collect.here import system_collectors
 
 CLOCK_OFF = 5.0
 SPOOL_LEFT = 64 << 20
@@ -230,7 +230,7 @@ class Check:
             yield Finding(f"file {path}", "ok" if good else "warning", status.detail)
 
     def _here(self) -> Iterator[Finding]:
-        for collector in [*system_collectors(), processes()]:
+        for collector in system_collectors():
             yield _reads(collector.name, lambda c=collector: len(list(c.read(time.time()))))  # type: ignore[misc]
         yield from self._files([f.path for f in self._settings.follow])
         folder = self._folder if self._folder.exists() else self._folder.parent

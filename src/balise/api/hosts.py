@@ -175,9 +175,22 @@ class Session(BaseModel):
     at: float
 
 
+class PersonSignedIn(BaseModel):
+    """Somebody signed in to a host: since how long (seconds), and what the terminal's processes use (cores, bytes)."""
+
+    user: str
+    terminal: str
+    origin: str
+    seconds: float
+    cpu: float
+    memory: float
+    at: float
+
+
 class Evidence(BaseModel):
     """What a host kept besides its series, over one span."""
 
     processes: list[ProcessUse]
     sessions: list[Session]
+    signed_in: list[PersonSignedIn] = []
     snapshots: int

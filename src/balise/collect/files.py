@@ -1,4 +1,4 @@
-"""Writing files so that a crash leaves either the old or the new one."""
+"""Files: written so that a crash leaves either the old or the new one, and what the kernel tells in them."""
 
 from __future__ import annotations
 
@@ -19,3 +19,12 @@ def write_durably(path: Path, content: bytes) -> None:
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise
+
+
+def said(path: str, most: int = 65_536) -> str:
+    """The beginning of a file that the kernel makes up; empty when it is not there or may not be read."""
+    try:
+        with open(path, encoding="utf-8", errors="replace") as file:
+            return file.read(most)
+    except OSError:
+        return ""

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import os
+import pwd
 import time
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any
 
 import psutil
 
 from balise.collect import procfs
+from balise.collect.files import said
+from balise.collect.linux.kernel import Kernel, KernelLook, Pressure, kernel_look
+from balise.collect.processes import Processes, ProcessLook, SignedIn, Users
 from balise.collect.readings import Collector
 from balise.collect.system import (
     CPU_MODES,
@@ -19,20 +24,12 @@ from balise.collect.system import (
     DiskLook,
     Disks,
     Filesystems,
-    Kernel,
-    KernelLook,
     Memory,
     MemoryLook,
     Network,
-    Pressure,
-    Processes,
-    ProcessLook,
-    SignedIn,
     SpaceLook,
     Uptime,
-    Users,
     is_storage,
-    kernel_look,
 )
 
 PAGE = os.sysconf("SC_PAGE_SIZE")
@@ -117,63 +114,66 @@ def _processes() -> tuple[float, list[ProcessLook]]:
     for pid in psutil.pids():
         try:
             with open(f"/proc/{pid}/stat", "rb") as file:
-                found.append(procfs.process(file.read(2048), TICK, PAGE))
+                owner = _user(os.fstat(file.fileno()).st_uid)
+                found.append(procfs.process(file.read(2048), TICK, PAGE, owner))
         except (OSError, ValueError, IndexError):
             continue
     return moment, found
 
 
-def _name_of(pid: int) -> tuple[str, str]:
+def begun() -> dict[str, int]:
+    """When the first process of each name was started, in the kernel's ticks since its own start."""
+    found: dict[str, int] = {}
+    for process in _processes()[1]:
+        found[process.name] = min(process.started, found.get(process.name, process.started))
+    return found
+
+
+@lru_cache(maxsize=1000)
+def _user(number: int) -> str:
     try:
-        process = psutil.Process(pid)
-        return process.name(), process.username()
-    except (psutil.Error, OSError, KeyError):
-        return f"pid {pid}", ""
+        return pwd.getpwuid(number).pw_name
+    except KeyError:
+        return str(number)
 
 
-def processes() -> Processes:
-    """The collector of processes, whose evidence somebody has to take."""
-    return Processes(_processes, _name_of)
+def _name_of(process: ProcessLook) -> str:
+    """The kernel keeps 15 letters of a name; psutil finds the rest."""
+    try:
+        return psutil.Process(process.pid).name()
+    except (psutil.Error, OSError):
+        return process.name
 
 
 def _pressure() -> dict[str, str]:
     found = {}
     for resource in ("cpu", "memory", "io"):
-        text = _said(f"/proc/pressure/{resource}")
+        text = said(f"/proc/pressure/{resource}")
         if text:
             found[resource] = text
     return found
 
 
-def _said(path: str) -> str:
-    try:
-        with open(path, encoding="ascii", errors="replace") as file:
-            return file.read(65_536)
-    except OSError:
-        return ""
-
-
 def _kernel() -> KernelLook:
     return kernel_look(
-        _said("/proc/stat"),
-        _said("/proc/vmstat"),
-        _said("/proc/sys/fs/file-nr"),
-        f"{_said('/proc/sys/net/netfilter/nf_conntrack_count')} {_said('/proc/sys/net/netfilter/nf_conntrack_max')}",
-        _said("/proc/sys/kernel/random/entropy_avail"),
+        said("/proc/stat"),
+        said("/proc/vmstat"),
+        said("/proc/sys/fs/file-nr"),
+        f"{said('/proc/sys/net/netfilter/nf_conntrack_count')} {said('/proc/sys/net/netfilter/nf_conntrack_max')}",
+        said("/proc/sys/kernel/random/entropy_avail"),
     )
 
 
 def _signed_in() -> list[SignedIn]:
-    return [SignedIn(u.name, u.terminal or "", u.host or "", u.started) for u in psutil.users()]
-
-
-def users(busiest: Processes) -> Users:
-    """The collector of who is signed in, and of what the busiest processes' users take."""
-    return Users(_signed_in, lambda: busiest.busiest)
+    return [
+        SignedIn(u.name, u.terminal or "", u.host or "", u.started, procfs.terminal_device(u.terminal or ""))
+        for u in psutil.users()
+    ]
 
 
 def system_collectors() -> list[Collector]:
-    """A collector of each kind but `Processes` and `Users`."""
+    """What is quick to read and read at every turn, each part of the system once."""
+    processes = Processes(_processes, _name_of)
     return [
         Pressure(_pressure),
         Kernel(_kernel),
@@ -183,4 +183,6 @@ def system_collectors() -> list[Collector]:
         Disks(_disks),
         Network(_cards),
         Uptime(lambda now: now - psutil.boot_time()),
+        processes,
+        Users(_signed_in, processes),
     ]

@@ -1,4 +1,4 @@
-"""The texts of Linux's /proc and of POSIX `df`, read into what `collect.system` looks at.
+"""The texts of Linux's /proc and of POSIX `df`, read into what collectors look at.
 
 Every function takes what some machine said, maybe a hostile one: what cannot be read is left out, or raises
 ValueError when nothing is left.
@@ -6,9 +6,12 @@ ValueError when nothing is left.
 
 from __future__ import annotations
 
+import calendar
+import time
 from collections.abc import Iterator
 
-from balise.collect.system import CPU_MODES, CardLook, CpuLook, DiskLook, MemoryLook, ProcessLook, SpaceLook, is_storage
+from balise.collect.processes import ProcessLook, SignedIn
+from balise.collect.system import CPU_MODES, CardLook, CpuLook, DiskLook, MemoryLook, SpaceLook, is_storage
 
 SECTOR = 512
 """Bytes of a sector in /proc/diskstats, whatever the disk's own (iostats.rst)."""
@@ -109,28 +112,58 @@ def cards(dev: str) -> Iterator[CardLook]:
             yield CardLook(name.strip(), (n[0], n[1], n[2], n[3]), (n[8], n[9], n[10], n[11]))
 
 
-def process(stat: bytes, tick: int, page: int) -> ProcessLook:
+def process(stat: bytes, tick: int, page: int, owner: str = "") -> ProcessLook:
     """One line of /proc/PID/stat; the name in it may hold blanks and parentheses."""
-    part = stat[stat.rfind(b")") + 2 :].split()
+    begin, end = stat.index(b"("), stat.rfind(b")")
+    part = stat[end + 2 :].split()
     return ProcessLook(
         int(stat[: stat.index(b" ")]),
         int(part[19]),
         part[0].decode(),
         (int(part[11]) + int(part[12])) / tick,
         int(part[21]) * page,
+        stat[begin + 1 : end].decode("utf-8", "replace"),
+        owner,
+        max(0, int(part[4])),
     )
 
 
-def processes(stats: str, tick: int, page: int) -> tuple[list[ProcessLook], dict[int, str]]:
-    """Many of these lines, and the name of each process."""
+def processes(stats: str, owners: str, tick: int, page: int) -> list[ProcessLook]:
+    """Many of these lines; `owners` has a line `USER /proc/PID` for each."""
+    users = {pid: user for user, there, pid in (line.partition(" /proc/") for line in owners.splitlines()) if there}
     found: list[ProcessLook] = []
-    names: dict[int, str] = {}
     for line in stats.splitlines():
         try:
-            one = process(line.encode(), tick, page)
+            found.append(process(line.encode(), tick, page, users.get(line[: line.index(" ")], "")))
         except (ValueError, IndexError):
             # A name with a line break in it: its two halves are no process.
             continue
-        found.append(one)
-        names[one.pid] = line[line.find("(") + 1 : line.rfind(")")]
-    return found, names
+    return found
+
+
+def signed_in(who: str) -> Iterator[SignedIn]:
+    """`TZ=UTC0 who` (POSIX.1) in the C locale: name, terminal, `2026-11-23 16:21`, and from where in parentheses."""
+    for line in who.splitlines():
+        part = line.split()
+        if len(part) < 4:
+            continue
+        try:
+            since = calendar.timegm(time.strptime(f"{part[2]} {part[3]}", "%Y-%m-%d %H:%M"))
+        except ValueError:
+            continue
+        origin = part[4].strip("()") if len(part) > 4 else ""
+        yield SignedIn(part[0], part[1], origin, float(since), terminal_device(part[1]))
+
+
+def terminal_device(terminal: str) -> int:
+    """The number of a terminal's device as /proc/PID/stat has it (proc(5); majors from Linux's devices.txt).
+
+    >>> terminal_device("pts/3"), terminal_device("tty1"), terminal_device(":0")
+    (34819, 1025, 0)
+    """
+    kind = terminal.rstrip("0123456789")
+    major, first = {"pts/": (136, 0), "tty": (4, 0), "ttyS": (4, 64)}.get(kind, (0, 0))
+    if not major or kind == terminal:
+        return 0
+    minor = first + int(terminal[len(kind) :])
+    return minor & 0xFF | major << 8 | (minor & ~0xFF) << 12

@@ -49,8 +49,29 @@ class Kept:
     content: Any
 
 
+Found = Reading | LogLine | Kept
+
+
+class CollectorProblem(Exception):
+    """A part of a system that cannot be read, or not wholly: the message says why and what to do."""
+
+
+@dataclass
+class Sorted:
+    """What collectors found, by its kind."""
+
+    readings: list[Reading] = field(default_factory=list)
+    lines: list[LogLine] = field(default_factory=list)
+    kept: list[Kept] = field(default_factory=list)
+
+    def add(self, found: list[Found]) -> None:
+        self.readings += [one for one in found if isinstance(one, Reading)]
+        self.lines += [one for one in found if isinstance(one, LogLine)]
+        self.kept += [one for one in found if isinstance(one, Kept)]
+
+
 class Collector(Protocol):
-    """Reads one part of a system. `read` is called once an interval with the time, unix seconds."""
+    """Reads one part of a system, whatever system it is. `read` is called with the time, unix seconds."""
 
     @property
     def name(self) -> str: ...
@@ -58,5 +79,5 @@ class Collector(Protocol):
     @property
     def meanings(self) -> Mapping[str, Meaning]: ...
 
-    def read(self, now: float) -> Iterable[Reading]:
-        """The readings of this moment; raises OSError when the part cannot be read."""
+    def read(self, now: float) -> Iterable[Found]:
+        """What there is at this moment. Raises OSError or CollectorProblem when the part cannot be read."""

@@ -6,7 +6,7 @@ machine, by psutil, or what a distant one said (`collect.remote.linux`), so that
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from balise.collect.readings import Meaning, Reading
@@ -78,17 +78,6 @@ class CardLook:
     name: str
     receive: tuple[float, float, float, float]
     transmit: tuple[float, float, float, float]
-
-
-@dataclass(frozen=True, slots=True)
-class ProcessLook:
-    """One process: `started` tells a new one of the same number, `cpu` seconds since then, `memory` in bytes."""
-
-    pid: int
-    started: int
-    state: str
-    cpu: float
-    memory: int
 
 
 class Cpu:
@@ -231,16 +220,22 @@ class Disks:
         "system.disk.operations": Meaning("{operation}", "counter", "Reads and writes of a disk"),
         "system.disk.io_time": Meaning("s", "counter", "Seconds a disk was busy"),
         "system.disk.operation_time": Meaning("s", "counter", "Seconds operations of a disk took, added up"),
+        "balise.disk.latency": Meaning("s", "gauge", "Seconds an operation took, mean since the last reading"),
+        "balise.disk.queue": Meaning("{operation}", "gauge", "Operations under way, mean since the last reading"),
     }
 
     def __init__(self, look: Callable[[], Iterable[DiskLook]]) -> None:
         self._look = look
+        self._before: dict[str, DiskLook] = {}
+        self._at = 0.0
 
     def read(self, now: float) -> Iterator[Reading]:
-        del now
-        for disk in list(self._look())[:200]:
-            if disk.device.startswith(("loop", "ram")):
-                continue
+        disks = {d.device: d for d in self._look() if not d.device.startswith(("loop", "ram", "zram"))}
+        before, self._before = self._before, dict(list(disks.items())[:200])
+        passed, self._at = now - self._at, now
+        for disk in self._before.values():
+            if disk.device in before:
+                yield from self._since(before[disk.device], disk, passed)
             for direction, (size, count, took) in (("read", disk.read), ("write", disk.write)):
                 named = {"system.device": disk.device, "disk.io.direction": direction}
                 yield Reading("system.disk.io", size, named)
@@ -248,6 +243,19 @@ class Disks:
                 yield Reading("system.disk.operation_time", took, named)
             if disk.busy is not None:
                 yield Reading("system.disk.io_time", disk.busy, {"system.device": disk.device})
+
+    @staticmethod
+    def _since(before: DiskLook, disk: DiskLook, passed: float) -> Iterator[Reading]:
+        """How long operations took, and how many were under way (their times added up over the time that passed)."""
+        under_way = 0.0
+        for direction, old, new in (("read", before.read, disk.read), ("write", before.write, disk.write)):
+            count, took = new[1] - old[1], new[2] - old[2]
+            if count > 0 and took >= 0:
+                named = {"system.device": disk.device, "disk.io.direction": direction}
+                yield Reading("balise.disk.latency", round(took / count, 6), named)
+            under_way += max(0.0, took)
+        if passed > 0:
+            yield Reading("balise.disk.queue", round(under_way / passed, 4), {"system.device": disk.device})
 
 
 class Network:
@@ -289,217 +297,3 @@ class Uptime:
 
     def read(self, now: float) -> Iterator[Reading]:
         yield Reading("system.uptime", round(self._look(now), 1))
-
-
-class Processes:
-    """How many processes there are, and which are busiest. `busiest` is what the last reading found.
-
-    Args:
-        look: the moment of looking (monotonic seconds) and all processes.
-        name_of: name and user of a process; asked for the busiest alone. Never arguments: they may hold secrets.
-    """
-
-    name = "processes"
-    keep = 8
-    meanings = {
-        "system.process.count": Meaning("{process}", "gauge", "Processes by state"),
-    }
-    _states = {
-        "R": "running", "S": "sleeping", "D": "waiting", "Z": "zombie", "T": "stopped", "t": "stopped", "I": "sleeping",
-    }  # fmt: skip
-
-    def __init__(
-        self, look: Callable[[], tuple[float, Iterable[ProcessLook]]], name_of: Callable[[int], tuple[str, str]]
-    ) -> None:
-        self._look = look
-        self._name_of = name_of
-        self._before: dict[tuple[int, int], float] | None = None
-        self._at = 0.0
-        self._names: dict[tuple[int, int], tuple[str, str]] = {}
-        self.busiest: list[dict[str, object]] = []
-
-    def read(self, now: float) -> Iterator[Reading]:
-        del now
-        moment, processes = self._look()
-        states: dict[str, int] = {}
-        used: dict[tuple[int, int], float] = {}
-        sizes: dict[tuple[int, int], int] = {}
-        for process in processes:
-            state = self._states.get(process.state, "other")
-            states[state] = states.get(state, 0) + 1
-            key = (process.pid, process.started)
-            used[key], sizes[key] = process.cpu, process.memory
-        self.busiest = self._busiest(used, sizes, moment)
-        self._before, self._at = used, moment
-        for state in ("running", "sleeping", "waiting", "zombie", "stopped"):
-            yield Reading("system.process.count", float(states.get(state, 0)), {"process.state": state})
-
-    def _busiest(
-        self, used: Mapping[tuple[int, int], float], sizes: Mapping[tuple[int, int], int], moment: float
-    ) -> list[dict[str, object]]:
-        before, passed = self._before, max(moment - self._at, 0.001)
-        share = {k: 0.0 if before is None else max(0.0, cpu - before.get(k, 0.0)) / passed for k, cpu in used.items()}
-        by_cpu = sorted((k for k in share if share[k] > 0.0005), key=lambda k: -share[k])[: self.keep]
-        by_memory = sorted(sizes, key=lambda k: -sizes[k])[: self.keep]
-        chosen = dict.fromkeys([*by_cpu, *by_memory])
-        self._names = {k: v for k, v in self._names.items() if k in used}
-        return [
-            {
-                "pid": key[0],
-                "name": self._named(key)[0],
-                "user": self._named(key)[1],
-                "cpu": round(share[key], 4),
-                "memory": sizes[key],
-            }
-            for key in chosen
-        ]
-
-    def _named(self, key: tuple[int, int]) -> tuple[str, str]:
-        if key not in self._names:
-            self._names[key] = self._name_of(key[0])
-        return self._names[key]
-
-
-class Pressure:
-    """How long work stood still for want of processor, memory or storage (pressure stall information)."""
-
-    name = "pressure"
-    meanings = {
-        "balise.pressure.time": Meaning("s", "counter", "Time in which some or all work waited for a resource"),
-        "balise.pressure.share": Meaning("1", "gauge", "Share of the last 10 seconds in which work waited for it"),
-    }
-
-    def __init__(self, look: Callable[[], Mapping[str, str]]) -> None:
-        self._look = look
-
-    def read(self, now: float) -> Iterator[Reading]:
-        del now
-        for resource, text in self._look().items():
-            for line in text.splitlines():
-                who, *pairs = line.split()
-                said = dict(pair.split("=", 1) for pair in pairs if "=" in pair)
-                named = {"balise.resource": resource, "balise.stalled": who}
-                yield Reading("balise.pressure.time", float(said["total"]) / 1e6, named)
-                yield Reading("balise.pressure.share", float(said["avg10"]) / 100, named)
-
-
-@dataclass(frozen=True, slots=True)
-class KernelLook:
-    """Counters and limits of the kernel; None for what this kernel does not tell."""
-
-    switches: float | None = None
-    interrupts: float | None = None
-    forks: float | None = None
-    files: tuple[float, float] | None = None
-    connections: tuple[float, float] | None = None
-    entropy: float | None = None
-    killed_for_memory: float | None = None
-
-
-def kernel_look(stat: str, vmstat: str, files: str, tracked: str, entropy: str) -> KernelLook:
-    """The kernel's counts out of its own texts: /proc/stat, /proc/vmstat, fs/file-nr, conntrack count and maximum."""
-
-    def number(text: str) -> float | None:
-        return float(text) if text.strip().isdecimal() else None
-
-    told = {k: v for text in (stat, vmstat) for k, _, v in (line.partition(" ") for line in text.splitlines())}
-    handles, connections = files.split(), [float(n) for n in tracked.split() if n.isdecimal()]
-    return KernelLook(
-        switches=number(told.get("ctxt", "")),
-        interrupts=number(told.get("intr", "").split(" ")[0]),
-        forks=number(told.get("processes", "")),
-        files=(float(handles[0]) - float(handles[1]), min(float(handles[2]), 1e15)) if len(handles) == 3 else None,
-        connections=(connections[0], connections[1]) if len(connections) == 2 else None,
-        entropy=number(entropy),
-        killed_for_memory=number(told.get("oom_kill", "")),
-    )
-
-
-class Kernel:
-    """Context switches, interrupts, new processes, and the tables of the kernel that can run full."""
-
-    name = "kernel"
-    meanings = {
-        "system.process.created": Meaning("{process}", "counter", "Processes started"),
-        "balise.kernel.context_switches": Meaning("{switch}", "counter", "Switches from one thread to another"),
-        "balise.kernel.interrupts": Meaning("{interrupt}", "counter", "Interrupts served"),
-        "balise.kernel.files": Meaning("{file}", "gauge", "File handles in use, and the most there can be"),
-        "balise.kernel.connections": Meaning("{connection}", "gauge", "Connections tracked, and the most there can be"),
-        "balise.kernel.entropy": Meaning("bit", "gauge", "Randomness the kernel has at hand"),
-        "balise.kernel.killed_for_memory": Meaning("{process}", "counter", "Processes ended because memory ran out"),
-    }
-
-    def __init__(self, look: Callable[[], KernelLook]) -> None:
-        self._look = look
-
-    def read(self, now: float) -> Iterator[Reading]:
-        del now
-        k = self._look()
-        for metric, value in (
-            ("balise.kernel.context_switches", k.switches),
-            ("balise.kernel.interrupts", k.interrupts),
-            ("system.process.created", k.forks),
-            ("balise.kernel.entropy", k.entropy),
-            ("balise.kernel.killed_for_memory", k.killed_for_memory),
-        ):
-            if value is not None:
-                yield Reading(metric, value)
-        for metric, pair in (("balise.kernel.files", k.files), ("balise.kernel.connections", k.connections)):
-            for state, value in zip(("used", "limit"), pair or (), strict=False):
-                yield Reading(metric, value, {"balise.state": state})
-
-
-@dataclass(frozen=True, slots=True)
-class SignedIn:
-    """Somebody who is signed in: where, from where, and since when (unix seconds)."""
-
-    user: str
-    terminal: str
-    origin: str
-    since: float
-
-
-class Users:
-    """Who is signed in."""
-
-    name = "users"
-    meanings = {
-        "balise.users": Meaning("{session}", "gauge", "Sessions of people who are signed in, by user"),
-        "balise.cpu.user": Meaning("1", "gauge", "Cores that the processes of a user keep busy, for the busiest"),
-        "balise.memory.user": Meaning("By", "gauge", "Memory that the processes of a user hold, for the largest"),
-    }
-
-    def __init__(
-        self, look: Callable[[], Iterable[SignedIn]], busiest: Callable[[], Iterable[Mapping[str, object]]]
-    ) -> None:
-        self._look = look
-        self._busiest = busiest
-        self.sessions: list[dict[str, object]] = []
-
-    def read(self, now: float) -> Iterator[Reading]:
-        found = list(self._look())[:200]
-        counts: dict[str, int] = {}
-        for one in found:
-            counts[one.user] = counts.get(one.user, 0) + 1
-        self.sessions = [
-            {"user": s.user, "terminal": s.terminal, "origin": s.origin, "seconds": round(max(0.0, now - s.since))}
-            for s in found
-        ]
-        for user, count in sorted(counts.items(), key=lambda c: -c[1])[:20]:
-            yield Reading("balise.users", float(count), {"user.name": user})
-        cpu: dict[str, float] = {}
-        memory: dict[str, float] = {}
-        for process in self._busiest():
-            user = str(process.get("user", ""))
-            cpu[user] = cpu.get(user, 0.0) + float(str(process.get("cpu", 0)))
-            memory[user] = memory.get(user, 0.0) + float(str(process.get("memory", 0)))
-        for user, share in sorted(cpu.items(), key=lambda c: -c[1])[:8]:
-            yield Reading("balise.cpu.user", round(share, 4), {"user.name": user})
-            yield Reading("balise.memory.user", memory[user], {"user.name": user})
-
-
-MEANINGS: Mapping[str, Mapping[str, Meaning]] = {
-    collector.name: collector.meanings
-    for collector in (Cpu, Memory, Filesystems, Disks, Network, Uptime, Processes, Pressure, Kernel, Users)
-}
-"""What each part of a system tells, by the part's name in plans."""

@@ -6,7 +6,17 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from balise.api.plans import COLLECTORS, CollectorPlan, CollectorSetting, EffectivePlan, PlanBody, Setting
+from balise.api.plans import (
+    COLLECTORS,
+    CollectorPlan,
+    CollectorSetting,
+    DirectoriesPlan,
+    EffectivePlan,
+    PlanBody,
+    Setting,
+    UnitsPlan,
+    default_setting,
+)
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits
 from balise.api.spans import duration_text, seconds
@@ -56,10 +66,7 @@ class Stacked:
         """Every setting as people read it, with its plan."""
         found = {"collect.every": duration_text(self.every)}
         for name in COLLECTORS:
-            held = self.collectors.get(name, CollectorSetting())
-            found[f"collect.{name}"] = (
-                ("on" if held.every is None else f"every {duration_text(held.every)}") if held.on else "off"
-            )
+            found[f"collect.{name}"] = _setting_text(self.collectors.get(name) or default_setting(name))
         for path, file in sorted(self.follow.items()):
             found[f"follow {path}"] = "from its start" if file.from_start else "from its end"
         for rule, limits in sorted(self.limits.items()):
@@ -114,8 +121,7 @@ def _lay_over(out: Stacked, plan: NamedPlan) -> None:
     for name in COLLECTORS:
         said = getattr(body.collect, name)
         if said is not None:
-            every = seconds(said.every) if isinstance(said, CollectorPlan) else None
-            out.collectors[name] = CollectorSetting(on=said is not False, every=every)
+            out.collectors[name] = _setting(name, said)
             out.sources[f"collect.{name}"] = plan.name
     for file in body.follow:
         key = f"follow {file.path}"
@@ -129,6 +135,25 @@ def _lay_over(out: Stacked, plan: NamedPlan) -> None:
         held = out.limits.get(rule)
         out.limits[rule] = _merged(held, limits) if held else limits
         out.sources[f"limits.{rule}"] = plan.name
+
+
+def _setting(name: str, said: bool | CollectorPlan | UnitsPlan | DirectoriesPlan) -> CollectorSetting:
+    """What a plan says of a part; how often, when it does not say, is the part's own matter."""
+    usual = default_setting(name).every
+    if isinstance(said, bool):
+        return CollectorSetting(on=said, every=usual if said else None)
+    return CollectorSetting(
+        every=seconds(said.every) if said.every else usual,
+        watch=said.watch if isinstance(said, UnitsPlan) else [],
+        paths=said.paths if isinstance(said, DirectoriesPlan) else [],
+    )
+
+
+def _setting_text(held: CollectorSetting) -> str:
+    if not held.on:
+        return "off"
+    often = "on" if held.every is None else f"every {duration_text(held.every)}"
+    return ", ".join([often, *([f"watching {' '.join(held.watch)}"] if held.watch else []), *held.paths])
 
 
 def _merged(held: Limits, over: Limits) -> Limits:

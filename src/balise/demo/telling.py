@@ -139,6 +139,8 @@ class Teller:
         found = [Snapshot(int(at * NS), ship.name, "processes", pack_snapshot(self._processes(ship, at, chance)))]
         if ship.name == "book-db-n1":
             found.append(Snapshot(int(at * NS), ship.name, "sessions", pack_snapshot(self._sessions(at, chance))))
+        if ship.role in ("bastion", "database"):
+            found.append(Snapshot(int(at * NS), ship.name, "signed-in", pack_snapshot(_people(ship, at))))
         return found
 
     def _processes(self, ship: Ship, at: float, chance: random.Random) -> list[dict[str, Any]]:
@@ -180,6 +182,19 @@ class Teller:
                          chance.uniform(0.01, 0.4), None)
             )  # fmt: skip
         return rows
+
+
+def _people(ship: Ship, at: float) -> list[dict[str, Any]]:
+    """The operators work in watches of eight hours, and one of them in an office."""
+    begun = at // 28_800 * 28_800 + 420
+    rows = [("ops", "pts/0", "203.0.113.88", begun, 0.004, 14 << 20)]
+    if ship.role == "database" and 8 <= at % 86_400 / 3600 < 17:
+        rows.append(("fares", "pts/1", "203.0.113.17", at // 86_400 * 86_400 + 28_900, 0.02, 31 << 20))
+    return [
+        {"user": user, "terminal": terminal, "origin": origin, "seconds": round(at - since), "cpu": cpu, "memory": size}
+        for user, terminal, origin, since, cpu, size in rows
+        if since <= at
+    ]
 
 
 def _session(

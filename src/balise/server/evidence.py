@@ -6,8 +6,10 @@ import json
 from collections import defaultdict
 from typing import Any
 
+from pydantic import ValidationError
+
 from balise.api.events import Pattern
-from balise.api.hosts import ProcessUse, Session
+from balise.api.hosts import PersonSignedIn, ProcessUse, Session
 from balise.core import filters
 from balise.core.kits.sessions import in_chains
 from balise.core.patterns import count_patterns
@@ -71,6 +73,21 @@ class EvidenceReader:
         told = [(at, session_rows(content)) for at, content in found]
         at, worst = max(told, key=lambda f: (sum(1 for s in f[1] if s.get("blocked_by")), f[0]))
         return session_tree(worst, at)[:limit]
+
+    def signed_in(self, host: str, start: float, end: float, limit: int = 50) -> list[PersonSignedIn]:
+        """Everybody who was signed in at any moment of the span, each as seen last."""
+        seen: dict[tuple[str, str, int], PersonSignedIn] = {}
+        for at, content in self.snapshots(host, "signed-in", start, end):
+            for one in content if isinstance(content, list) else []:
+                try:
+                    person = PersonSignedIn.model_validate({"cpu": 0.0, "memory": 0.0, **one, "at": at})
+                except (ValidationError, TypeError):
+                    continue
+                # A terminal is used again: who came at another moment is another session.
+                key = (person.user, person.terminal, round((at - person.seconds) / 60))
+                if key not in seen or seen[key].at < at:
+                    seen[key] = person
+        return sorted(seen.values(), key=lambda p: (-p.cpu, p.seconds))[:limit]
 
     def lines(self, host: str, start: float, end: float, limit: int = 8) -> list[Pattern]:
         """What the log said most, the severe first, with how often it was said in as long a time before."""

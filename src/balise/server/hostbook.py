@@ -246,7 +246,12 @@ class HostBook:
     def evidence(self, name: str, start: float, end: float) -> Evidence:
         known = self.known(name)
         processes, looked = self._evidence.processes(known.name, start, end)
-        return Evidence(processes=processes, sessions=self._evidence.sessions(known.name, start, end), snapshots=looked)
+        return Evidence(
+            processes=processes,
+            sessions=self._evidence.sessions(known.name, start, end),
+            signed_in=self._evidence.signed_in(known.name, start, end),
+            snapshots=looked,
+        )
 
     # --- what collectors tell
 

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from balise.api.kits import Kit, KitChange, KitCheck, KitDocument, KitMetricShown, KitWhole
 from balise.api.problems import FieldProblem
 from balise.collect.kits.folder import KitFile, kits_in, shipped_kits
-from balise.collect.system import MEANINGS
+from balise.collect.telling import MEANINGS
 from balise.core.documents import DocumentError
 from balise.core.kits.documents import changes, check_kit, read_kit
 from balise.core.kits.rows import metrics_of

@@ -16,22 +16,12 @@ from dataclasses import dataclass
 from balise.api.hosts import Facts
 from balise.api.remote import FollowedFile
 from balise.collect import procfs
-from balise.collect.readings import Collector, LogLine, Meaning, Reading
+from balise.collect.linux.kernel import Kernel, Pressure, kernel_look
+from balise.collect.linux.nfs import Nfs
+from balise.collect.processes import Processes, ProcessLook, Users
+from balise.collect.readings import Collector, CollectorProblem, LogLine, Meaning, Sorted
 from balise.collect.remote.link import Positions
-from balise.collect.system import (
-    Cpu,
-    CpuLook,
-    Disks,
-    Filesystems,
-    Kernel,
-    Memory,
-    Network,
-    Pressure,
-    Processes,
-    ProcessLook,
-    Uptime,
-    kernel_look,
-)
+from balise.collect.system import Cpu, CpuLook, Disks, Filesystems, Memory, Network, Uptime
 from balise.core.syslog import parse_line
 
 MOST_LINES_BYTES = 256 << 10
@@ -49,6 +39,8 @@ _SYSTEM = {
     "tracked": "cat /proc/sys/net/netfilter/nf_conntrack_count /proc/sys/net/netfilter/nf_conntrack_max",
     "entropy": "cat /proc/sys/kernel/random/entropy_avail",
     "pressure": 'for r in cpu memory io; do sed "s/^/$r /" /proc/pressure/$r; done',
+    "nfs": "grep -q nfs /proc/mounts && head -c 1000000 /proc/self/mountstats",
+    "who": "TZ=UTC0 who",
     "mounts": "cat /proc/mounts",
     "blocks": "df -P -k -l 2>/dev/null || df -P -k",
     "inodes": "df -P -i -l 2>/dev/null",
@@ -149,13 +141,11 @@ class LinuxHost:
 
     def __init__(self) -> None:
         self._said = said = _Said({})
-        self._owners: dict[int, str] = {}
-        self._names: dict[int, str] = {}
 
         def get(name: str) -> str:
             return said.parts.get(name, "")
 
-        self.processes = Processes(self._processes, lambda pid: (self._names.get(pid, f"pid {pid}"), self._owner(pid)))
+        processes = Processes(self._processes)
         self._collectors: list[Collector] = [
             Cpu(self._cpu),
             Pressure(lambda: _by_resource(get("pressure"))),
@@ -167,7 +157,9 @@ class LinuxHost:
             Disks(lambda: procfs.disks(get("diskstats"))),
             Network(lambda: procfs.cards(get("cards"))),
             Uptime(lambda _now: float(get("uptime").split()[0])),
-            self.processes,
+            Nfs(lambda: get("nfs")),
+            processes,
+            Users(lambda: procfs.signed_in(get("who")), processes),
         ]
         self.meanings: dict[str, Meaning] = {k: v for c in self._collectors for k, v in c.meanings.items()}
 
@@ -175,26 +167,22 @@ class LinuxHost:
         return procfs.cpu(self._said.parts.get("stat", ""), self._said.parts.get("loadavg", ""), self._said.tick)
 
     def _processes(self) -> tuple[float, Iterable[ProcessLook]]:
-        found, self._names = procfs.processes(self._said.parts.get("processes", ""), self._said.tick, self._said.page)
-        return self._said.moment, found
+        said, parts = self._said, self._said.parts
+        found = procfs.processes(parts.get("processes", ""), parts.get("owners", ""), said.tick, said.page)
+        return said.moment, found
 
-    def _owner(self, pid: int) -> str:
-        text = self._said.parts.get("owners", "")
-        end = text.find(f" /proc/{pid}\n")
-        return text[text.rfind("\n", 0, end) + 1 : end] if end >= 0 else ""
-
-    def readings(self, parts: Mapping[str, str], now: float, moment: float) -> list[Reading]:
+    def found(self, parts: Mapping[str, str], now: float, moment: float) -> Sorted:
         """Everything the parts tell; `moment` is monotonic seconds.
 
         Raises:
             Unreadable: the system's own figures cannot be read.
         """
         self._said.take(parts, moment)
-        out: list[Reading] = []
+        out = Sorted()
         for collector in self._collectors:
             try:
-                out.extend(collector.read(now))
-            except (ValueError, IndexError) as error:
+                out.add(list(collector.read(now)))
+            except (ValueError, IndexError, CollectorProblem) as error:
                 if collector.name in ("cpu", "memory"):
                     raise Unreadable(f"{collector.name}: {error or 'the account may not read /proc'}") from None
         return out

@@ -29,7 +29,7 @@ from pysnmp.proto.rfc1905 import EndOfMibView, NoSuchInstance, NoSuchObject
 from balise.api.credentials import Snmp2Credential, Snmp3Credential
 from balise.api.hosts import Facts
 from balise.api.remote import RemoteTarget
-from balise.collect.readings import Collector, Meaning, Reading
+from balise.collect.readings import Collector, Meaning, Reading, Sorted
 from balise.collect.remote.link import LinkProblem, Taken
 from balise.collect.remote.linux import printable
 from balise.collect.system import CardLook, Filesystems, Memory, Network, SpaceLook, Uptime, is_storage
@@ -114,8 +114,10 @@ class SnmpLink:
         ):
             await self._table(base, columns)
         self._columns[PROCESSORS] = await self._walk(PROCESSORS)
-        readings = [r for c in self._collectors for r in c.read(now)]
-        readings += [*self._processors(), *self._memory(), *self._interfaces()]
+        found = Sorted()
+        for collector in self._collectors:
+            found.add(list(collector.read(now)))
+        readings = [*found.readings, *self._processors(), *self._memory(), *self._interfaces()]
         name = printable(str(system.get(f"{SYSTEM}.5.0") or "")) or self._target.host
         engine = system.get(ENGINE_ID)
         facts = Facts(

@@ -14,7 +14,6 @@ import asyncssh
 from balise.api.credentials import SshCredential
 from balise.api.places import is_nobodys
 from balise.api.remote import RemoteTarget
-from balise.collect.readings import Kept
 from balise.collect.remote.link import LinkProblem, Taken
 from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
 
@@ -85,17 +84,17 @@ class SshLink:
         moment = time.monotonic()
         try:
             parts = parts_of(text, nonce)
-            readings = self._host.readings(parts, now, moment)
+            found = self._host.found(parts, now, moment)
             facts = self._host.facts(parts, self._target.host, now) if tell_facts else None
         except Unreadable as error:
             raise LinkProblem("no-permission", f"{self._credential.user} may sign in but not look: {error}") from None
         if facts:
             self._facts_at = began
         taken = Taken(
-            readings,
+            found.readings,
             self._host.meanings,
             moment - began,
-            kept=[Kept(now, "balise.evidence.processes", self._host.processes.busiest)],
+            kept=found.kept,
             facts=facts,
         )
         for number, file in enumerate(follow):

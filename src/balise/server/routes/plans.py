@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, Path, Query, Response
 
 from balise.api.lists import Note, Page
-from balise.api.plans import EffectivePlan, HostPlan, Plan, PlanCheck, PlanDiff, PlanDocument, PlanText
+from balise.api.plans import (
+    PARTS,
+    EffectivePlan,
+    HostPlan,
+    PartShown,
+    Plan,
+    PlanCheck,
+    PlanDiff,
+    PlanDocument,
+    PlanText,
+)
 from balise.api.spans import Name
 from balise.server.routes.common import Agent, ConsoleHere, Operator, Viewer
 
@@ -24,6 +35,12 @@ def list_plans(console: ConsoleHere, _who: Viewer) -> Page[Plan]:
 def read_schema(_who: Viewer) -> dict[str, Any]:
     """The JSON Schema of a plan."""
     return PlanDocument.model_json_schema(by_alias=True)
+
+
+@router.get("/plans/parts")
+def list_parts(_who: Viewer) -> Page[PartShown]:
+    """The parts of a system that plans can switch, with what each costs; heavy ones are off until asked for."""
+    return Page[PartShown](items=[PartShown(part=name, **asdict(about)) for name, about in PARTS.items()])
 
 
 @router.post("/plans/check")

@@ -1,0 +1,199 @@
+"""The parts of this system: each read as often as the plan says, and none for longer than it may take."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import resource
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+
+import psutil
+
+from balise.api.plans import ALLOWANCE, CollectorSetting, default_setting
+from balise.collect.follow import Position
+from balise.collect.here import system_collectors
+from balise.collect.parts import MADE, SLOW
+from balise.collect.readings import Collector, CollectorProblem, Found, Meaning, Sorted
+
+log = logging.getLogger(__name__)
+JUDGED = 3
+"""Readings that are averaged before a part is held to its allowance: the first one of all is dear."""
+STOPPED_FOR = 3600.0
+KERNEL_LOG = "/dev/kmsg"
+
+Deliver = Callable[[float, Sorted, Mapping[str, Meaning]], None]
+"""Keeps durably what was read aside at a time, unix seconds. Raises OSError when it cannot."""
+
+
+@dataclass
+class Part:
+    """One part as it is read here: the setting it was made for, when it is due, and what it took."""
+
+    collector: Collector
+    setting: CollectorSetting
+    due: float = 0.0
+    costs: deque[float] = field(default_factory=lambda: deque(maxlen=JUDGED))
+    stopped_until: float = 0.0
+    busy: bool = False
+    problem: str = ""
+
+
+class Parts:
+    """Every part of this system that its plan wants.
+
+    Args:
+        settings: what the plan says now, by part.
+        every: seconds between turns now.
+        deliver: takes what slow parts found.
+        positions: how far things were read before, by path.
+    """
+
+    def __init__(
+        self,
+        settings: Callable[[], Mapping[str, CollectorSetting]],
+        every: Callable[[], float],
+        deliver: Deliver,
+        positions: Mapping[str, Position],
+    ) -> None:
+        self._settings = settings
+        self._every = every
+        self._deliver = deliver
+        self._positions = dict(positions)
+        self._usual = {c.name: c for c in system_collectors()}
+        self._parts: dict[str, Part] = {}
+        self._pool: ThreadPoolExecutor | None = None
+        self._stop = threading.Event()
+
+    @property
+    def names(self) -> set[str]:
+        return {*self._usual, *MADE}
+
+    def read(self, now: float, *, aside: bool = True) -> Sorted:
+        """What the quick parts that are due tell; the slow ones are read aside, and deliver when they have ended."""
+        self._take_up()
+        out = Sorted()
+        for name, part in self._parts.items():
+            if not self._is_due(part, now):
+                continue
+            if name in SLOW:
+                if aside:
+                    self._begin_slow(part)
+            else:
+                out.add(self._found(part, now))
+        return out
+
+    def meanings(self) -> dict[str, Meaning]:
+        return {k: m for part in self._parts.values() for k, m in part.collector.meanings.items()}
+
+    def costs(self) -> dict[str, float]:
+        """Seconds of processor time of each part's last reading."""
+        return {name: part.costs[-1] for name, part in self._parts.items() if part.costs}
+
+    def problems(self) -> dict[str, str]:
+        return {name: part.problem for name, part in self._parts.items() if part.problem}
+
+    def positions(self) -> dict[str, Position]:
+        """How far the kernel's messages were read."""
+        part = self._parts.get("messages")
+        held = getattr(part.collector, "position", None) if part is not None else None
+        return {KERNEL_LOG: held} if isinstance(held, Position) else {}
+
+    def close(self) -> None:
+        self._stop.set()
+        if self._pool is not None:
+            self._pool.shutdown(wait=False, cancel_futures=True)
+
+    # --- what is read
+
+    def _take_up(self) -> None:
+        """Makes what the plan wants, and lets go of what it no longer does. A part that is off costs nothing."""
+        said = self._settings()
+        for name in [*self._usual, *MADE]:
+            setting = said.get(name) or default_setting(name)
+            held = self._parts.get(name)
+            if not setting.on:
+                self._positions |= self.positions()
+                self._parts.pop(name, None)
+            elif held is None or held.setting != setting:
+                collector = self._usual.get(name) or MADE[name](setting, self._positions.get(KERNEL_LOG))
+                self._parts[name] = Part(collector, setting)
+
+    def _is_due(self, part: Part, now: float) -> bool:
+        moment = time.monotonic()
+        if part.busy or moment < part.stopped_until:
+            return False
+        often = part.setting.every or 0.0
+        if now < part.due - self._every() / 2 and part.due - now <= often:
+            return False
+        part.due = now + often
+        return True
+
+    def _found(self, part: Part, now: float) -> list[Found]:
+        began = time.thread_time()
+        found: list[Found] = []
+        problem = ""
+        try:
+            for one in part.collector.read(now):
+                found.append(one)
+        except CollectorProblem as error:
+            # What was found until then holds.
+            problem = str(error)
+        except Exception as error:  # noqa: BLE001  one collector that fails must not stop the others
+            found, problem = [], f"{type(error).__name__}: {error}"
+        self._judge(part, time.thread_time() - began, problem)
+        return found
+
+    def _judge(self, part: Part, cost: float, problem: str) -> None:
+        """Notes what a reading took; a part that takes more than it may is not read for an hour."""
+        part.costs.append(cost)
+        interval = max(self._every(), part.setting.every or 0.0)
+        mean = sum(part.costs) / len(part.costs)
+        if len(part.costs) == JUDGED and mean > ALLOWANCE * interval:
+            part.costs.clear()
+            part.stopped_until = time.monotonic() + STOPPED_FOR
+            problem = (
+                f"stopped itself for an hour: it takes {mean:.2g} s of processor time every {interval:g} s and may "
+                f"take {ALLOWANCE * interval:.2g} s; a longer interval lets it go on (collect.{part.collector.name})"
+            )
+        if problem and problem != part.problem:
+            log.warning("collector=%s %s", part.collector.name, problem)
+        part.problem = problem
+
+    # --- slow parts
+
+    def _begin_slow(self, part: Part) -> None:
+        if self._pool is None:
+            self._pool = ThreadPoolExecutor(1, "aside", initializer=_stand_back)
+        part.busy = True
+        self._pool.submit(self._read_slow, part)
+
+    def _read_slow(self, part: Part) -> None:
+        try:
+            before, now = _children_seconds(), time.time()
+            out = Sorted()
+            out.add(self._found(part, now))
+            if part.costs:
+                # Programs that it ran are part of what it took.
+                part.costs[-1] += _children_seconds() - before
+            if not self._stop.is_set():
+                self._deliver(now, out, part.collector.meanings)
+        except OSError as error:
+            part.problem = f"cannot keep what was collected: {error.strerror}"
+        finally:
+            part.busy = False
+
+
+def _children_seconds() -> float:
+    used = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return used.ru_utime + used.ru_stime
+
+
+def _stand_back() -> None:
+    """What is read aside comes after everybody else at the disks (ioprio_set(2) is for one thread)."""
+    with contextlib.suppress(psutil.Error, OSError, AttributeError):
+        psutil.Process(threading.get_native_id()).ionice(psutil.IOPRIO_CLASS_IDLE)

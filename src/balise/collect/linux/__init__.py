@@ -1,0 +1,1 @@
+"""Parts of a Linux system beyond what every Unix tells."""
