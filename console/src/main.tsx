@@ -1,7 +1,7 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Link, RouterProvider, useRouteError } from "react-router";
+import { createBrowserRouter, isRouteErrorResponse, Link, RouterProvider, useRouteError } from "react-router";
 import { Refused } from "./api/client";
 import { SessionGate } from "./signin/session";
 import { Failure } from "./ui/Note";
@@ -10,9 +10,14 @@ import "./styles.css";
 
 function Broken() {
   const error = useRouteError();
+  const nothing = isRouteErrorResponse(error) && error.status === 404;
   return (
     <div className="p-8">
-      <Failure error={error} again={() => window.location.reload()} />
+      {nothing ? (
+        <p>There is no page at this address.</p>
+      ) : (
+        <Failure error={error} again={() => window.location.reload()} />
+      )}
       <Link className="link" to="/">
         Back to Now
       </Link>

@@ -1343,6 +1343,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Parts
+         * @description The parts of a system that plans can switch, with what each costs; heavy ones are off until asked for.
+         */
+        get: operations["list_parts_api_v1_plans_parts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/schema": {
         parameters: {
             query?: never;
@@ -2332,7 +2352,10 @@ export interface components {
              */
             time_limit: string;
         };
-        /** CollectorSetting */
+        /**
+         * CollectorSetting
+         * @description How a part is collected; `watch` and `paths` are what it is told to look at, for parts that have to be told.
+         */
         CollectorSetting: {
             /** Every */
             every?: number | null;
@@ -2341,6 +2364,16 @@ export interface components {
              * @default true
              */
             on: boolean;
+            /**
+             * Paths
+             * @default []
+             */
+            paths: string[];
+            /**
+             * Watch
+             * @default []
+             */
+            watch: string[];
         };
         /**
          * Comparison
@@ -2800,6 +2833,11 @@ export interface components {
             processes: components["schemas"]["ProcessUse"][];
             /** Sessions */
             sessions: components["schemas"]["Session"][];
+            /**
+             * Signed In
+             * @default []
+             */
+            signed_in: components["schemas"]["PersonSignedIn"][];
             /** Snapshots */
             snapshots: number;
         };
@@ -4357,6 +4395,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[PartShown] */
+        Page_PartShown_: {
+            /** Items */
+            items: components["schemas"]["PartShown"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Plan] */
         Page_Plan_: {
             /** Items */
@@ -4449,6 +4494,28 @@ export interface components {
             next?: string | null;
         };
         /**
+         * PartShown
+         * @description A part of a system that plans can switch, for people.
+         */
+        PartShown: {
+            /** About */
+            about: string;
+            /**
+             * Cost
+             * @description processor time a reading, as measured on a small machine
+             */
+            cost: string;
+            /** Every */
+            every: string | null;
+            /**
+             * On
+             * @description whether it is collected when no plan speaks of it
+             */
+            on: boolean;
+            /** Part */
+            part: string;
+        };
+        /**
          * Pattern
          * @description Lines that differ only in their numbers and names, counted together.
          */
@@ -4481,6 +4548,26 @@ export interface components {
              * @description how many events were read to make this
              */
             read: number;
+        };
+        /**
+         * PersonSignedIn
+         * @description Somebody signed in to a host: since how long (seconds), and what the terminal's processes use (cores, bytes).
+         */
+        PersonSignedIn: {
+            /** At */
+            at: number;
+            /** Cpu */
+            cpu: number;
+            /** Memory */
+            memory: number;
+            /** Origin */
+            origin: string;
+            /** Seconds */
+            seconds: number;
+            /** Terminal */
+            terminal: string;
+            /** User */
+            user: string;
         };
         /**
          * Plan
@@ -8789,6 +8876,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_parts_api_v1_plans_parts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PartShown_"];
                 };
             };
         };

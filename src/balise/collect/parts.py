@@ -38,12 +38,11 @@ def _messages(_setting: CollectorSetting, position: Position | None) -> Collecto
 
 
 def _units(setting: CollectorSetting, _position: Position | None) -> Collector:
-    from balise.collect.linux.units import ASK, Units
+    from balise.collect.units import ASK, Units, WatchedProcesses, units
 
-    def ask() -> str:
-        return _told(ASK)[1] if os.path.isdir("/run/systemd/system") else ""
-
-    return Units(ask, begun, setting.watch)
+    if os.path.isdir("/run/systemd/system"):
+        return Units(lambda: units(_told(ASK)[1]), setting.watch)
+    return Units(WatchedProcesses(begun, setting.watch).look, setting.watch)
 
 
 def _containers(_setting: CollectorSetting, _position: Position | None) -> Collector:

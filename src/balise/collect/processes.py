@@ -55,8 +55,10 @@ class Shares:
     terminals: dict[int, Share] = field(default_factory=dict)
 
     def add(self, process: ProcessLook, cpu: float) -> None:
+        # Threads of the kernel hold no memory, and behind a stroke have what they do just now.
+        name = process.name if process.memory else process.name.partition("/")[0]
         of: list[Share] = [
-            self.programs.setdefault((process.name, process.owner), Share()),
+            self.programs.setdefault((name, process.owner), Share()),
             self.users.setdefault(process.owner, Share()),
         ]
         if process.terminal:

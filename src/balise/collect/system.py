@@ -25,10 +25,10 @@ def is_storage(kind: str, mountpoint: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class CpuLook:
-    """Seconds each logical CPU spent in each of `CPU_MODES` (None where a system does not tell), and the load."""
+    """Seconds each logical CPU spent in each of `CPU_MODES`, and the load; None where a system does not tell."""
 
     cores: Sequence[Sequence[float | None]]
-    load: tuple[float, float, float]
+    load: tuple[float, float, float] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +114,8 @@ class Cpu:
                     yield Reading("system.cpu.time", value, named)
         yield from self._shares([sum(t[i] or 0.0 for t in found.cores) for i in range(len(CPU_MODES))])
         yield Reading("system.cpu.logical.count", float(len(found.cores)))
+        if found.load is None:
+            return
         for name, value in zip(("1m", "5m", "15m"), found.load, strict=True):
             yield Reading(f"system.cpu.load_average.{name}", value)
         yield Reading("balise.cpu.load_per_core", round(found.load[0] / max(len(found.cores), 1), 4))

@@ -12,10 +12,10 @@ from balise.collect.linux.kernel import Kernel, Pressure
 from balise.collect.linux.messages import KernelMessages
 from balise.collect.linux.nfs import Nfs
 from balise.collect.linux.smart import Smart
-from balise.collect.linux.units import Units
 from balise.collect.processes import Processes, Users
 from balise.collect.readings import Meaning
 from balise.collect.system import Cpu, Disks, Filesystems, Memory, Network, Uptime
+from balise.collect.units import Units
 
 MEANINGS: Mapping[str, Mapping[str, Meaning]] = {
     collector.name: collector.meanings

@@ -62,7 +62,7 @@ def _ship(
         memory=memory * GIB,
         pace=pace,
         os=os,
-        volumes=(_ROOT, *volumes),
+        volumes=(_OFFICE_VOLUME,) if os == _WIN else (_ROOT, *volumes),
         needs=needs,
         address=f"{_NETS[site]}.{number}",
         labels={"site": _SITES[site], "role": role},
@@ -72,6 +72,8 @@ def _ship(
 _LOG = Volume("/var/log", "/dev/vdb1", 8 * GIB, 0.31)
 _DB = Volume("/var/lib/postgresql", "/dev/vdc1", 200 * GIB, 0.57)
 _WIN = "Windows-like ticket-office system"
+OFFICE = "ticket-office"
+_OFFICE_VOLUME = Volume("C:", "C:", 240 * GIB, 0.44)
 
 FLEET: tuple[Ship, ...] = (
     _ship("book-db-n1", "database", "Booking", 8, 32, 0.30, _DB, _LOG),

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.series.wire import Kind, PointKind
-from balise.demo.fleet import GIB, Ship
+from balise.demo.fleet import GIB, OFFICE, Ship
 from balise.demo.stories import Schedule
 
 F64 = NDArray[np.float64]
@@ -209,7 +209,7 @@ class Model:
             named = {
                 "system.device": volume.device,
                 "system.filesystem.mountpoint": volume.mountpoint,
-                "system.filesystem.type": "ext4",
+                "system.filesystem.type": "NTFS" if ship.role == OFFICE else "ext4",
                 "system.filesystem.mode": "rw",
             }
             used = np.floor(level * volume.size / 4096) * 4096
@@ -234,9 +234,12 @@ class Model:
         reads = writes * 0.35
         busy = np.clip(writes / (6e6 * np.sqrt(ship.cores)), 0.001, 0.99)
         device = {"system.device": ship.volumes[-1].device.rstrip("0123456789").removeprefix("/dev/")}
+        card = "eth0"
+        if ship.role == OFFICE:
+            device, card = {"system.device": "0 C:"}, "Ethernet"
         out = []
         for direction, rate in (("receive", flow), ("transmit", flow * 1.6)):
-            named = {"network.interface.name": "eth0", "network.io.direction": direction}
+            named = {"network.interface.name": card, "network.io.direction": direction}
             out.append(Measured("system.network.io", np.floor(rate), named, kind="counter"))
             out.append(Measured("system.network.errors", np.zeros_like(times), named, kind="counter"))
         for direction, rate in (("read", reads), ("write", writes)):

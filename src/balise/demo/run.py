@@ -22,9 +22,10 @@ from balise.api.probes import ProbeBody, ProbeExpect
 from balise.client import Balise, BaliseError
 from balise.core.series.steps import NS
 from balise.demo import harbour
-from balise.demo.fleet import FLEET, Ship
+from balise.demo.fleet import FLEET, OFFICE, Ship
 from balise.demo.history import FINE, series_of
 from balise.demo.model import Measured, Model
+from balise.demo.offices import Offices
 from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
@@ -67,9 +68,13 @@ class Feeder:
 
     def __init__(self, console: Console, ships: tuple[Ship, ...], model: Model) -> None:
         self._console = console
-        self._model = model
+        self.model = model
         self._teller = Teller(model)
-        self._ships = [(ship, known) for ship in ships if (known := console.directory.find(ship.name))]
+        self._ships = [
+            (ship, known)
+            for ship in ships
+            if ship.role != OFFICE and (known := console.directory.find(ship.name)) is not None
+        ]
         self._layout: Any = None
         self._totals: np.ndarray[Any, np.dtype[np.float64]] | None = None
         self._told = time.time() - 1
@@ -80,7 +85,7 @@ class Feeder:
         at = now // FINE * FINE
         series, values, counters = [], [], []
         for ship, known in self._ships:
-            measured: list[Measured] = self._model.measure(ship, np.array([at]))
+            measured: list[Measured] = self.model.measure(ship, np.array([at]))
             if self._layout is None:
                 series.append(series_of(self._console.series, known.id, measured))
             values.extend(float(m.values[0]) for m in measured)
@@ -271,6 +276,7 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
         _keep_demo_state(folder, held)
 
     console.add_worker(Worker("feeder", feed, FINE))
+    console.add_worker(Worker("offices", Offices(console, FLEET[:count], feeder.model).step, FINE))
     furnish(console)
     quays = Quays(folder)
     quays.start()

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from balise.api.events import SEVERITIES, Severity
-from balise.demo.fleet import Ship
+from balise.demo.fleet import OFFICE, Ship
 from balise.demo.model import Model, passengers
 from balise.demo.stories import Occurrence
 from balise.store.events.day import NewEvent, Snapshot
@@ -39,6 +39,11 @@ _ORDINARY: dict[str, list[tuple[Severity, str, str]]] = {
         ("informational", "gate", "barrier {p} cycle {n} finished in {ms} ms"),
         ("warning", "gate", "reader {p} needed a second try for ticket {n}"),
     ],
+    OFFICE: [
+        ("informational", "TicketDesk", "Sale {n} printed at counter {p}"),
+        ("informational", "Services", "Ticket printing is running"),
+        ("warning", "TicketDesk", "Sale {n} took {ms} ms to be confirmed by booking"),
+    ],
     "mail": [("informational", "postfix", "{n}: to=<office@skerry.example>, relay=local, status=sent")],
     "bastion": [
         ("informational", "sshd", "Accepted publickey for ops from {ip} port {port}"),
@@ -57,6 +62,7 @@ _PROCESSES: dict[str, list[tuple[str, str, float, float]]] = {
     "application": [("java booking", "booking", 0.85, 0.55)],
     "gate-controller": [("gate-controller", "gate", 0.6, 0.2), ("card-reader", "gate", 0.2, 0.05)],
     "queue": [("message broker", "queue", 0.7, 0.3)],
+    OFFICE: [("TicketDesk", "", 0.8, 0.4), ("TicketPrint", "", 0.12, 0.06), ("svchost", "", 0.08, 0.04)],
     "hypervisor": [("vm book-app", "qemu", 0.4, 0.2), ("vm web", "qemu", 0.2, 0.1)],
 }
 
@@ -95,7 +101,7 @@ class Teller:
     def _ordinary(
         self, ship: Ship, start: float, end: float, every: float, chance: random.Random
     ) -> Iterator[NewEvent]:
-        lines = _ORDINARY.get(ship.role, _ORDINARY[""]) + _ORDINARY[""][:1]
+        lines = _ORDINARY.get(ship.role, _ORDINARY[""]) + ([] if ship.role == OFFICE else _ORDINARY[""][:1])
         at = start + chance.expovariate(1 / every)
         while at < end:
             busy = _busyness(int(at) // 600)
@@ -145,7 +151,9 @@ class Teller:
 
     def _processes(self, ship: Ship, at: float, chance: random.Random) -> list[dict[str, Any]]:
         busy = ship.cores * ship.pace * (0.25 + _busyness(int(at) // 600))
-        rows = [("agent", "balise", 0.003, 44 << 20), ("systemd", "root", 0.002, 12 << 20)]
+        rows = (
+            [("agent", "balise", 0.003, 44 << 20), ("systemd", "root", 0.002, 12 << 20)] if ship.role != OFFICE else []
+        )
         for name, user, share, memory in _PROCESSES.get(ship.role, [("service", ship.role, 0.6, 0.2)]):
             used = busy * share * chance.uniform(0.85, 1.15)
             rows.append((name, user, used, int(ship.memory * memory * chance.uniform(0.98, 1.02))))

@@ -188,6 +188,8 @@ class Console:
         self._wire()
 
     def _wire(self) -> None:
+        self.loop: asyncio.AbstractEventLoop | None = None
+
         def on_alert(alert: Alert, what: str) -> None:
             log.info("alert=%d rule=%s host=%s severity=%s %s", alert.id, alert.rule, alert.host, alert.severity, what)
             self.hub.tell("alert", {"what": what, "alert": alert.model_dump(mode="json")})
@@ -249,6 +251,7 @@ class Console:
 
     def begin(self, loop: asyncio.AbstractEventLoop) -> None:
         """Takes up the rules and starts the workers."""
+        self.loop = loop
         self.hub.start(loop)
         self.rules.ship()
         self.kits.start()

@@ -46,13 +46,37 @@ def units(text: str) -> list[UnitLook]:
     return found
 
 
+class WatchedProcesses:
+    """Names that must run, looked for among processes: a name whose oldest process is a newer one was restarted.
+
+    Args:
+        begun: when the first process of each name was started, in the kernel's ticks.
+    """
+
+    def __init__(self, begun: Callable[[], Mapping[str, int]], watch: Sequence[str]) -> None:
+        self._begun = begun
+        self._watch = sorted(watch)
+        self._seen: dict[str, tuple[int, float]] = {}
+
+    def look(self) -> list[UnitLook]:
+        begun = self._begun() if self._watch else {}
+        found = []
+        for name in self._watch:
+            started = begun.get(name[:LONGEST_COMM])
+            at, restarts = self._seen.get(name, (0, 0.0))
+            if started is not None:
+                restarts += bool(at) and started != at
+                self._seen[name] = (started, restarts)
+            found.append(UnitLook(name, "missing" if started is None else "active", "", restarts))
+        return found
+
+
 class Units:
     """Services that run, failed or were restarted; each change of them is an event.
 
     Args:
-        ask: what systemd says to `ASK`; empty where there is none.
-        begun: when the first process of each name was started, in the kernel's ticks.
-        watch: names that must run: units, or processes where there is no systemd.
+        look: the units there are now.
+        watch: names that must run.
     """
 
     name = "units"
@@ -62,18 +86,13 @@ class Units:
         "balise.units": Meaning("{unit}", "gauge", "Units by state"),
     }
 
-    def __init__(
-        self, ask: Callable[[], str], begun: Callable[[], Mapping[str, int]], watch: Sequence[str] = ()
-    ) -> None:
-        self._ask = ask
-        self._begun = begun
+    def __init__(self, look: Callable[[], Sequence[UnitLook]], watch: Sequence[str] = ()) -> None:
+        self._look = look
         self._watch = {name.removesuffix(".service") for name in watch}
         self._before: dict[str, UnitLook] | None = None
-        self._seen: dict[str, tuple[int, float]] = {}
 
     def read(self, now: float) -> Iterator[Found]:
-        text = self._ask()
-        found = units(text) if text else list(self._by_process())
+        found = self._look()
         states: dict[str, float] = {}
         told: dict[str, UnitLook] = {}
         for unit in found:
@@ -99,17 +118,6 @@ class Units:
         yield Reading("balise.unit.running", float(runs), named)
         if unit.restarts or unit.name in self._watch:
             yield Reading("balise.unit.restarts", unit.restarts, named)
-
-    def _by_process(self) -> Iterator[UnitLook]:
-        """A watched name whose oldest process is a newer one than before was restarted."""
-        begun = self._begun()
-        for name in sorted(self._watch):
-            started = begun.get(name[:LONGEST_COMM])
-            at, restarts = self._seen.get(name, (0, 0.0))
-            if started is not None:
-                restarts += bool(at) and started != at
-                self._seen[name] = (started, restarts)
-            yield UnitLook(name, "missing" if started is None else "active", "", restarts)
 
     @staticmethod
     def _changed(before: UnitLook | None, unit: UnitLook, now: float) -> Iterator[LogLine]:
