@@ -15,7 +15,7 @@ from balise.api.kits import KitDocument, KitPart
 from balise.api.services import ServiceTarget, ServiceTurn
 from balise.collect.follow import Follower, Position
 from balise.collect.kits.folder import shipped_kits
-from balise.collect.kits.reader import OWN, ServiceReader, reading_of, turn_of
+from balise.collect.kits.reader import OWN, ServiceReader, lines_of, reading_of, turn_of
 from balise.collect.kits.sources.source import filled
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.kits.logs import LogReader
@@ -118,10 +118,7 @@ class ServiceWork:
                     break
             if follower.reader is not None:
                 values += [reading_of(value, held.service.name) for value in follower.reader.values()]
-        named = {"service.name": held.service.name}
-        return [
-            LogLine(one.time, one.body, one.severity, held.service.name, {**named, **one.attributes}) for one in lines
-        ], values
+        return lines_of(held.service.name, lines), values
 
     def turns(self) -> dict[int, dict[str, Any]]:
         """How reading went, by service."""

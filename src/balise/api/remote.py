@@ -49,6 +49,9 @@ class RemoteTarget(BaseModel):
     host_key: str = ""
     follow: list[FollowedFile] = []
     positions: dict[str, tuple[int, int]] = Field(default={}, description="inode and offset of each followed file")
+    off: list[str] = Field(default=[], description="parts of the system that the plan switched off")
+    inventory_every: float | None = Field(default=3600.0, description="seconds; None when it is switched off")
+    refresh: int = Field(default=0, description="another number means: tell the inventory at once")
     service: ServiceTarget | None = None
 
     @property

@@ -128,14 +128,7 @@ class Inventory:
         if not status:
             form = "%{NAME}\t%{VERSION}-%{RELEASE}\t%{ARCH}\n"
             return texts.rpm_packages(_told("rpm", "-qa", "--queryformat", form))
-        found = texts.dpkg_packages(status)
-        pending = self._pending()
-        for item in found:
-            if item["name"] in pending:
-                item["pending"], secure = pending[item["name"]]
-                if secure:
-                    item["security"] = True
-        return found
+        return texts.with_pending(texts.dpkg_packages(status), self._pending())
 
     def _pending(self) -> dict[str, tuple[str, bool]]:
         """Asked for seldom: working it out takes about a second of processor time."""

@@ -4,30 +4,24 @@ from __future__ import annotations
 
 import os
 import socket
+from collections.abc import Iterator
 from pathlib import Path
 
 from balise.api.services import FoundService
+from balise.collect.files import said
 
 LISTENING = "0A"
 """The state of a listening socket in /proc/net/tcp (include/net/tcp_states.h)."""
 ESTABLISHED = "01"
 MOST_FOUND = 200
-MOST_CONNECTIONS = 20_000
+MOST_TEXT = 4 << 20
+"""Letters of each table of sockets that are read: some 25,000 connections."""
 
 
 def listening() -> list[FoundService]:
     """What accepts TCP connections here, with its process where this user may see it."""
-    sockets: dict[str, tuple[str, int]] = {}
-    for name in ("tcp", "tcp6"):
-        try:
-            lines = Path(f"/proc/net/{name}").read_text("ascii").splitlines()[1:]
-        except OSError:
-            continue
-        for line in lines:
-            part = line.split()
-            if len(part) > 9 and part[3] == LISTENING:
-                address, _, port = part[1].rpartition(":")
-                sockets[part[9]] = (_address(address), int(port, 16))
+    text = said("/proc/net/tcp", MOST_TEXT) + said("/proc/net/tcp6", MOST_TEXT)
+    sockets = {inode: (address, port) for address, port, inode in sockets_in(text)}
     names = _owners(set(sockets))
     found: dict[int, FoundService] = {}
     for inode, (where, number) in sockets.items():
@@ -37,22 +31,27 @@ def listening() -> list[FoundService]:
     return [found[number] for number in sorted(found)][:MOST_FOUND]
 
 
+def sockets_in(text: str) -> Iterator[tuple[str, int, str]]:
+    """Listening sockets of /proc/net/tcp and tcp6 (proc(5)): address, port, and the socket's inode."""
+    for line in text.splitlines():
+        part = line.split()
+        if len(part) > 9 and part[3] == LISTENING:
+            address, _, port = part[1].rpartition(":")
+            yield _address(address), int(port, 16), part[9]
+
+
 def connected(listening_ports: set[int]) -> list[tuple[str, int]]:
     """Whom this machine talks to now: address and port of the other side, of connections that began here."""
     found: set[tuple[str, int]] = set()
-    for name in ("tcp", "tcp6"):
-        try:
-            lines = Path(f"/proc/net/{name}").read_text("ascii").splitlines()[1:]
-        except OSError:
+    text = said("/proc/net/tcp", MOST_TEXT) + said("/proc/net/tcp6", MOST_TEXT)
+    for line in text.splitlines():
+        part = line.split()
+        if len(part) < 10 or part[3] != ESTABLISHED:
             continue
-        for line in lines[:MOST_CONNECTIONS]:
-            part = line.split()
-            if len(part) < 10 or part[3] != ESTABLISHED:
-                continue
-            if int(part[1].rpartition(":")[2], 16) in listening_ports:
-                continue
-            address, _, port = part[2].rpartition(":")
-            found.add((_address(address).removeprefix("::ffff:"), int(port, 16)))
+        if int(part[1].rpartition(":")[2], 16) in listening_ports:
+            continue
+        address, _, port = part[2].rpartition(":")
+        found.add((_address(address).removeprefix("::ffff:"), int(port, 16)))
     return sorted(found)
 
 

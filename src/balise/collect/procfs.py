@@ -60,11 +60,7 @@ def memory(meminfo: str, vmstat: str) -> MemoryLook:
 
 def space(mounts: str, blocks: str, inodes: str) -> Iterator[SpaceLook]:
     """/proc/mounts, `df -P -k` and `df -P -i` (POSIX.1 df, -P)."""
-    kinds: dict[str, tuple[str, str, bool]] = {}
-    for line in mounts.splitlines():
-        part = line.split()
-        if len(part) >= 4:
-            kinds[_unescaped(part[1])] = (_unescaped(part[0]), part[2], "ro" in part[3].split(","))
+    kinds = mounted(mounts)
     held = dict(_df(inodes))
     for mountpoint, (size, used, free) in _df(blocks):
         device, kind, read_only = kinds.get(mountpoint, ("", "", False))
@@ -72,6 +68,16 @@ def space(mounts: str, blocks: str, inodes: str) -> Iterator[SpaceLook]:
             total, _, left = held.get(mountpoint, (0, 0, 0))
             sizes = (size * 1024, used * 1024, free * 1024)
             yield SpaceLook(device, mountpoint, kind, read_only, *sizes, inodes=total, inodes_free=left)
+
+
+def mounted(mounts: str) -> dict[str, tuple[str, str, bool]]:
+    """/proc/mounts: by place the device, the type, and whether nothing can be written there."""
+    rows = (line.split() for line in mounts.splitlines())
+    return {
+        _unescaped(part[1]): (_unescaped(part[0]), part[2], "ro" in part[3].split(","))
+        for part in rows
+        if len(part) >= 4
+    }
 
 
 def _df(text: str) -> Iterator[tuple[str, tuple[int, int, int]]]:

@@ -26,6 +26,7 @@ from balise.api.services import Service, ServiceStep
 from balise.api.spans import seconds
 from balise.api.status import Figures, Status, Storage
 from balise.collect.kits.reader import LOCAL, tried
+from balise.collect.remote.hand import SshHand
 from balise.collect.remote.trial import Trial
 from balise.core.kits.documents import TargetError, whole_target
 from balise.server.access import Access, Principal
@@ -208,7 +209,7 @@ class Console:
             return await self.log_intake.take(principal, body, as_json=False)
 
         self.remote_work.take_metrics, self.remote_work.take_logs = take_metrics, take_logs
-        self.remote.files_of = self.plans.files_of
+        self.remote.plan_of = self.plans.from_afar
         self.watch.limits_of, self.watch.planned = self.plans.limits_of, self.plans.planned_rules
         self.plans.rule_direction = self.rules.direction
         self.plans.changed = self._plans_changed
@@ -217,6 +218,7 @@ class Console:
         self.probes.relays, self.probes.changed = self.relays.names, self.relays.wake
         self.probes.told = lambda name, state: self.hub.tell("probe", {"name": name, "state": state})
         self.services.owner_of, self.services.name_of = self.relays.owner_of, self.relays.name_of
+        self.services.ssh_of, self.services.hand_of = self.remote.by_ssh, self._hand_of
         self.services.alerts_of = self.book.of_service
         self.services.first_of_kit = self._ship_kit
         self.services.stepped = self._service_stepped
@@ -325,6 +327,10 @@ class Console:
         if kit.by in LOCAL:
             raise bad_field("kit", f"{name} looks at the host itself: try it there (balise kit try {name} --here)")
         return tried(kit, target, self.services.attempt(kit, target, self.services.secret(body.credential), limit))
+
+    def _hand_of(self, known: Known) -> SshHand | None:
+        target = self.remote.by_ssh(known)
+        return self.remote_work.hand(target) if target is not None else None
 
     def owners_changed(self) -> None:
         """Hosts came, left or changed hands: who collects what follows."""

@@ -8,6 +8,7 @@ import random
 import threading
 import time
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import select
@@ -23,6 +24,7 @@ from balise.api.plans import (
     PlanDiff,
     PlanDocument,
     PlanProblem,
+    default_setting,
 )
 from balise.api.problems import FieldProblem
 from balise.api.remote import FollowedFile
@@ -40,6 +42,17 @@ from balise.store.state.store import StateStore
 
 MOST_PLANS = 2000
 MOST_CHANGES = 500
+
+
+@dataclass(frozen=True)
+class FromAfar:
+    """A plan for a host that is read over the network. `every` is seconds, None when no plan says."""
+
+    every: float | None = None
+    follow: list[FollowedFile] = field(default_factory=list)
+    off: list[str] = field(default_factory=list)
+    inventory_every: float | None = 3600.0
+    refresh: int = 0
 
 
 class PlanBook:
@@ -106,11 +119,17 @@ class PlanBook:
         plan.etag = etag
         return plan
 
-    def files_of(self, known: Known) -> tuple[float | None, list[FollowedFile]]:
-        """For whoever reads a host remotely: the interval, if a plan has one, and the files to follow."""
+    def from_afar(self, known: Known) -> FromAfar:
+        """What a host's plan says to whoever reads it over the network."""
         stacked = self.of(known)
-        every = stacked.every if "collect.every" in stacked.sources else None
-        return every, [stacked.follow[path] for path in sorted(stacked.follow)]
+        inventory = stacked.collectors.get("inventory") or default_setting("inventory")
+        return FromAfar(
+            every=stacked.every if "collect.every" in stacked.sources else None,
+            follow=[stacked.follow[path] for path in sorted(stacked.follow)],
+            off=[name for name, setting in sorted(stacked.collectors.items()) if not setting.on],
+            inventory_every=inventory.every if inventory.on else None,
+            refresh=self._refreshes.get(known.id, 0),
+        )
 
     def limits_of(self, rule: str, host: int) -> Limits | None:
         """What plans say of a rule's limits on a host."""

@@ -18,6 +18,7 @@ from balise.api.remote import Remote as RemoteAnswer
 from balise.api.services import ServiceTurn
 from balise.api.spans import duration_text, seconds
 from balise.collect.otlp import logs_request, metrics_request
+from balise.collect.remote.hand import SshHand
 from balise.collect.remote.link import AT_ONCE, Link, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import Trial, attempt
@@ -25,6 +26,7 @@ from balise.server.access import Principal, audit
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
 from balise.server.errors import Refused, bad_field, unknown
+from balise.server.plans import FromAfar
 from balise.server.settings import SettingsBook
 from balise.store.state import tables
 from balise.store.state.store import StateStore
@@ -57,7 +59,7 @@ class RemoteBook:
         self._settings = settings
         self.owner_of: Callable[[tables.Remote], int] = lambda _row: CONSOLE
         self.name_of: Callable[[int], str] = lambda _owner: "the console"
-        self.files_of: Callable[[Known], tuple[float | None, list[Any]]] = lambda _host: (None, [])
+        self.plan_of: Callable[[Known], FromAfar] = lambda _host: FromAfar()
         """What the plans say of a host: the interval, and the files to follow."""
 
     def get(self, name: str) -> RemoteAnswer:
@@ -172,7 +174,7 @@ class RemoteBook:
         return found
 
     def _target(self, known: Known, row: tables.Remote, settings: CollectionSettings, credential: Any) -> RemoteTarget:
-        every, files = self.files_of(known)
+        plan = self.plan_of(known)
         return RemoteTarget(
             host_id=known.id,
             host=known.name,
@@ -180,10 +182,13 @@ class RemoteBook:
             address=row.address,
             port=row.port,
             credential=credential,
-            every=row.every or every or seconds(settings.every),
+            every=row.every or plan.every or seconds(settings.every),
             time_limit=row.time_limit or seconds(settings.time_limit),
             host_key=row.host_key,
-            follow=files,
+            follow=plan.follow,
+            off=plan.off,
+            inventory_every=plan.inventory_every,
+            refresh=plan.refresh,
             positions={path: (int(p[0]), int(p[1])) for path, p in row.positions.items()},
         )
 
@@ -198,6 +203,17 @@ class RemoteBook:
         rows = self._state.read(lambda s: list(s.scalars(query)))
         secret = self._credentials.secret(credential) if rows else None
         return [self._target(known, row, settings, secret) for row in rows if (known := self._directory.get(row.host))]
+
+    def by_ssh(self, known: Known) -> RemoteTarget | None:
+        """How a host is read over SSH; None when it is not, or its credential is lost."""
+        row = self._state.read(lambda s: s.get(tables.Remote, known.id))
+        if row is None or row.protocol != "ssh" or known.mode != "remote":
+            return None
+        try:
+            secret = self._credentials.secret(row.credential)
+        except Refused:
+            return None
+        return self._target(known, row, self._settings.collection(), secret)
 
     def note(self, host: int, *, key: str = "", positions: dict[str, tuple[int, int]] | None = None) -> None:
         """Keeps the key that a host showed first, and how far its files are read."""
@@ -286,6 +302,10 @@ class RemoteWork:
     def _run(self) -> None:
         asyncio.set_event_loop(self._loop)
         self._loop.run_forever()
+
+    def hand(self, target: RemoteTarget) -> SshHand:
+        """Somebody who runs commands on a host, over a connection of its own on this thread."""
+        return SshHand(target, self._loop)
 
     def submit(self, work: Coroutine[Any, Any, T]) -> Any:
         """Runs a coroutine on this thread; answers a concurrent future."""

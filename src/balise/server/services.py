@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 from balise.api.credentials import CredentialBody
 from balise.api.hosts import State
 from balise.api.kits import KitDocument, Target
-from balise.api.remote import RemoteTarget
+from balise.api.remote import FollowedFile, RemoteTarget
 from balise.api.services import (
     Service,
     ServiceAlert,
@@ -26,7 +26,9 @@ from balise.api.services import (
     ServiceTurn,
 )
 from balise.api.spans import duration_text, rfc3339, seconds
-from balise.collect.kits.reader import LOCAL, ServiceRead, once
+from balise.collect.kits.reader import LOCAL, ServiceRead, looks_at_host, once
+from balise.collect.kits.sources.source import filled
+from balise.collect.remote.hand import SshHand
 from balise.core.health import worst
 from balise.core.kits.documents import TargetError, whole_target
 from balise.server.access import Principal, audit
@@ -73,6 +75,9 @@ class ServiceBook:
         self.changed: Callable[[], None] = lambda: None
         self.stepped: Callable[[Known, Service, ServiceStep], None] = lambda _host, _service, _step: None
         """Told of what happens to a service and is worth an event: its version, identity or role changed."""
+        self.ssh_of: Callable[[Known], RemoteTarget | None] = lambda _host: None
+        """How a host is read over SSH, and with what credential; None when it is not."""
+        self.hand_of: Callable[[Known], SshHand | None] = lambda _host: None
         self.first_of_kit: Callable[[KitDocument], None] = lambda _kit: None
 
     # --- asking
@@ -228,14 +233,21 @@ class ServiceBook:
             word = "that could read it" if body.mode == "resident" else "that found it"
             raise bad_field("mode", f"{known.name!r} has no agent {word}: take remote")
         if body.mode != "resident" and kit.by in LOCAL:
-            raise bad_field("mode", f"the kit {kit.kit} looks at the host itself: let its agent read it (resident)")
+            if known is None or self._hand_for(kit, known) is None:
+                raise bad_field(
+                    "mode",
+                    f"the kit {kit.kit} looks at the host itself: let its agent read it (resident), or enrol the host "
+                    "over SSH",
+                )
+            if kit.generic and who.role != "administrator":
+                raise bad_field("kit", "only an administrator may have any command run over SSH: make a kit of it")
         self._check_credential(kit, known, body, who)
         target = self._whole(kit, known, body.target, body.mode)
         if known is not None:
             self._check_others(row, known, kit, target, body)
         if body.mode != "resident" and not body.site:
             # What the console is to read has to answer it first.
-            read = self.attempt(kit, target, self.secret(body.credential))
+            read = self.attempt(kit, target, self.secret(body.credential), known=known)
             if read.problem:
                 field_name = "credential" if "password" in read.problem else "target"
                 raise bad_field(field_name, f"the console cannot read it: {read.problem}")
@@ -298,10 +310,28 @@ class ServiceBook:
         name = known.name if known else "it"
         raise bad_field("target.address", f"{name!r} never said an address of its own: give one")
 
-    def attempt(self, kit: KitDocument, target: Target, credential: Any, limit: float = TIME_LIMIT) -> ServiceRead:
-        """Reads a target once from here, with everything that can be read from afar."""
-        parts = [part for part in kit.read if (part.by or kit.by) not in LOCAL]
-        return once(kit.model_copy(update={"read": parts}), target, credential, limit, kit.kit, time.time())
+    def attempt(
+        self,
+        kit: KitDocument,
+        target: Target,
+        credential: Any,
+        limit: float = TIME_LIMIT,
+        *,
+        known: Known | None = None,
+    ) -> ServiceRead:
+        """Reads a target once from here, with everything that can be read from afar: over SSH where its host is."""
+        hand = self._hand_for(kit, known) if known is not None else None
+        parts = [part for part in kit.read if hand is not None or (part.by or kit.by) not in LOCAL]
+        try:
+            read = kit.model_copy(update={"read": parts})
+            return once(read, target, credential, limit, kit.kit, time.time(), hand)
+        finally:
+            if hand is not None:
+                hand.close()
+
+    def _hand_for(self, kit: KitDocument, known: Known) -> SshHand | None:
+        """What does a kit's commands on a host that is read over SSH."""
+        return self.hand_of(known) if looks_at_host(kit) else None
 
     def secret(self, name: str | None) -> Any:
         return self._credentials.secret(name) if name else None
@@ -367,20 +397,35 @@ class ServiceBook:
             service = self._target(known, row)
             if service is None:
                 continue
-            found.append(
-                RemoteTarget(
-                    host_id=known.id,
-                    host=known.name,
-                    protocol="kit",
-                    address=str(service.target.get("address") or service.target.get("url") or row.name)[:253],
-                    port=int(service.target.get("port") or 1),
-                    credential=None,
-                    every=service.every,
-                    time_limit=TIME_LIMIT,
-                    service=service,
-                )
-            )
+            found.append(self._from_afar(known, row, service))
         return found
+
+    def _from_afar(self, known: Known, row: tables.Service, service: ServiceTarget) -> RemoteTarget:
+        plain = RemoteTarget(
+            host_id=known.id,
+            host=known.name,
+            protocol="kit",
+            address=str(service.target.get("address") or service.target.get("url") or row.name)[:253],
+            port=int(service.target.get("port") or 1),
+            credential=None,
+            every=service.every,
+            time_limit=TIME_LIMIT,
+            service=service,
+        )
+        host = self.ssh_of(known) if row.mode == "remote" and looks_at_host(service.kit) else None
+        if host is None:
+            return plain
+        logs = [filled(log.path, service.target) for log in service.kit.logs]
+        return plain.model_copy(
+            update={
+                "address": host.address,
+                "port": host.port,
+                "credential": host.credential,
+                "host_key": host.host_key,
+                "follow": [FollowedFile(path=p) for p in logs if p.startswith("/") and "{" not in p],
+                "positions": host.positions,
+            }
+        )
 
     def _target(self, known: Known, row: tables.Service) -> ServiceTarget | None:
         """All that reading a service takes; None, with its problem noted, when something of it is lost."""

@@ -7,7 +7,7 @@ import importlib
 import shlex
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,9 +15,9 @@ from balise.api.credentials import CredentialBody
 from balise.api.kits import KitDocument, KitPart, Scalar, SourceName, Target, Tried, TriedMetric, TriedPart
 from balise.api.services import ServicePart, ServiceTarget, ServiceTurn
 from balise.api.spans import seconds
-from balise.collect.kits.sources.source import Asked, Rows, Source, SourceProblem
+from balise.collect.kits.sources.source import Asked, Hand, Rows, Source, SourceProblem
 from balise.collect.kits.sources.texts import command_words
-from balise.collect.readings import Kept, Meaning, Reading
+from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.kits.rows import Value, facts_of, meanings_of, table_of, text_of, values_of, wanted
 from balise.core.kits.sessions import kept_sessions
 
@@ -112,11 +112,16 @@ class ServiceReader:
 
     Args:
         may_run: whether a part's command may be run here; asked with the kit, the part and the words of the command.
+        hand: what runs commands and reads files on the service's host; this host's own unless given.
     """
 
     def __init__(
-        self, service: ServiceTarget, may_run: Callable[[KitDocument, KitPart, list[str]], bool] = _anything
+        self,
+        service: ServiceTarget,
+        may_run: Callable[[KitDocument, KitPart, list[str]], bool] = _anything,
+        hand: Hand | None = None,
     ) -> None:
+        self._hand = hand
         self.service = service
         self._kit = service.kit
         self._may_run = may_run
@@ -205,7 +210,7 @@ class ServiceReader:
         rows: Rows = []
         for first in self._source(by, self.service.target).ask(part.each.ask)[: part.each.most]:
             target = {**self.service.target, part.each.field: first.get(part.each.column)}
-            source = source_class(by)(target, self.service.credential, self.service.time_limit)
+            source = self._made(by, target)
             try:
                 rows += [{part.each.field: first.get(part.each.column), **row} for row in source.ask(part.ask)]
             finally:
@@ -215,9 +220,12 @@ class ServiceReader:
     def _source(self, by: SourceName, target: Target) -> Source:
         held = self._sources.get(by)
         if held is None:
-            held = source_class(by)(target, self.service.credential, self.service.time_limit)
-            self._sources[by] = held
+            held = self._sources[by] = self._made(by, target)
         return held
+
+    def _made(self, by: SourceName, target: Target) -> Source:
+        more = {"hand": self._hand} if by in LOCAL and self._hand is not None else {}
+        return source_class(by)(target, self.service.credential, self.service.time_limit, **more)
 
     def _keep_sessions(self, out: ServiceRead, now: float) -> None:
         """Sessions are kept when they changed, and now and then: an idle database fills no disk."""
@@ -295,14 +303,31 @@ def _meaning(row: Mapping[str, Any]) -> Meaning:
     return Meaning(str(row.get("unit") or "1"), kind, str(row.get("about") or "")[:300])
 
 
+def looks_at_host(kit: KitDocument) -> bool:
+    """Whether reading a kit's services takes something that is done on their own host."""
+    return bool(kit.logs) or any((part.by or kit.by) in LOCAL for part in kit.read)
+
+
+def lines_of(service: str, lines: Iterable[LogLine]) -> list[LogLine]:
+    """Lines of a service's logs, under its name."""
+    named = {"service.name": service}
+    return [LogLine(one.time, one.body, one.severity, service, {**named, **one.attributes}) for one in lines]
+
+
 def once(
-    kit: KitDocument, target: Target, credential: CredentialBody | None, time_limit: float, name: str, now: float
+    kit: KitDocument,
+    target: Target,
+    credential: CredentialBody | None,
+    time_limit: float,
+    name: str,
+    now: float,
+    hand: Hand | None = None,
 ) -> ServiceRead:
     """Reads a target once with everything its kit has."""
     service = ServiceTarget(
         id=0, name=name, kit=kit, target=target, credential=credential, every=60.0, time_limit=time_limit
     )
-    reader = ServiceReader(service)
+    reader = ServiceReader(service, hand=hand)
     try:
         return reader.read(now, everything=True)
     finally:

@@ -51,7 +51,9 @@ class Link(Protocol):
     is not counted, so that a busy collector never calls a host slow.
     """
 
-    host_key: str
+    @property
+    def host_key(self) -> str:
+        """The key that the host showed, for a protocol that has one."""
 
     async def read(self, now: float) -> Taken:
         """One reading at `now`, unix seconds. Raises LinkProblem."""

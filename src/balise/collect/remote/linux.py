@@ -22,6 +22,7 @@ from balise.collect.processes import Processes, ProcessLook, Users
 from balise.collect.readings import Collector, CollectorProblem, LogLine, Meaning, Sorted
 from balise.collect.remote.link import Positions
 from balise.collect.system import Cpu, CpuLook, Disks, Filesystems, Memory, Network, Uptime
+from balise.core.kits.logs import LogReader
 from balise.core.syslog import parse_line
 
 MOST_LINES_BYTES = 256 << 10
@@ -66,10 +67,18 @@ class Unreadable(ValueError):
 
 
 def script(nonce: str, *, facts: bool, follow: Sequence[FollowedFile], positions: Positions) -> str:
-    """What the host's shell is told to do. `nonce` keeps what a file holds from passing for a part's beginning."""
+    """What the host's shell is told to do to tell of the system, and of followed files."""
     parts = dict(_SYSTEM) | ({f"fact-{k}": v for k, v in _FACTS.items()} if facts else {})
-    for number, file in enumerate(follow):
-        parts[f"follow-{number}"] = _follow(file, positions.get(file.path))
+    return script_of(nonce, parts | follow_parts(follow, positions))
+
+
+def follow_parts(follow: Sequence[FollowedFile], positions: Positions) -> dict[str, str]:
+    """The parts of a script that read followed files, each from where it was left."""
+    return {f"follow-{number}": _follow(file, positions.get(file.path)) for number, file in enumerate(follow)}
+
+
+def script_of(nonce: str, parts: Mapping[str, str]) -> str:
+    """Commands as one script. `nonce` keeps what a file holds from passing for a part's beginning."""
     lines = ["LC_ALL=C; export LC_ALL; exec 2>/dev/null"]
     lines += [f"echo; echo '@{nonce} {name}'; {{ {command}; }}" for name, command in parts.items()]
     return "\n".join([*lines, f"echo; echo '@{nonce} end'", ""])
@@ -107,7 +116,7 @@ def parts_of(answer: str, nonce: str) -> dict[str, str]:
     parts = {
         name: text[:-1] if text.endswith("\n") else text for name, text in zip(found[1::2], found[2::2], strict=True)
     }
-    if "stat" not in parts:
+    if not parts:
         raise Unreadable(
             f"the account gets no shell that runs commands; it said: {printable(answer[:120]) or 'nothing'}"
         )
@@ -137,16 +146,16 @@ class _Said:
 
 
 class LinuxHost:
-    """The collectors of one distant Linux: the same as the agent's, looking at what it said."""
+    """The collectors of one distant Linux: the same as the agent's, looking at what it said; but for those `off`."""
 
-    def __init__(self) -> None:
+    def __init__(self, off: Iterable[str] = ()) -> None:
         self._said = said = _Said({})
 
         def get(name: str) -> str:
             return said.parts.get(name, "")
 
         processes = Processes(self._processes)
-        self._collectors: list[Collector] = [
+        wanted: list[Collector] = [
             Cpu(self._cpu),
             Pressure(lambda: _by_resource(get("pressure"))),
             Kernel(
@@ -161,6 +170,7 @@ class LinuxHost:
             processes,
             Users(lambda: procfs.signed_in(get("who")), processes),
         ]
+        self._collectors = [collector for collector in wanted if collector.name not in off]
         self.meanings: dict[str, Meaning] = {k: v for c in self._collectors for k, v in c.meanings.items()}
 
     def _cpu(self) -> CpuLook:
@@ -229,7 +239,11 @@ def _virtual(flags: str) -> str:
 
 
 def followed(
-    file: FollowedFile, text: str, position: tuple[int, int] | None, now: float
+    file: FollowedFile,
+    text: str,
+    position: tuple[int, int] | None,
+    now: float,
+    reader: LogReader | None = None,
 ) -> tuple[list[LogLine], tuple[int, int] | None, dict[str, object]]:
     """The new lines of a followed file, how far it is read now, and how following it goes, in words."""
     head, _, content = text.partition("\n")
@@ -262,13 +276,19 @@ def followed(
     else:
         reached = (inode, offset + used)
         behind = max(0, size - offset - used)
-    lines = [_line(file.path, part, now) for part in whole.decode("utf-8", "replace").splitlines() if part.strip()]
+    texts = [part for part in whole.decode("utf-8", "replace").splitlines() if part.strip()]
+    lines = [line for text in texts if (line := _line(file.path, text, now, reader)) is not None]
     status |= {"lines": len(lines), "behind": behind, "status": "following" if size else "empty"}
     status["detail"] = f"{size} bytes" if size else "the file is there and readable, and has no line yet"
     return lines, reached, status
 
 
-def _line(path: str, text: str, now: float) -> LogLine:
-    line = parse_line(text[:LONGEST_LINE], year_of=now, offset_seconds=-time.timezone)
+def _line(path: str, text: str, now: float, reader: LogReader | None) -> LogLine | None:
+    if reader is not None:
+        line = reader.read(text[:LONGEST_LINE], now, offset=-time.timezone)
+    else:
+        line = parse_line(text[:LONGEST_LINE], year_of=now, offset_seconds=-time.timezone)
+    if line is None:
+        return None
     moment = line.time if line.time is not None and abs(now - line.time) < 30 * 86_400 else now
     return LogLine(moment, line.body, line.severity, os.path.basename(path), {"log.file.path": path, **line.attributes})

@@ -7,20 +7,38 @@ import logging
 import secrets
 import socket
 import time
-from collections.abc import Sequence
+import zlib
+from collections.abc import Mapping, Sequence
 
 import asyncssh
 
 from balise.api.credentials import SshCredential
+from balise.api.inventory import EVENT
 from balise.api.places import is_nobodys
-from balise.api.remote import RemoteTarget
+from balise.api.remote import FollowedFile, RemoteTarget
+from balise.collect.inventory import UPGRADES_EVERY
+from balise.collect.readings import Kept
+from balise.collect.remote.inventory import PENDING, inventory_of
+from balise.collect.remote.inventory import SCRIPT as INVENTORY
 from balise.collect.remote.link import LinkProblem, Taken
-from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
+from balise.collect.remote.linux import (
+    LinuxHost,
+    Unreadable,
+    follow_parts,
+    followed,
+    parts_of,
+    script,
+    script_of,
+)
+from balise.core.kits.logs import LogReader
 
 MOST_ANSWER = 8 << 20
+MOST_COMPLAINT = 16_384
 VERIFY_EVERY = 60.0
 """Seconds between looks at the key that the host shows to a new connection: a kept one would never notice a change."""
 FACTS_EVERY = 3600.0
+INVENTORY_LIMIT = 120.0
+log = logging.getLogger(__name__)
 logging.getLogger("asyncssh").setLevel(logging.ERROR)
 
 
@@ -68,9 +86,14 @@ class SshLink:
         self.host_key = target.host_key
         self._positions = dict(target.positions)
         self._connection: asyncssh.SSHClientConnection | None = None
-        self._host = LinuxHost()
+        self._host = LinuxHost(target.off)
         self._facts_at = 0.0
         self._verified_at = 0.0
+        # A fleet that is taken up together does not tell its inventories together.
+        first = 0.0 if target.refresh else zlib.crc32(target.host.encode()) % 300 + 5.0
+        self._inventory_due = time.monotonic() + first
+        self._pending, self._pending_at = "", 0.0
+        self._inventory_task: asyncio.Task[list[Kept]] | None = None
 
     async def read(self, now: float) -> Taken:
         connection = await self._connected()
@@ -97,14 +120,70 @@ class SshLink:
             kept=found.kept,
             facts=facts,
         )
+        self._take_lines(taken, follow, parts, now, {})
+        self._take_inventory(taken, connection, now)
+        return taken
+
+    def _take_inventory(self, taken: Taken, connection: asyncssh.SSHClientConnection, now: float) -> None:
+        """Hands over the inventory that was read meanwhile, and begins to read it again when that is due."""
+        task = self._inventory_task
+        if task is not None and task.done():
+            self._inventory_task = None
+            if not task.cancelled() and task.exception() is None:
+                taken.kept.extend(task.result())
+        every = self._target.inventory_every
+        if task is None and every is not None and time.monotonic() >= self._inventory_due:
+            self._inventory_due = time.monotonic() + every
+            self._inventory_task = asyncio.create_task(self._inventory(connection, now))
+
+    def _take_lines(
+        self,
+        taken: Taken,
+        follow: Sequence[FollowedFile],
+        parts: Mapping[str, str],
+        now: float,
+        readers: Mapping[str, LogReader],
+    ) -> None:
         for number, file in enumerate(follow):
             held = self._positions.get(file.path)
-            lines, position, status = followed(file, parts.get(f"follow-{number}", ""), held, now)
+            text = parts.get(f"follow-{number}", "")
+            lines, position, status = followed(file, text, held, now, readers.get(file.path))
             taken.lines.extend(lines)
             taken.files.append(status)
             if position:
                 taken.positions[file.path] = position
-        return taken
+
+    async def _inventory(self, connection: asyncssh.SSHClientConnection, now: float) -> list[Kept]:
+        """What is on the host, kind by kind. What cannot be told this time is told the next."""
+        nonce = secrets.token_hex(8)
+        began = time.monotonic()
+        ask_pending = not self._pending_at or began - self._pending_at > UPGRADES_EVERY
+        asked = {**INVENTORY, **(PENDING if ask_pending else {})}
+        try:
+            async with asyncio.timeout(INVENTORY_LIMIT):
+                parts = parts_of(await self._run(connection, script_of(nonce, asked)), nonce)
+            if ask_pending:
+                self._pending, self._pending_at = parts.get("pending", ""), began
+            found = inventory_of({**parts, "pending": self._pending})
+        except (TimeoutError, Unreadable, LinkProblem, ValueError) as error:
+            log.warning("host=%s its inventory cannot be read: %s", self._target.host, error or "no answer in time")
+            return []
+        return [Kept(now, EVENT, {"kind": k, "items": items, "problem": ""}) for k, items in found.items()]
+
+    async def follow(self, taken: Taken, readers: Mapping[str, LogReader], now: float) -> None:
+        """Takes the new lines of the target's files alone, each read by its own reader."""
+        connection = await self._connected()
+        nonce = secrets.token_hex(8)
+        asked = script_of(nonce, follow_parts(self._target.follow, self._positions))
+        async with asyncio.timeout(self._target.time_limit):
+            parts = parts_of(await self._run(connection, asked), nonce)
+        self._take_lines(taken, self._target.follow, parts, now, readers)
+
+    async def command(self, text: str, limit: float, most: int) -> tuple[int, str, str]:
+        """What /bin/sh says to one command, on both ways, and its status; within a time and a number of letters."""
+        connection = await self._connected()
+        async with asyncio.timeout(limit):
+            return await self._said(connection, text, most)
 
     def adopt(self, target: RemoteTarget) -> None:
         self._target = target
@@ -114,11 +193,12 @@ class SshLink:
         self._positions.update(taken.positions)
 
     async def _run(self, connection: asyncssh.SSHClientConnection, text: str) -> str:
+        return (await self._said(connection, text, MOST_ANSWER))[1]
+
+    async def _said(self, connection: asyncssh.SSHClientConnection, text: str, most: int) -> tuple[int, str, str]:
         """What /bin/sh says to a script on its standard input: the account's own shell does not matter."""
         try:
-            async with connection.create_process(
-                "/bin/sh -s", encoding="utf-8", errors="surrogateescape", stderr=asyncssh.DEVNULL
-            ) as process:
+            async with connection.create_process("/bin/sh -s", encoding="utf-8", errors="surrogateescape") as process:
                 process.stdin.write(text)
                 process.stdin.write_eof()
                 said: list[str] = []
@@ -126,10 +206,14 @@ class SshLink:
                 while part := await process.stdout.read(1 << 18):
                     said.append(part)
                     size += len(part)
-                    if size > MOST_ANSWER:
-                        raise LinkProblem("failed", f"the host says more than {MOST_ANSWER >> 20} MiB: nothing is read")
-                return "".join(said)
+                    if size > most:
+                        raise LinkProblem("failed", f"the host says more than {most >> 20} MiB: nothing is read")
+                complaint = await process.stderr.read(MOST_COMPLAINT)
+                status = process.exit_status
+                return status if status is not None else -1, "".join(said), complaint
         except (asyncssh.Error, OSError) as error:
+            if isinstance(error, TimeoutError):
+                raise
             await self.close()
             raise LinkProblem("failed", f"the connection broke: {_words(error)}") from None
 
@@ -264,6 +348,9 @@ class SshLink:
 
     async def close(self) -> None:
         connection, self._connection = self._connection, None
+        if self._inventory_task is not None and self._inventory_task is not asyncio.current_task():
+            self._inventory_task.cancel()
+            self._inventory_task = None
         if connection is not None:
             connection.abort()
             await asyncio.sleep(0)

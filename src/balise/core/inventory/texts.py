@@ -34,7 +34,7 @@ def dpkg_packages(status: str) -> list[Item]:
             if fields.get("Architecture") not in (None, "all"):
                 item["architecture"] = fields["Architecture"]
             found.append(item)
-    return _unique(found)
+    return unique(found)
 
 
 def _pair(line: str) -> tuple[str, str] | None:
@@ -44,7 +44,7 @@ def _pair(line: str) -> tuple[str, str] | None:
     return (key, value) if there else None
 
 
-def _unique(items: Iterable[Item]) -> list[Item]:
+def unique(items: Iterable[Item]) -> list[Item]:
     """Of several of a name (two architectures, two kernels) each gets a name of its own."""
     seen: dict[str, int] = {}
     out = []
@@ -61,12 +61,23 @@ def _unique(items: Iterable[Item]) -> list[Item]:
 def rpm_packages(text: str) -> list[Item]:
     """`rpm -qa --queryformat '%{NAME}\\t%{VERSION}-%{RELEASE}\\t%{ARCH}\\n'`."""
     rows = (line.split("\t") for line in text.splitlines())
-    return _unique({"name": r[0], "version": r[1], "architecture": r[2]} for r in rows if len(r) == 3)
+    return unique({"name": r[0], "version": r[1], "architecture": r[2]} for r in rows if len(r) == 3)
 
 
 def pending_upgrades(simulation: str) -> dict[str, tuple[str, bool]]:
     """What `apt-get --simulate upgrade` would install: the new version, and whether it closes a security hole."""
     return {m["name"]: (m["new"], bool(_SECURITY.search(m["origin"]))) for m in _UPGRADE.finditer(simulation)}
+
+
+def with_pending(packages: Iterable[Item], pending: Mapping[str, tuple[str, bool]]) -> list[Item]:
+    """Packages with the version that waits to be installed, and whether it closes a security hole."""
+    found = []
+    for item in packages:
+        if item["name"] in pending:
+            newer, secure = pending[item["name"]]
+            item = {**item, "pending": newer, **({"security": True} if secure else {})}
+        found.append(item)
+    return found
 
 
 def accounts(passwd: str, group: str, sudoers: str = "", shadow: str | None = None) -> list[Item]:
@@ -141,7 +152,7 @@ def crontab(text: str, where: str, user: str | None) -> list[Item]:
             who, _, rest = rest.partition(" ")
         if rest:
             found.append({"name": f"{where}: {rest.strip()[:MOST_WORDS]}", "when": when, "user": who})
-    return _unique(found)
+    return unique(found)
 
 
 def units(files: str, running: str) -> list[Item]:
@@ -177,7 +188,7 @@ def routes(ipv4: str, ipv6: str = "") -> list[Item]:
         if len(w) >= 10 and w[9] != "lo" and not w[0].startswith(("fe80", "ff")):
             target = f"{ipaddress.IPv6Address(bytes.fromhex(w[0]))}/{int(w[1], 16)}"
             found.append(_route(target, str(ipaddress.IPv6Address(bytes.fromhex(w[4]))), w[9]))
-    return _unique(found)
+    return unique(found)
 
 
 def _ipv4(text: str) -> str:

@@ -50,9 +50,10 @@ def compare_inventory(
 
 @router.post("/refresh", status_code=202)
 def refresh_inventory(console: ConsoleHere, _who: Operator, name: str) -> Note:
-    """Has the host's agent tell its inventory at once."""
+    """Has the host's agent, or whoever reads the host over SSH, tell its inventory at once."""
     known = console.hosts.known(name)
-    if known.mode != "resident":
-        raise bad_field("name", f"{name!r} has no agent that could be asked: it is collected again in its turn")
+    if known.mode == "received" or (known.mode == "remote" and not console.remote.by_ssh(known)):
+        raise bad_field("name", f"{name!r} has no agent and is not read over SSH: nobody could look at it")
     console.plans.refresh(known)
+    console.owners_changed()
     return Note(detail=f"{name} was asked; what changed since the last collection follows as events")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import socket
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from balise.api.credentials import CredentialBody, LoginCredential
@@ -39,10 +39,20 @@ class Source(Protocol):
     def close(self) -> None: ...
 
 
+class Hand(Protocol):
+    """Does on a service's own host what needs to be there: this host, or one that is reached over SSH."""
+
+    def run(self, words: Sequence[str], limit: float) -> tuple[int, str, str]:
+        """Runs a program, never a shell: its status, what it said, what it complained. Raises SourceProblem."""
+
+    def read(self, path: str) -> str:
+        """A file's text. Raises SourceProblem."""
+
+
 class Asked(Protocol):
     """Makes a source for a target."""
 
-    def __call__(self, target: Target, credential: CredentialBody | None, time_limit: float) -> Source: ...
+    def __call__(self, target: Target, credential: CredentialBody | None, time_limit: float, **more: Any) -> Source: ...
 
 
 def filled(text: str, target: Mapping[str, Any]) -> str:

@@ -12,9 +12,10 @@ import httpx
 
 from balise.api.credentials import CredentialBody
 from balise.api.kits import Target
-from balise.collect.kits.sources.running import run_bounded
+from balise.collect.kits.sources.running import Here
 from balise.collect.kits.sources.source import (
     MOST_BYTES,
+    Hand,
     Rows,
     SourceProblem,
     filled,
@@ -179,18 +180,16 @@ def _all(talk: socket.socket) -> bytes:
 class FileSource:
     """A question's `path`, which may name fields of the target, read whole."""
 
-    def __init__(self, target: Target, credential: CredentialBody | None, time_limit: float) -> None:
+    def __init__(
+        self, target: Target, credential: CredentialBody | None, time_limit: float, hand: Hand | None = None
+    ) -> None:
         del credential, time_limit
         self._target = target
+        self._hand = hand or Here()
 
     def ask(self, question: Mapping[str, Any]) -> Rows:
         path = filled(str(question.get("path") or ""), self._target)
-        try:
-            with open(path, "rb") as file:
-                content = file.read(MOST_BYTES)
-        except OSError as error:
-            raise SourceProblem(f"{path}: {error.strerror}") from None
-        return as_rows(content.decode("utf-8", "replace"), question, self._target)
+        return as_rows(self._hand.read(path), question, self._target)
 
     def close(self) -> None:
         """Nothing is kept open."""
@@ -202,16 +201,19 @@ class CommandSource:
     A word that is nothing but a field with no value is left out.
     """
 
-    def __init__(self, target: Target, credential: CredentialBody | None, time_limit: float) -> None:
+    def __init__(
+        self, target: Target, credential: CredentialBody | None, time_limit: float, hand: Hand | None = None
+    ) -> None:
         del credential
         self._target = target
         self._limit = time_limit
+        self._hand = hand or Here()
 
     def ask(self, question: Mapping[str, Any]) -> Rows:
         words = command_words(question.get("run") or [], self._target)
         if not words:
             raise SourceProblem("the part names no program to run")
-        code, out, err = run_bounded(words, self._limit)
+        code, out, err = self._hand.run(words, self._limit)
         accepted = question.get("status") or [0]
         if code not in accepted:
             said = " ".join((err or out).split())[:200]
