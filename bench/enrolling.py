@@ -20,9 +20,9 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import EnrolRequest
 from balise.api.hosts import Facts
-from balise.collect.here import processes, system_collectors
+from balise.collect.here import system_collectors
 from balise.collect.otlp import logs_request, metrics_request
-from balise.collect.readings import Kept
+from balise.collect.readings import Kept, Sorted
 from balise.demo.quays import PASSWORD, USER
 from distant import Mute
 from report import Report
@@ -96,18 +96,18 @@ def remote(report: Report, service: Service, admin: Any, quays: Quays) -> None:
 
 def agent_bodies(host: str) -> tuple[bytes, bytes]:
     """What this machine's agent would deliver in one turn."""
-    collectors = [*system_collectors(), processes()]
+    collectors, found = system_collectors(), Sorted()
     now = time.time()
     for collector in collectors:
         list(collector.read(now))
-    readings = [r for c in collectors for r in c.read(now)]
+        found.add(list(collector.read(now)))
     meanings = {k: v for c in collectors for k, v in c.meanings.items()}
     kept = [
-        Kept(now, "balise.evidence.processes", collectors[-1].busiest),  # type: ignore[attr-defined]
+        *found.kept,
         Kept(now, "balise.agent.report", {"version": "0", "instance": host, "problem": "", "collectors": {"cpu": 0.1}}),
     ]
     resource = {"host.name": host}
-    return metrics_request(resource, readings, meanings, at=now, since=now), logs_request(resource, [], kept)
+    return metrics_request(resource, found.readings, meanings, at=now, since=now), logs_request(resource, [], kept)
 
 
 class Line:

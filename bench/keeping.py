@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from balise.collect.here import system_collectors
+from balise.collect.readings import Reading
 from balise.core.series.codec import BlockEncoder, decode_block
 from balise.core.series.steps import NS, Steps, steps_between
 from balise.store.series.query import QueryEngine, Selector
@@ -27,7 +28,8 @@ def real_readings(samples: int = 480, pause: float = 0.04) -> np.ndarray:
         began = time.perf_counter()
         for c in collectors:
             for r in c.read(time.time()):
-                found.setdefault(f"{r.metric} {sorted(r.attributes.items())}", []).append(r.value)
+                if isinstance(r, Reading):
+                    found.setdefault(f"{r.metric} {sorted(r.attributes.items())}", []).append(r.value)
         if i % 3 == 0:
             sum(x * x for x in range(60_000))
         time.sleep(max(0.0, pause - (time.perf_counter() - began)))

@@ -21,9 +21,8 @@ from balise.api.access import NewEnrolmentKey
 from balise.api.events import EventQuery
 from balise.api.metrics import MetricQuery
 from balise.collect.follow import Follower, Position
-from balise.collect.here import processes as processes_here
 from balise.collect.here import system_collectors
-from balise.collect.readings import Collector
+from balise.collect.readings import Reading, Sorted
 from running import BALISE, Service, until
 
 # --- followed files
@@ -277,21 +276,32 @@ def test_settings_that_are_wrong_are_named(tmp_path: Path) -> None:
 # --- readings, judged by /proc
 
 
-def part(name: str) -> Collector:
-    return next(c for c in system_collectors() if c.name == name)
+class Part:
+    """One part of this machine, its values alone."""
+
+    def __init__(self, name: str) -> None:
+        self._collector = next(c for c in system_collectors() if c.name == name)
+
+    def found(self, now: float) -> Sorted:
+        out = Sorted()
+        out.add(list(self._collector.read(now)))
+        return out
+
+    def read(self, now: float) -> list[Reading]:
+        return self.found(now).readings
 
 
 def test_memory_agrees_with_proc() -> None:
     proc = dict(line.split(":") for line in Path("/proc/meminfo").read_text().splitlines())
     kib = {k: int(v.split()[0]) * 1024 for k, v in proc.items()}
-    read = {(r.metric, r.attributes.get("system.memory.state")): r.value for r in part("memory").read(0.0)}
+    read = {(r.metric, r.attributes.get("system.memory.state")): r.value for r in Part("memory").read(0.0)}
     assert read[("system.memory.limit", None)] == kib["MemTotal"]
     used = kib["MemTotal"] - kib["MemAvailable"]
     assert read[("system.memory.usage", "used")] == pytest.approx(used, rel=0.05)
 
 
 def test_cpu_shares_add_up() -> None:
-    cpu = part("cpu")
+    cpu = Part("cpu")
     list(cpu.read(0.0))
     end = time.monotonic() + 0.3
     while time.monotonic() < end:
@@ -302,15 +312,15 @@ def test_cpu_shares_add_up() -> None:
 
 
 def test_the_busiest_process_is_found() -> None:
-    processes = processes_here()
+    processes = Part("processes")
     with subprocess.Popen(["sh", "-c", "while :; do :; done"]) as busy:
         try:
             list(processes.read(0.0))
             used, began = sum(psutil.Process(busy.pid).cpu_times()[:2]), time.monotonic()
             time.sleep(1.0)
-            list(processes.read(0.0))
+            [busiest] = processes.found(0.0).kept
             used = sum(psutil.Process(busy.pid).cpu_times()[:2]) - used
-            found = {p["pid"]: p for p in processes.busiest}
+            found = {p["pid"]: p for p in busiest.content}
             # What the kernel says it had, however much else the machine has to do.
             assert float(str(found[busy.pid]["cpu"])) == pytest.approx(used / (time.monotonic() - began), abs=0.15)
             assert used > 0.05
@@ -323,14 +333,14 @@ def test_filesystems_agree_with_statvfs() -> None:
     s = os.statvfs("/")
     read = {
         r.attributes["system.filesystem.mountpoint"]: r.value
-        for r in part("filesystem").read(0.0)
+        for r in Part("filesystem").read(0.0)
         if r.metric == "system.filesystem.limit"
     }
     assert read["/"] == s.f_blocks * s.f_frsize
 
 
 def test_uptime_agrees_with_proc() -> None:
-    [reading] = part("uptime").read(time.time())
+    [reading] = Part("uptime").read(time.time())
     assert reading.value == pytest.approx(float(Path("/proc/uptime").read_text().split()[0]), abs=2)
 
 
@@ -396,14 +406,14 @@ def test_an_agent_enrols_collects_follows_and_outlasts_the_console(own_service: 
 
 
 def test_the_kernels_own_counts_are_told_as_proc_has_them() -> None:
-    read = {(r.metric, *r.attributes.values()): r.value for r in part("kernel").read(0.0)}
+    read = {(r.metric, *r.attributes.values()): r.value for r in Part("kernel").read(0.0)}
     stat = dict(line.split(None, 1) for line in Path("/proc/stat").read_text().splitlines())
     assert read[("balise.kernel.context_switches",)] == pytest.approx(float(stat["ctxt"]), rel=0.01)
     assert read[("system.process.created",)] <= float(stat["processes"])
     used, _, most = (float(n) for n in Path("/proc/sys/fs/file-nr").read_text().split())
     assert read[("balise.kernel.files", "used")] == pytest.approx(used, rel=0.3)
     assert read[("balise.kernel.files", "limit")] == min(most, 1e15)
-    waits = {(r.attributes["balise.resource"], r.attributes["balise.stalled"]): r.value for r in part("pressure").read(0.0)
+    waits = {(r.attributes["balise.resource"], r.attributes["balise.stalled"]): r.value for r in Part("pressure").read(0.0)
              if r.metric == "balise.pressure.time"}  # fmt: skip
     told = Path("/proc/pressure/cpu").read_text().splitlines()[0].rsplit("=", 1)[1]
     assert waits[("cpu", "some")] == pytest.approx(int(told) / 1e6, abs=2) and ("io", "full") in waits

@@ -12,13 +12,18 @@ from pathlib import Path
 import pytest
 
 from balise.api.credentials import SshCredential
+from balise.api.inventory import EVENT as INVENTORY
 from balise.api.remote import FollowedFile, RemoteTarget
 from balise.collect import procfs
 from balise.collect.here import system_collectors
+from balise.collect.inventory import Inventory
+from balise.collect.processes import ProcessLook
+from balise.collect.readings import Sorted
 from balise.collect.remote.link import Taken, open_link
 from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
 from balise.collect.remote.rounds import Rounds, Turn, pause_after
 from balise.collect.remote.trial import Trial, attempt
+from balise.core.inventory.compare import by_name
 from distant import Mute, Snmpd, Sshd, community, keypair, user
 from running import free_port
 
@@ -63,7 +68,13 @@ def tried(target: RemoteTarget) -> Trial:
 
 def test_a_host_read_over_ssh_tells_what_its_agent_would(sshd: Sshd) -> None:
     taken = read(sshd.target(), times=2)[-1]
-    here = {(r.metric, tuple(sorted(r.attributes.items()))) for c in system_collectors() for r in c.read(time.time())}
+    found = Sorted()
+    for collector in system_collectors():
+        found.add(list(collector.read(time.time())))
+    # Which programs are the busiest, and who is, differs from moment to moment.
+    moving = ("balise.program.", "balise.user.")
+    here = {(r.metric, tuple(sorted(r.attributes.items()))) for r in found.readings if not r.metric.startswith(moving)}
+    assert {m for m in {r.metric for r in found.readings} if m.startswith(moving)} <= {r.metric for r in taken.readings}
     there = {(r.metric, tuple(sorted(r.attributes.items()))): r.value for r in taken.readings}
     assert here - set(there) == set()
     kib = {w[0].rstrip(":"): int(w[1]) * 1024 for w in map(str.split, Path("/proc/meminfo").read_text().splitlines())}
@@ -188,7 +199,7 @@ def test_a_file_cannot_pass_for_a_part_of_the_answer() -> None:
     with pytest.raises(Unreadable, match="it said: Welcome"):
         parts_of("Welcome\x1b[2J", "abc")
     with pytest.raises(Unreadable, match="no processor"):
-        LinuxHost().readings({"stat": "cpu0", "loadavg": ""} | {"stat": "x"}, 0.0, 0.0)
+        LinuxHost().found({"stat": "cpu0", "loadavg": ""} | {"stat": "x"}, 0.0, 0.0)
 
 
 def test_paths_are_quoted_in_the_script(tmp_path: Path) -> None:
@@ -228,13 +239,41 @@ def test_proc_texts_are_read_as_the_manual_says() -> None:
     assert (disk.read, disk.write, disk.busy) == ((1024000.0, 10.0, 0.03), (3072000.0, 40.0, 0.07), 0.08)
     [card] = procfs.cards("Inter-|  Receive\n face |bytes\n  eth0:1000 10 1 2 0 0 0 0 2000 20 3 4 0 0 0 0\n")
     assert (card.name, card.receive, card.transmit) == ("eth0", (1000.0, 10.0, 1.0, 2.0), (2000.0, 20.0, 3.0, 4.0))
-    line = "12 (a (b) c) R 1 1 1 0 -1 4 0 0 0 0 150 50 0 0 20 0 1 0 777 9000 25 0 0"
-    [process], names = procfs.processes(f"{line}\nhalf a line\n", 100, 4096)
-    assert (process.pid, process.started, process.state, process.cpu, process.memory) == (12, 777, "R", 2.0, 102400)
-    assert names == {12: "a (b) c"}
+    line = "12 (a (b) c) R 1 1 1 34819 -1 4 0 0 0 0 150 50 0 0 20 0 1 0 777 9000 25 0 0"
+    [process] = procfs.processes(f"{line}\nhalf a line\n", "ops /proc/12\n", 100, 4096)
+    assert process == ProcessLook(12, 777, "R", 2.0, 102400, "a (b) c", "ops", procfs.terminal_device("pts/3"))
+    assert procfs.terminal_device("pts/3") == os.makedev(136, 3) and procfs.terminal_device(":0") == 0
+    [ops] = procfs.signed_in("ops      pts/3        2026-11-23 16:21 (192.0.2.7)\nhalf a line\n")
+    assert (ops.user, ops.origin, ops.since, ops.device) == ("ops", "192.0.2.7", 1795450860.0, process.terminal)
 
 
 # --- over SNMP
+
+
+def test_the_inventory_over_ssh_is_what_an_agent_would_tell(sshd: Sshd) -> None:
+    link = open_link(sshd.target().model_copy(update={"refresh": 1}))
+
+    async def work() -> dict[str, list[dict[str, object]]]:
+        for _ in range(300):
+            taken = await link.read(time.time())
+            told = {k.content["kind"]: k.content["items"] for k in taken.kept if k.name == INVENTORY}
+            if told:
+                await link.close()
+                return told
+            await asyncio.sleep(0.1)
+        raise AssertionError("no inventory within 30 s")
+
+    there, here = asyncio.run(work()), Inventory()
+    assert set(there) == set(here.kinds)
+    for kind in ("groups", "units", "schedules", "routes", "certificates", "boot", "configuration", "packages"):
+        assert by_name(there[kind]) == by_name(here.read(kind)), kind  # type: ignore[arg-type]
+    assert {i["name"] for i in there["ports"]} >= {f"tcp {sshd.port}"}
+    for kind, kept in (("interfaces", ("name", "addresses", "mtu", "hardware")), ("volumes", ("name", "type", "mode"))):
+        mine = [{k: i[k] for k in kept} for i in here.read(kind)]  # type: ignore[arg-type]
+        assert [i for i in mine if i not in [{k: j[k] for k in kept} for j in there[kind]]] == []
+    readable = os.access("/etc/shadow", os.R_OK)
+    accounts = [{k: v for k, v in i.items() if k != "password" or not readable} for i in here.read("accounts")]
+    assert by_name(there["accounts"]) == by_name(accounts)
 
 
 @pytest.mark.parametrize("version", ["2c", "3"])

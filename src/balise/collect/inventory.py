@@ -14,6 +14,7 @@ from pathlib import Path
 import psutil
 
 from balise.api.inventory import InventoryKind
+from balise.collect.files import said
 from balise.collect.kits.sources.running import run_bounded
 from balise.collect.kits.sources.source import SourceProblem
 from balise.collect.ports import listening
@@ -226,12 +227,8 @@ class Inventory:
 
     @staticmethod
     def _boot() -> list[Item]:
-        settings = {}
-        for name in texts.SETTINGS:
-            try:
-                settings[name] = _text(f"/proc/sys/{name.replace('.', '/')}").strip()
-            except OSError:
-                continue
+        # The kernel refuses a large read of a setting.
+        settings = {name: said(f"/proc/sys/{name.replace('.', '/')}", 4096).strip() for name in texts.SETTINGS}
         target = os.path.realpath("/etc/systemd/system/default.target")
         known = os.path.basename(target) if os.path.exists(target) else ""
         return texts.boot(platform.release(), _text("/proc/cmdline"), settings, known)
