@@ -11,6 +11,7 @@ import pytest
 
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import EnrolRequest
+from balise.api.events import EventQuery
 from balise.api.hosts import Facts, GroupBody, HostsChange
 from balise.api.metrics import MetricQuery
 from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteBody
@@ -145,6 +146,62 @@ def _refused(agent: Balise) -> bool:
     except Refused as error:
         return error.status == 401
     return False
+
+
+BARRIER = """kit: barrier
+version: "1.0"
+title: Barrier
+about: What the barrier's own program and log say
+by: command
+every: 5s
+target:
+  state: {about: where it keeps its state, kind: path, needed: true}
+  log: {about: its log, kind: path, needed: true}
+read:
+  - part: state
+    ask: {run: [sed, "s/;/ /", "{state}"], form: pattern, pattern: 'cycles=(?P<cycles>\\d+)'}
+    metrics: {barrier.cycles: {about: Cycles, unit: "{cycle}", kind: counter, column: cycles}}
+logs:
+  - log: barrier
+    about: what it does
+    path: "{log}"
+    form: regex
+    pattern: '(?P<outcome>open|stuck) after (?P<ms>\\d+) ms'
+    severity: outcome
+    severities: {stuck: error, "*": informational}
+    attributes: {barrier.outcome: outcome}
+""".replace("\\\\", "\\")
+
+
+@pytest.mark.usefixtures("quay_a")
+def test_what_a_kit_looks_at_on_the_host_itself_is_read_over_ssh(site: Service, admin: Balise, tmp_path: Path) -> None:
+    """A command and a log, of a kit of one's own; and the inventory, when it is asked for."""
+    state, told = tmp_path / "state", tmp_path / "barrier.log"
+    state.write_text("pier 2;cycles=41\n")
+    told.write_text("stuck after 1 ms, before anybody looked\n")
+    admin.call("PUT", "/kits", {"text": BARRIER})
+    target = {"state": str(state), "log": str(told)}
+    body = {"host": "quay-a", "kit": "barrier", "mode": "remote", "target": {**target, "state": "/nowhere/state"}}
+    with pytest.raises(Refused, match="No such file"):
+        admin.call("POST", "/services", body)
+    made = admin.call("POST", "/services", {**body, "target": target})
+    until(lambda: last(admin, "barrier.cycles", "quay-a") == [41.0], 30)
+    told.write_text(told.read_text() + "open after 900 ms\nstuck after 5000 ms\n")
+    query = EventQuery(where='service.name eq "barrier"', limit=10)
+    found = until(lambda: len(held := admin.query_events(query).items) == 2 and held, 30)
+    assert {(e.body, e.severity) for e in found} == {
+        ("open after 900 ms", "informational"),
+        ("stuck after 5000 ms", "error"),
+    }
+    assert admin.call("GET", f"/services/{made['id']}")["state"] == "ok"
+    admin.call("DELETE", f"/services/{made['id']}")
+    token = admin.call("POST", "/tokens", {"name": "deck", "role": "operator"})["token"]
+    anything = {**body, "kit": "command", "target": {"program": "/bin/cat", "word": "/etc/passwd"}}
+    with Balise(site.url, token=token) as operator, pytest.raises(Refused, match="only an administrator"):
+        operator.call("POST", "/services", anything)
+    admin.call("POST", "/hosts/quay-a/inventory/refresh")
+    groups = until(lambda: admin.call("GET", "/hosts/quay-a/inventory", kind="groups")["items"], 60)
+    assert {"name": "root", "id": 0, "members": []}.items() <= next(g for g in groups if g["name"] == "root").items()
 
 
 @pytest.mark.usefixtures("quay_a")

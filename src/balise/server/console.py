@@ -383,8 +383,8 @@ class Console:
         for called, target in services:
             if target.service is not None:
                 read = self.services.attempt(target.service.kit, target.service.target, body)
-                if read.problem:
-                    bad.append((called, read.problem))
+                if read.nothing:
+                    bad.append((called, read.nothing))
         if bad:
             raise Refused(
                 409,

@@ -248,9 +248,9 @@ class ServiceBook:
         if body.mode != "resident" and not body.site:
             # What the console is to read has to answer it first.
             read = self.attempt(kit, target, self.secret(body.credential), known=known)
-            if read.problem:
-                field_name = "credential" if "password" in read.problem else "target"
-                raise bad_field(field_name, f"the console cannot read it: {read.problem}")
+            if read.nothing:
+                field_name = "credential" if "password" in read.nothing else "target"
+                raise bad_field(field_name, f"the console cannot read it: {read.nothing}")
 
     def _check_credential(self, kit: KitDocument, known: Known | None, body: ServiceBody, who: Principal) -> None:
         if body.credential is None:

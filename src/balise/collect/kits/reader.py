@@ -99,6 +99,13 @@ class ServiceRead:
         return found + [f"{p.part}: {p.problem}" for p in self.parts if p.problem]
 
     @property
+    def nothing(self) -> str | None:
+        """Why nothing at all could be read; None when something could, or there is nothing to read."""
+        if self.problem is None and self.parts and all(p.problem for p in self.parts):
+            return self.problems[0]
+        return self.problem
+
+    @property
     def seconds(self) -> float:
         return sum(p.seconds for p in self.parts)
 

@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 from balise.api.credentials import SshCredential
 from balise.api.remote import RemoteTarget
+from balise.api.services import ServicePart
 from balise.collect.kits.reader import ServiceReader, lines_of, reading_of, turn_of
 from balise.collect.kits.sources.source import filled
 from balise.collect.remote.hand import SshHand
@@ -39,26 +40,25 @@ class KitLink:
     async def read(self, now: float) -> Taken:
         loop = asyncio.get_running_loop()
         read = await loop.run_in_executor(_READERS, self._reader.read, now)
-        taken = Taken(
-            read.readings,
-            read.meanings,
-            read.seconds,
-            kept=read.kept,
-            problem=read.problem,
-            turn=turn_of(read),
-        )
+        turn = turn_of(read)
+        taken = Taken(read.readings, read.meanings, read.seconds, kept=read.kept, problem=read.problem, turn=turn)
         if self._hand is not None and self._logs and not read.problem:
-            await self._follow(self._hand, taken, now)
+            turn.parts.append(ServicePart(part="logs", problem=await self._follow(self._hand, taken, now)))
         return taken
 
-    async def _follow(self, hand: SshHand, taken: Taken, now: float) -> None:
+    async def _follow(self, hand: SshHand, taken: Taken, now: float) -> str | None:
+        """Takes the new lines of the service's logs; answers why not, which is no reason to lose what else was read."""
         try:
             await hand.link.follow(taken, self._logs, now)
-        except Unreadable as error:
-            raise LinkProblem("no-permission", str(error)) from None
+        except TimeoutError:
+            return "the host did not answer over SSH in time"
+        except (LinkProblem, Unreadable) as problem:
+            return str(problem)
         taken.lines[:] = lines_of(self._service.name, taken.lines)
         for reader in self._logs.values():
             taken.readings.extend(reading_of(value, self._service.name) for value in reader.values())
+        lost = [f for f in taken.files if f["status"] not in ("following", "empty")]
+        return "; ".join(f"{f['path']}: {f['detail']}" for f in lost) or None
 
     def adopt(self, target: RemoteTarget) -> None:
         """A service's connections are never another's."""
