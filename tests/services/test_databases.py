@@ -40,7 +40,10 @@ def test_postgresql_is_read_in_depth(postgres: real.Postgres) -> None:
     assert [r["why"] for r in twice] == ["the same as another"]
     assert {r["why"] for r in found.tables["indexes"] if r["index"] == "fares_who"} == {"never used"}
     assert [r["table"] for r in found.tables["without-index"]] == ["public.fares"]
-    assert any("from fares where price" in str(r["statement"]) for r in found.tables["statements"])
+    [dear] = [r for r in found.tables["statements"] if "from fares where price" in str(r["statement"])]
+    series = {(r.metric, r.attributes.get("postgresql.query_id")): r.value for r in found.readings}
+    assert series["postgresql.query.time", dear["id"]] == pytest.approx(float(str(dear["seconds"])), abs=1e-6)
+    assert series["postgresql.query.calls", dear["id"]] == float(str(dear["calls"]))
     assert 300 < len(found.configuration) <= settings
     assert found.configuration["max_connections"] == "100"
     assert len({r.metric for r in found.readings}) >= 35

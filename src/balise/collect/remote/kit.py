@@ -43,7 +43,7 @@ class KitLink:
         turn = turn_of(read)
         taken = Taken(read.readings, read.meanings, read.seconds, kept=read.kept, problem=read.problem, turn=turn)
         if self._hand is not None and self._logs and not read.problem:
-            turn.parts.append(ServicePart(part="logs", problem=await self._follow(self._hand, taken, now)))
+            turn.parts.append(ServicePart(part="logs", seconds=0.0, problem=await self._follow(self._hand, taken, now)))
         return taken
 
     async def _follow(self, hand: SshHand, taken: Taken, now: float) -> str | None:
