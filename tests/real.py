@@ -373,7 +373,14 @@ class Tomcat(Daemon):
         super().__init__("tomcat")
         self.port = free_port()
         f = self.folder
-        for name in ("conf/Catalina/localhost", "logs", "temp", "work", "webapps/demo/WEB-INF"):
+        for name in (
+            "conf/Catalina/localhost",
+            "logs",
+            "temp",
+            "work",
+            "webapps/demo/WEB-INF",
+            "webapps/demo/META-INF",
+        ):
             (f / name).mkdir(parents=True)
         shutil.copy("/etc/tomcat10/web.xml", f / "conf")
         (f / "conf/server.xml").write_text(
@@ -394,6 +401,10 @@ class Tomcat(Daemon):
         )
         (f / "webapps/demo/WEB-INF/web.xml").write_text(
             '<web-app xmlns="https://jakarta.ee/xml/ns/jakartaee" version="5.0"/>'
+        )
+        (f / "webapps/demo/META-INF/context.xml").write_text(
+            '<Context><Resource name="jdbc/booking" auth="Container" type="javax.sql.DataSource" maxTotal="8" '
+            'driverClassName="none.Driver" url="jdbc:none:booking"/></Context>'
         )
         (f / "webapps/demo/index.jsp").write_text("hello")
         (f / "conf/logging.properties").write_text(

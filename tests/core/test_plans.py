@@ -106,3 +106,30 @@ def test_mistakes_are_named_with_line_and_column(text: str, place: tuple[int, in
 def test_a_one_line_plan_is_a_plan() -> None:
     document = read_document("{plan: gate-s3, for: {host: gate-s3}, collect: {every: 5s}}", PlanDocument)
     assert (document.plan, document.for_.host, document.collect.every) == ("gate-s3", "gate-s3", "5s")
+
+
+def test_heavy_parts_are_off_until_a_plan_says_what_to_look_at() -> None:
+    out = stack([], host())
+    found = {s.setting: s.value for s in out.settings()}
+    assert (found["collect.smart"], found["collect.directories"], found["collect.units"]) == ("off", "off", "every 1m")
+    wanted = {"directories": {"paths": ["/srv/files"]}, "smart": True, "units": {"watch": ["nginx", "cron"]}}
+    out = stack([plan("a", collect=wanted)], host())
+    found = {s.setting: s.value for s in out.settings()}
+    assert found["collect.directories"] == "every 1h, /srv/files"
+    assert (found["collect.smart"], found["collect.units"]) == ("every 30m", "every 1m, watching nginx cron")
+    assert out.effective().collectors["directories"].paths == ["/srv/files"]
+
+
+@pytest.mark.parametrize(
+    ("collect", "words"),
+    [
+        ({"directories": True}, "name them"),
+        ({"directories": {"paths": ["relative"]}}, "pattern"),
+        ({"directories": {"paths": ["/srv"], "every": "5s"}}, "between 1m and 1d"),
+        ({"units": {"watch": ["a b; reboot"]}}, "pattern"),
+        ({"smart": {"every": "10s"}}, "between 1m and 1d"),
+    ],
+)
+def test_what_a_heavy_part_cannot_be_told_is_refused(collect: dict[str, Any], words: str) -> None:
+    with pytest.raises(ValueError, match=words):
+        plan("a", collect=collect)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import socket
+import subprocess
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -13,7 +15,9 @@ import real
 from balise.agent.services import ServiceWork
 from balise.api.services import ServiceTarget
 from balise.collect.kits.folder import shipped_kits
+from balise.collect.ports import connected, listening
 from balise.collect.readings import LogLine, Reading
+from distant import Snmpd, Sshd, community
 from reading import login, read, value, values
 from running import until
 
@@ -111,6 +115,9 @@ def test_tomcat_and_its_virtual_machine_are_read(tomcat: real.Tomcat) -> None:
     assert values(found, "tomcat.collections").keys() == {("Copy",), ("MarkSweepCompact",)}
     assert all(v >= 0 for v in values(found, "jvm.memory.limit").values())
     assert value(found, "jvm.thread.count") > 5
+    assert values(found, "tomcat.data_source.connections") == {
+        ("jdbc/booking", "active"): 0, ("jdbc/booking", "idle"): 0, ("jdbc/booking", "limit"): 8,
+    }  # fmt: skip
     assert "wants a user and password" in str(read("tomcat", tomcat.target, login("wrong"), 15.0).problem)
 
 
@@ -174,3 +181,45 @@ def test_an_endpoint_a_json_and_a_command_are_read(nginx: real.Nginx, tmp_path: 
         [turn] = until(lambda: work.turns()).values()  # noqa: B023
         assert (problem or "") in "".join(turn.get("problems", [])) and bool(turn.get("problems")) == bool(problem)
         work.close()
+
+
+def test_openssh_greets_and_says_its_version(tmp_path: Path) -> None:
+    sshd = Sshd(tmp_path / "sshd")
+    try:
+        found = read("openssh", {"port": sshd.port})
+        said = subprocess.run(["ssh", "-V"], capture_output=True, text=True, check=True).stderr
+        assert found.problems == [] and found.facts["version"].split()[0] == said.split(",")[0].split()[0]
+        assert 0 <= value(found, "openssh.greeting.duration") < 5
+    finally:
+        sshd.stop()
+    assert "refused" in str(read("openssh", {"port": sshd.port}).problem)
+
+
+def test_a_table_of_a_device_is_read_over_snmp() -> None:
+    """The table of interfaces (RFC 2863): names, and the speed of loopback, which Linux calls 10 Mbit/s."""
+    snmpd = Snmpd()
+    try:
+        target = {"port": snmpd.port, "table": "1.3.6.1.2.1.2.2.1", "columns": "name=2, speed=5, in=10"}
+        found = until(lambda: (f := read("snmp-table", target, community())).readings and not f.problems and f, 20)
+        names = {r.attributes.get("name") for r in found.readings if r.metric == "snmp.value"}
+        assert "lo" in names
+        speed = [
+            r.value
+            for r in found.readings
+            if r.attributes.get("name") == "lo" and r.attributes.get("snmp.column") == "speed"
+        ]
+        assert speed == [10_000_000]
+        # net-snmp gives a community that it does not know no answer at all.
+        assert read("snmp-table", target, community("wrong"), 1.0).problem
+    finally:
+        snmpd.stop()
+
+
+def test_connections_that_began_here_are_seen_and_those_that_came_are_not() -> None:
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        port = server.getsockname()[1]
+        with socket.create_connection(("127.0.0.1", port)) as client, server.accept()[0]:
+            own = client.getsockname()[1]
+            assert ("127.0.0.1", port) in connected(set()) and ("127.0.0.1", own) in connected(set())
+            assert ("127.0.0.1", own) not in connected({port}) and ("127.0.0.1", port) in connected({port})
+            assert port in {one.port for one in listening()}

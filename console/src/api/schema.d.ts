@@ -955,7 +955,7 @@ export interface paths {
         put?: never;
         /**
          * Refresh Inventory
-         * @description Has the host's agent tell its inventory at once.
+         * @description Has the host's agent, or whoever reads the host over SSH, tell its inventory at once.
          */
         post: operations["refresh_inventory_api_v1_hosts__name__inventory_refresh_post"];
         delete?: never;
@@ -5303,6 +5303,18 @@ export interface components {
              * @default
              */
             host_key: string;
+            /**
+             * Inventory Every
+             * @description seconds; None when it is switched off
+             * @default 3600
+             */
+            inventory_every: number | null;
+            /**
+             * Off
+             * @description parts of the system that the plan switched off
+             * @default []
+             */
+            off: string[];
             /** Port */
             port: number;
             /**
@@ -5321,6 +5333,12 @@ export interface components {
              * @enum {string}
              */
             protocol: "ssh" | "snmp" | "kit";
+            /**
+             * Refresh
+             * @description another number means: tell the inventory at once
+             * @default 0
+             */
+            refresh: number;
             service?: components["schemas"]["ServiceTarget"] | null;
             /** Time Limit */
             time_limit: number;

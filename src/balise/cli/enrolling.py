@@ -131,6 +131,7 @@ def _plans(nouns: Any) -> None:
         made = verb(plan, name, help_, run, form_=name == "diff")
         made.add_argument("files", nargs="+" if name != "diff" else 1, type=Path, metavar="FILE")
     verb(plan, "delete", "take a plan away", _plan_delete, form_=False).add_argument("name")
+    verb(plan, "parts", "the parts of a system that plans can switch, and what each costs", _plan_parts)
     verb(plan, "schema", "the JSON Schema of a plan", _plan_schema, form_=False)
 
 
@@ -459,6 +460,19 @@ def _plan_list(a: argparse.Namespace) -> int:
         ("about", lambda p: p["body"].get("about", "")),
     ]
     show(answer, columns, a.format, empty="No plans: every host is collected in the same way.")
+    return 0
+
+
+def _plan_parts(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", "/plans/parts")
+    columns: list[Column] = [
+        ("part", lambda p: p["part"]),
+        ("unless told", lambda p: "off" if not p["on"] else f"every {p['every']}" if p["every"] else "on"),
+        ("processor time a reading", lambda p: p["cost"]),
+        ("what", lambda p: p["about"]),
+    ]
+    show(answer, columns, a.format)
     return 0
 
 

@@ -32,7 +32,7 @@ from balise.api.kits import Kit, KitTrial, Tried
 from balise.api.lists import Note, Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
 from balise.api.notify import Callout, CalloutBody, Channel, Delivery, EmailChannel, WebhookChannel
-from balise.api.plans import HostPlan, Plan, PlanText
+from balise.api.plans import HostPlan, PartShown, Plan, PlanText
 from balise.api.probes import Probe, ProbeBody
 from balise.api.problems import Problem
 from balise.api.relays import Relay
@@ -242,6 +242,10 @@ class Balise:
     def plans(self) -> list[Plan]:
         """All plans, from the general to the particular."""
         return Page[Plan].model_validate(self.call("GET", "/plans")).items
+
+    def parts(self) -> list[PartShown]:
+        """The parts of a system that plans can switch, with what each costs."""
+        return Page[PartShown].model_validate(self.call("GET", "/plans/parts")).items
 
     def put_plan(self, name: str, text: str) -> Plan:
         """Keeps a plan as it is written, in YAML."""

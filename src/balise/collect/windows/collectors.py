@@ -33,7 +33,7 @@ LEVELS: Mapping[int, Severity] = {1: "critical", 2: "error", 3: "warning", 4: "i
 class Counters:
     """A system's performance counters, as `collect.system` wants to see a system."""
 
-    def __init__(self, system: WindowsSystem, monotonic: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self, system: WindowsSystem, monotonic: Callable[[], float]) -> None:
         self._system = system
         self._monotonic = monotonic
 
@@ -163,9 +163,13 @@ def _line(channel: str, event: ChannelEvent) -> LogLine:
     return LogLine(event.time, event.message, severity, event.provider, named)
 
 
-def windows_collectors(system: WindowsSystem, positions: Mapping[str, int] | None = None) -> list[Collector]:
+def windows_collectors(
+    system: WindowsSystem,
+    positions: Mapping[str, int] | None = None,
+    monotonic: Callable[[], float] = time.monotonic,
+) -> list[Collector]:
     """A collector of each kind."""
-    counters = Counters(system)
+    counters = Counters(system, monotonic)
     return [
         Cpu(counters.cpu),
         Memory(counters.memory),
