@@ -6,9 +6,12 @@ import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
+from balise.api.parts import CollectorSetting
 from balise.api.probes import ProbeBody, ProbeExpect, ProbeTarget
 from balise.collect.inventory import Inventory
+from balise.collect.parts import MADE
 from balise.collect.probes.schedule import Probing
+from balise.collect.readings import Reading
 from console import agent
 from report import Report
 
@@ -75,7 +78,21 @@ def inventory(report: Report) -> None:
         report.figure(kind, f"{(time.process_time() - began) * 1000:8.2f} ms  {len(items)} items")
 
 
+def heavy(report: Report) -> None:
+    report.title("Parts that are off until asked for, read once; processor time")
+    settings = {"interrupts": CollectorSetting(), "directories": CollectorSetting(paths=["/usr"])}
+    for name, setting in settings.items():
+        collector = MADE[name](setting, None)
+        began, entered = time.process_time(), time.monotonic()
+        found = list(collector.read(time.time()))
+        used, passed = time.process_time() - began, time.monotonic() - entered
+        files = [r.value for r in found if isinstance(r, Reading) and r.metric == "balise.directory.files"]
+        what = f"/usr: {files[0]:.0f} files" if files else f"{len(found)} readings"
+        report.figure(name, f"{used * 1000:8.2f} ms in {passed:.2f} s  {what}")
+
+
 def run(report: Report) -> None:
     probes(report)
     inventory(report)
+    heavy(report)
     agent(report, AGENT_SECONDS, share=1.0, memory=60.0)

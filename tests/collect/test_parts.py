@@ -13,7 +13,7 @@ import psutil
 import pytest
 
 from balise.agent.parts import Parts
-from balise.api.plans import CollectorSetting
+from balise.api.parts import CollectorSetting
 from balise.collect.here import begun
 from balise.collect.linux.clock import Clock, ClockLook
 from balise.collect.linux.containers import Containers

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import getpass
 import os
 import subprocess
 import time
@@ -267,7 +268,9 @@ def test_the_inventory_over_ssh_is_what_an_agent_would_tell(sshd: Sshd) -> None:
     assert set(there) == set(here.kinds)
     for kind in ("groups", "units", "schedules", "routes", "certificates", "boot", "configuration", "packages"):
         assert by_name(there[kind]) == by_name(here.read(kind)), kind  # type: ignore[arg-type]
-    assert {i["name"] for i in there["ports"]} >= {f"tcp {sshd.port}"}
+    mine = next(i for i in there["ports"] if i["name"] == f"tcp {sshd.port}")
+    assert mine == next(i for i in here.read("ports") if i["name"] == mine["name"]) | {"process": ""}
+    assert mine["user"] == getpass.getuser()
     for kind, kept in (("interfaces", ("name", "addresses", "mtu", "hardware")), ("volumes", ("name", "type", "mode"))):
         mine = [{k: i[k] for k in kept} for i in here.read(kind)]  # type: ignore[arg-type]
         assert [i for i in mine if i not in [{k: j[k] for k in kept} for j in there[kind]]] == []

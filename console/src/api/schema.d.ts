@@ -2976,6 +2976,12 @@ export interface components {
              * @default
              */
             process: string;
+            /**
+             * User
+             * @description who owns the socket
+             * @default
+             */
+            user: string;
         };
         /** Group */
         Group: {
@@ -4502,7 +4508,7 @@ export interface components {
             about: string;
             /**
              * Cost
-             * @description processor time a reading, as measured on a small machine
+             * @description processor time a reading, as measured on a machine of two processors
              */
             cost: string;
             /** Every */

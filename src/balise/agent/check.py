@@ -17,7 +17,7 @@ import httpx
 
 from balise.agent.identity import AgentError, AgentSettings, Identity, load_identity, load_settings
 from balise.api.agents import AgentSelf, KeyAnswer, KeyCheck
-from balise.api.plans import EffectivePlan
+from balise.api.parts import EffectivePlan
 from balise.client.trust import Trust, fingerprint_of, held_trust
 from balise.collect.facts import read_facts
 from balise.collect.follow import Follower

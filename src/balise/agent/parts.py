@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 
 import psutil
 
-from balise.api.plans import ALLOWANCE, CollectorSetting, default_setting
+from balise.api.parts import ALLOWANCE, CollectorSetting, default_setting
 from balise.collect.follow import Position
 from balise.collect.here import system_collectors
 from balise.collect.parts import MADE, SLOW

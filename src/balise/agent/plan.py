@@ -15,7 +15,7 @@ import httpx
 
 from balise.agent.deliver import Deliverer
 from balise.agent.identity import Identity, save_identity
-from balise.api.plans import EffectivePlan
+from balise.api.parts import EffectivePlan
 from balise.collect.files import write_durably
 
 log = logging.getLogger(__name__)

@@ -2,65 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.metrics import FilterText
+from balise.api.parts import COLLECTORS
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits
-from balise.api.services import ServiceTarget
 from balise.api.spans import Duration, Name, duration_text, seconds
 
-
-@dataclass(frozen=True)
-class PartAbout:
-    """A part of a system that is collected: whether without being asked for, how often, and what that costs."""
-
-    about: str
-    cost: str
-    on: bool = True
-    every: str | None = None
-    """How often, when that is not with all others."""
-
-
-PARTS: Mapping[str, PartAbout] = {
-    "cpu": PartAbout("time and shares of the processors, each of them too; the load", "0.3 ms"),
-    "memory": PartAbout("memory and swap", "0.2 ms"),
-    "filesystem": PartAbout("space and inodes of what is mounted", "0.5 ms"),
-    "disk": PartAbout("bytes, operations, latency and queue of disks", "0.5 ms"),
-    "network": PartAbout("bytes, packets, errors of interfaces", "0.3 ms"),
-    "uptime": PartAbout("how long the system has been up", "0.1 ms"),
-    "processes": PartAbout("processes by state, the busiest programs, evidence of the busiest", "2 ms a 100 processes"),
-    "pressure": PartAbout("waiting for processor, memory, storage", "0.1 ms"),
-    "kernel": PartAbout("context switches, interrupts, file handles, tracked connections, entropy", "0.3 ms"),
-    "users": PartAbout("who is signed in, from where, what each uses", "0.2 ms"),
-    "clock": PartAbout("whether a time service keeps the clock, and how well", "0.05 ms"),
-    "nfs": PartAbout("what goes to file servers, and how long they take", "0.1 ms, 0.2 ms more a mount"),
-    "messages": PartAbout("the kernel's messages as events", "0.05 ms"),
-    "units": PartAbout(
-        "systemd's units and their restarts; with watch, names that must run", "30 ms where systemd runs", every="60s"
-    ),
-    "containers": PartAbout("what containers take, by control group", "0.5 ms a container", every="60s"),
-    "inventory": PartAbout("packages, accounts, ports, certificates and more, hourly", "0.2 s", every="1h"),
-    "interrupts": PartAbout(
-        "interrupts by device and kind: up to 24 series", "0.3 ms, with many processors several", on=False
-    ),
-    "smart": PartAbout(
-        "the disks' own word on their health; needs smartctl and root's rights", "20 ms a disk", on=False, every="30m"
-    ),
-    "directories": PartAbout(
-        "sizes of directories, their oldest and newest files", "10 s a million files, read slowly", on=False, every="1h"
-    ),
-}
-"""The parts of a system that a plan can switch on or off or slow down. Costs are processor time a reading."""
-COLLECTORS = tuple(PARTS)
 LEAST = {"smart": 60, "directories": 60}
 """Seconds between readings of heavy parts at least."""
-ALLOWANCE = 0.02
-"""Share of a core that one part may take on average; one that takes more stops itself."""
 
 
 class Strict(BaseModel):
@@ -230,43 +183,6 @@ class PlanDiff(BaseModel):
     items: list[PlanChange]
     hosts: int
     left_out: int
-
-
-class CollectorSetting(BaseModel):
-    """How a part is collected; `watch` and `paths` are what it is told to look at, for parts that have to be told."""
-
-    on: bool = True
-    every: float | None = None
-    watch: list[str] = []
-    paths: list[str] = []
-
-
-def default_setting(part: str) -> CollectorSetting:
-    """How a part is collected that no plan speaks of."""
-    about = PARTS.get(part, PartAbout("", ""))
-    return CollectorSetting(on=about.on, every=seconds(about.every) if about.every else None)
-
-
-class PartShown(BaseModel):
-    """A part of a system that plans can switch, for people."""
-
-    part: str
-    about: str
-    cost: str = Field(description="processor time a reading, as measured on a small machine")
-    on: bool = Field(description="whether it is collected when no plan speaks of it")
-    every: str | None
-
-
-class EffectivePlan(BaseModel):
-    """What an agent, or whoever reads the host, is to do; `sources` names the plan each setting came from."""
-
-    etag: str = ""
-    every: float
-    collectors: dict[str, CollectorSetting] = {}
-    follow: list[FollowedFile] = []
-    services: list[ServiceTarget] = []
-    refresh: int = Field(default=0, description="another number means: tell the inventory at once")
-    sources: dict[str, str] = {}
 
 
 class HostPlan(BaseModel):

@@ -21,6 +21,7 @@ class FoundService(BaseModel):
     port: Port
     address: Annotated[str, Field(max_length=60)]
     process: Annotated[str, Field(max_length=100)] = ""
+    user: Annotated[str, Field(max_length=100, description="who owns the socket")] = ""
     kit: str | None = None
 
 

@@ -32,7 +32,8 @@ from balise.api.kits import Kit, KitTrial, Tried
 from balise.api.lists import Note, Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
 from balise.api.notify import Callout, CalloutBody, Channel, Delivery, EmailChannel, WebhookChannel
-from balise.api.plans import HostPlan, PartShown, Plan, PlanText
+from balise.api.parts import PartShown
+from balise.api.plans import HostPlan, Plan, PlanText
 from balise.api.probes import Probe, ProbeBody
 from balise.api.problems import Problem
 from balise.api.relays import Relay

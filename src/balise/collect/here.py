@@ -114,7 +114,7 @@ def _processes() -> tuple[float, list[ProcessLook]]:
     for pid in psutil.pids():
         try:
             with open(f"/proc/{pid}/stat", "rb") as file:
-                owner = _user(os.fstat(file.fileno()).st_uid)
+                owner = user_name(os.fstat(file.fileno()).st_uid)
                 found.append(procfs.process(file.read(2048), TICK, PAGE, owner))
         except (OSError, ValueError, IndexError):
             continue
@@ -130,7 +130,8 @@ def begun() -> dict[str, int]:
 
 
 @lru_cache(maxsize=1000)
-def _user(number: int) -> str:
+def user_name(number: int) -> str:
+    """The account of a number; the number itself where there is none."""
     try:
         return pwd.getpwuid(number).pw_name
     except KeyError:

@@ -152,7 +152,10 @@ class Inventory:
 
     @staticmethod
     def _ports() -> list[Item]:
-        return [{"name": f"tcp {one.port}", "address": one.address, "process": one.process} for one in listening()]
+        return [
+            {"name": f"tcp {one.port}", "address": one.address, "process": one.process, "user": one.user}
+            for one in listening()
+        ]
 
     @staticmethod
     def _units() -> list[Item]:

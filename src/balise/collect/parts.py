@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping, Sequence
 
-from balise.api.plans import CollectorSetting
+from balise.api.parts import CollectorSetting
 from balise.collect.files import said
 from balise.collect.follow import Position
 from balise.collect.here import begun

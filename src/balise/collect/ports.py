@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import socket
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from balise.api.services import FoundService
 from balise.collect.files import said
+from balise.collect.here import user_name
 
 LISTENING = "0A"
 """The state of a listening socket in /proc/net/tcp (include/net/tcp_states.h)."""
@@ -21,23 +23,34 @@ MOST_TEXT = 4 << 20
 def listening() -> list[FoundService]:
     """What accepts TCP connections here, with its process where this user may see it."""
     text = said("/proc/net/tcp", MOST_TEXT) + said("/proc/net/tcp6", MOST_TEXT)
-    sockets = {inode: (address, port) for address, port, inode in sockets_in(text)}
-    names = _owners(set(sockets))
+    sockets = list(sockets_in(text))
+    names = _owners({one.inode for one in sockets})
     found: dict[int, FoundService] = {}
-    for inode, (where, number) in sockets.items():
-        held = found.get(number)
-        if held is None or (not held.process and names.get(inode)):
-            found[number] = FoundService(port=number, address=where, process=names.get(inode, ""))
+    for one in sockets:
+        held, process = found.get(one.port), names.get(one.inode, "")
+        if held is None or (not held.process and process):
+            user = user_name(one.user)[:100]
+            found[one.port] = FoundService(port=one.port, address=one.address, process=process, user=user)
     return [found[number] for number in sorted(found)][:MOST_FOUND]
 
 
-def sockets_in(text: str) -> Iterator[tuple[str, int, str]]:
-    """Listening sockets of /proc/net/tcp and tcp6 (proc(5)): address, port, and the socket's inode."""
+@dataclass(frozen=True, slots=True)
+class ListeningSocket:
+    """`user` is the number of the account that owns it."""
+
+    address: str
+    port: int
+    user: int
+    inode: str
+
+
+def sockets_in(text: str) -> Iterator[ListeningSocket]:
+    """Listening sockets of /proc/net/tcp and tcp6 (proc(5))."""
     for line in text.splitlines():
         part = line.split()
         if len(part) > 9 and part[3] == LISTENING:
             address, _, port = part[1].rpartition(":")
-            yield _address(address), int(port, 16), part[9]
+            yield ListeningSocket(_address(address), int(port, 16), int(part[7]), part[9])
 
 
 def connected(listening_ports: set[int]) -> list[tuple[str, int]]:

@@ -6,17 +6,8 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from balise.api.plans import (
-    COLLECTORS,
-    CollectorPlan,
-    CollectorSetting,
-    DirectoriesPlan,
-    EffectivePlan,
-    PlanBody,
-    Setting,
-    UnitsPlan,
-    default_setting,
-)
+from balise.api.parts import COLLECTORS, CollectorSetting, EffectivePlan, default_setting
+from balise.api.plans import CollectorPlan, DirectoriesPlan, PlanBody, Setting, UnitsPlan
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits
 from balise.api.spans import duration_text, seconds

@@ -152,6 +152,7 @@ class Console:
             directory=self.directory,
             report_of=self.hosts.last_report,
             names_of=self.inventory.names_of,
+            ports_of=self.inventory.listening,
         )
         self.remote_work = RemoteWork(self.remote, self.directory, self.book_of_settings)
         self.enrolments = Enrolments(

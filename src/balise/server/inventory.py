@@ -6,6 +6,7 @@ import json
 import ssl
 import time
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
@@ -24,6 +25,7 @@ from balise.api.inventory import (
     InventoryItem,
     InventoryKind,
 )
+from balise.api.services import FoundService
 from balise.api.spans import instant, rfc3339
 from balise.collect.probes.certificates import read_certificate
 from balise.core.inventory.compare import Change, by_name, changes, most_common, sentence, shown
@@ -143,6 +145,17 @@ class InventoryBook:
     def names_of(self, host: int, kind: str) -> list[str]:
         query = select(ItemRow.name).where(ItemRow.host == host, ItemRow.kind == kind, ItemRow.until.is_(None))
         return self._state.read(lambda s: list(s.scalars(query)))
+
+    def listening(self, host: int) -> list[FoundService]:
+        """What listens on a host for others to reach, as its inventory has it."""
+        query = select(ItemRow).where(ItemRow.host == host, ItemRow.kind == "ports", ItemRow.until.is_(None))
+        found = []
+        for row in self._state.read(lambda s: list(s.scalars(query))):
+            port, address = row.name.removeprefix("tcp "), str(row.item.get("address", ""))
+            if port.isdecimal() and not address.startswith("127.") and address != "::1":
+                with suppress(ValidationError):
+                    found.append(FoundService.model_validate({**row.item, "port": int(port), "address": address}))
+        return found
 
     def get(self, host: str, kind: InventoryKind | None, at: str | None, text: str | None = None) -> Inventory:
         """A kind of a host's inventory, or all of it, now or at an earlier moment."""

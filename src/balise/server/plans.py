@@ -14,18 +14,8 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.plans import (
-    EffectivePlan,
-    HostPlan,
-    Plan,
-    PlanBody,
-    PlanChange,
-    PlanCheck,
-    PlanDiff,
-    PlanDocument,
-    PlanProblem,
-    default_setting,
-)
+from balise.api.parts import EffectivePlan, default_setting
+from balise.api.plans import HostPlan, Plan, PlanBody, PlanChange, PlanCheck, PlanDiff, PlanDocument, PlanProblem
 from balise.api.problems import FieldProblem
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits

@@ -27,6 +27,7 @@ class Proposals:
     Args:
         report_of: what a host's agent last said of itself.
         names_of: the names in a host's inventory of one kind.
+        ports_of: what a host's inventory has listening for others, for hosts without an agent.
     """
 
     def __init__(
@@ -37,12 +38,14 @@ class Proposals:
         directory: Directory,
         report_of: Callable[[int], dict[str, Any] | None],
         names_of: Callable[[int, str], Iterable[str]],
+        ports_of: Callable[[int], list[FoundService]],
     ) -> None:
         self._services = services
         self._kits = kits
         self._directory = directory
         self._report_of = report_of
         self._names_of = names_of
+        self._ports_of = ports_of
 
     def of_host(self, name: str) -> HostServices:
         """The services of a host, and what its agent found listening that nobody reads yet."""
@@ -57,6 +60,8 @@ class Proposals:
 
     def _listening(self, known: Known) -> list[FoundService]:
         found: list[FoundService] = []
+        if known.mode == "remote":
+            return self._ports_of(known.id)
         for one in (self._report_of(known.id) or {}).get("listening") or []:
             try:
                 found.append(FoundService.model_validate(one))
@@ -77,7 +82,7 @@ class Proposals:
         """What could be read and is not, host by host."""
         out: list[Proposal] = []
         for known in self._directory.all():
-            if known.mode == "resident":
+            if known.mode in ("resident", "remote"):
                 out += self._of(known)
             if len(out) >= MOST_PROPOSALS:
                 break
@@ -118,13 +123,17 @@ class Proposals:
                 return f"the {kind[:-1]} {hit} is there"
         return ""
 
-    @staticmethod
-    def _proposal(known: Known, kit: KitDocument, found: FoundService | None, how: str) -> Proposal:
+    def _proposal(self, known: Known, kit: KitDocument, found: FoundService | None, how: str) -> Proposal:
         target: Target = {}
         if found is not None and "port" in kit.target:
             target["port"] = found.port
         elif found is not None and "url" in kit.target and found.port not in kit.recognise.port:
             target["url"] = _with_port(str(kit.target["url"].default or ""), found.port)
+        if known.mode == "remote" and "url" in kit.target:
+            # A kit's usual address is that of the host itself, which is not where the reader stands.
+            target["url"] = _with_host(
+                str(target.get("url") or kit.target["url"].default or ""), self._services.address_of(known)
+            )
         needs = kit.credential is not None and kit.credential.needed
         unclear = any(f.needed and f.default is None and n not in target for n, f in kit.target.items())
         return Proposal(
@@ -133,7 +142,7 @@ class Proposals:
             title=kit.title,
             found=how,
             target=target,
-            mode="resident",
+            mode="remote" if known.mode == "remote" else "resident",
             free=not needs and kit.grant is None and not unclear,
             grant=kit.grant,
             credential=kit.credential.kind if kit.credential is not None and needs else None,
@@ -153,6 +162,13 @@ class Proposals:
             except Refused as error:
                 failed[f"{one.host}, {one.kit}"] = error.detail
         return Accepted(added=added, failed=failed)
+
+
+def _with_host(url: str, host: str) -> str:
+    """A URL at another host, at the same port."""
+    parts = urlsplit(url)
+    port = f":{parts.port}" if parts.port else ""
+    return urlunsplit(parts._replace(netloc=f"[{host}]{port}" if ":" in host else f"{host}{port}"))
 
 
 def _with_port(url: str, port: int) -> str:

@@ -295,10 +295,10 @@ class ServiceBook:
         except TargetError as error:
             raise bad_field(error.field, error.detail) from None
         if "address" in kit.target and "address" not in whole:
-            whole["address"] = self._address(known)
+            whole["address"] = self.address_of(known)
         return whole
 
-    def _address(self, known: Known | None) -> str:
+    def address_of(self, known: Known | None) -> str:
         """Where a host is reached: as it is collected from, else at its first own address."""
         if known is not None:
             row = self._state.read(lambda s: s.get(tables.Remote, known.id))

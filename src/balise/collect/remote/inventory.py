@@ -82,10 +82,7 @@ def inventory_of(parts: Mapping[str, str]) -> dict[InventoryKind, list[Item]]:
         "accounts": texts.accounts(get("passwd"), get("group"), get("sudoers")),
         "groups": texts.groups(get("group")),
         "packages": _packages(get("dpkg"), get("rpm"), get("pending")),
-        "ports": [
-            {"name": f"tcp {port}", "address": address, "process": ""}
-            for port, address in sorted({port: address for address, port, _ in sockets_in(get("tcp"))}.items())
-        ],
+        "ports": _ports(get("tcp"), get("passwd")),
         "units": units or [{"name": name, "enabled": "script"} for name in get("scripts").split()[:500]],
         "schedules": _schedules(parts),
         "volumes": _volumes(get("mounts")),
@@ -99,6 +96,16 @@ def inventory_of(parts: Mapping[str, str]) -> dict[InventoryKind, list[Item]]:
         "boot": texts.boot(get("release"), get("command-line"), settings, target),
         "configuration": _configuration(get("configuration")),
     }
+
+
+def _ports(tcp: str, passwd: str) -> list[Item]:
+    """What listens and whose it is; which process it is only root could say."""
+    names = {p[2]: p[0] for line in passwd.splitlines() if len(p := line.split(":")) > 2}
+    found = {one.port: one for one in reversed(list(sockets_in(tcp)))}
+    return [
+        {"name": f"tcp {n}", "address": one.address, "process": "", "user": names.get(str(one.user), str(one.user))}
+        for n, one in sorted(found.items())
+    ]
 
 
 def _packages(dpkg: str, rpm: str, pending: str) -> list[Item]:

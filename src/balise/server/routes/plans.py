@@ -8,17 +8,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Header, Path, Query, Response
 
 from balise.api.lists import Note, Page
-from balise.api.plans import (
-    PARTS,
-    EffectivePlan,
-    HostPlan,
-    PartShown,
-    Plan,
-    PlanCheck,
-    PlanDiff,
-    PlanDocument,
-    PlanText,
-)
+from balise.api.parts import PARTS, EffectivePlan, PartShown
+from balise.api.plans import HostPlan, Plan, PlanCheck, PlanDiff, PlanDocument, PlanText
 from balise.api.spans import Name
 from balise.server.routes.common import Agent, ConsoleHere, Operator, Viewer
 
