@@ -12,11 +12,14 @@ import numpy as np
 import pytest
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
+from balise.api.credentials import SshCredential
 from balise.api.rules import RuleBody
 from balise.core.series.steps import NS
 from balise.server.console import Console, Settings, Worker
 from balise.server.directory import SILENT_AT_LEAST, clean_name
+from balise.server.enrolling import new_host
 from balise.server.errors import Refused
 from balise.server.evidence import session_tree
 from balise.server.intake import severity_code
@@ -25,7 +28,7 @@ from balise.server.otlp import answer_body, unzipped
 from balise.server.rulebook import shipped_rules, smoothed
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
-from balise.store.state.tables import Rule
+from balise.store.state.tables import Remote, Rule
 
 
 @pytest.fixture
@@ -339,3 +342,42 @@ def test_unzipping_stops_at_its_limit() -> None:
     assert unzipped(gzip.compress(b"abc"), 3) == b"abc"
     with pytest.raises(WireError, match="larger than 2 bytes"):
         unzipped(gzip.compress(b"abc"), 2)
+
+
+def test_a_host_read_over_ssh_is_proposed_what_its_ports_say(console: Console) -> None:
+    """Only what others can reach: at the host's own address, and never at its loopback one."""
+
+    console.credentials.put("c", SshCredential(kind="ssh", user="balise", password="x"), "test")
+
+    def write(session: Session) -> int:
+        host = new_host(session, "quay-z")
+        host.mode = "remote"
+        session.add(
+            Remote(host=host.id, protocol="ssh", address="192.0.2.40", port=22, credential="c", host_key="", owner=0,
+                   owners=[], positions={})
+        )  # fmt: skip
+        return host.id
+
+    number = console.state.write(write)
+    console.directory.reload()
+    console.kits.start()
+    ports = [("5432", "0.0.0.0"), ("80", "0.0.0.0"), ("6379", "127.0.0.1")]
+    items = [{"name": f"tcp {port}", "address": address, "process": "", "user": "x"} for port, address in ports]
+    console.inventory.take(number, {"kind": "ports", "items": items}, time.time())
+    found = {p.kit: p for p in console.proposals.all()}
+    assert (found["postgresql"].mode, found["postgresql"].target) == ("remote", {"port": 5432})
+    web = next(p for p in found.values() if "url" in p.target)
+    assert "//192.0.2.40/" in str(web.target["url"])
+    assert "redis" not in found
+
+
+def test_who_was_signed_in_is_known_for_any_span(console: Console) -> None:
+    def people(at: float, *seconds: int) -> Snapshot:
+        rows = [{"user": "ops", "terminal": "pts/0", "origin": "192.0.2.7", "seconds": s, "cpu": 0.1} for s in seconds]
+        return Snapshot(int(at * NS), "web-1", "signed-in", pack_snapshot([*rows, {"user": "half a row"}]))
+
+    now = time.time()
+    console.events.accept_now(Delivery([], [people(now - 600, 60), people(now - 300, 360), people(now - 60, 20)]))
+    found = console.evidence.signed_in("web-1", now - 900, now)
+    assert [(p.user, p.seconds) for p in found] == [("ops", 20.0), ("ops", 360.0)]
+    assert console.evidence.signed_in("web-1", now - 30, now) == []
