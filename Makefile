@@ -35,7 +35,7 @@ demo: setup
 test: setup
 	@tools/need chromium openssh-server openssh-client snmpd iproute2 $(if $(filter no,$(SERVICES)),,$(REAL))
 	@cd console && npx vitest run
-	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 2 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
+	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import time
 from collections.abc import Callable, Iterable, Mapping
@@ -23,10 +24,11 @@ from balise.collect.linux.messages import KernelMessages
 from balise.collect.linux.nfs import Nfs
 from balise.collect.linux.smart import Smart
 from balise.collect.processes import KEEP_SHOWING, Processes, ProcessLook, SignedIn, Users
-from balise.collect.readings import Collector, CollectorProblem, Kept, LogLine, Reading, Sorted
+from balise.collect.readings import Collector, CollectorProblem, Kept, LogLine, NotHere, Reading, Sorted
 from balise.collect.system import DiskLook, Disks
 from balise.collect.telling import MEANINGS
 from balise.collect.units import Units, WatchedProcesses, units
+from running import until
 
 Values = dict[tuple[str, ...], float]
 
@@ -219,12 +221,13 @@ def test_units_tell_failures_and_restarts_as_values_and_events() -> None:
     assert values(told[1])["balise.unit.running", "nginx"] == 0
 
 
-def test_without_systemd_a_watched_process_is_found_by_its_name() -> None:
-    watched = WatchedProcesses(begun, ["sleep"])
+def test_without_systemd_a_watched_process_is_found_by_its_name(tmp_path: Path) -> None:
+    program = shutil.copy("/bin/sleep", tmp_path / "barrier-watch")
+    watched = WatchedProcesses(begun, ["barrier-watch"])
 
     def started() -> subprocess.Popen[bytes]:
-        process = subprocess.Popen(["sleep", "60"])
-        while "sleep" not in begun():
+        process = subprocess.Popen([program, "60"])
+        while "barrier-watch" not in begun():
             time.sleep(0.01)
         return process
 
@@ -463,11 +466,39 @@ def test_heavy_parts_are_off_until_a_plan_asks_for_them_and_hold_up_nobody(tmp_p
     settings |= {"directories": CollectorSetting(every=60, paths=[str(tmp_path)]), "memory": CollectorSetting(on=False)}
     found = parts.read(1001.0)
     assert not any(r.metric.startswith(("balise.directory", "system.memory")) for r in found.readings)
-    until = time.monotonic() + 10
-    while not any(r.metric == "balise.directory.files" for g in given for r in g.readings) and time.monotonic() < until:
-        time.sleep(0.02)
-    assert any(r.metric == "balise.directory.files" and r.value == 1 for g in given for r in g.readings)
+    files = until(lambda: [r.value for g in given for r in g.readings if r.metric == "balise.directory.files"], 10)
+    assert files == [1]
     assert "memory" not in parts.costs()
+    parts.close()
+
+
+def test_what_a_host_does_not_have_is_trouble_only_when_it_was_asked_for(monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse(_self: object) -> int:
+        raise NotHere("the agent may not read the kernel's messages")
+
+    monkeypatch.setattr(KernelMessages, "_open", refuse)
+    settings: dict[str, CollectorSetting] = {}
+    parts = parts_of(settings)
+    parts.read(1000.0)
+    assert parts.problems() == {}
+    settings["messages"] = CollectorSetting()
+    parts.read(1001.0)
+    assert "may not read" in parts.problems()["messages"]
+
+
+def test_a_first_look_puts_off_no_reading(tmp_path: Path) -> None:
+    """Neither a part with an interval of its own nor a slow one waits for that because an agent just began."""
+    given: list[Sorted] = []
+    settings = {
+        "cpu": CollectorSetting(every=3600),
+        "directories": CollectorSetting(every=3600, paths=[str(tmp_path)]),
+    }
+    parts = parts_of(settings, given)
+    parts.first(1000.0)
+    time.sleep(0.05)
+    assert "system.cpu.utilization" in {r.metric for r in parts.read(1001.0).readings}
+    assert "system.cpu.time" not in {r.metric for r in parts.read(1002.0).readings}
+    until(lambda: any(r.metric == "balise.directory.size" for g in given for r in g.readings), 10)
     parts.close()
 
 

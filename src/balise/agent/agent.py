@@ -153,8 +153,7 @@ class Agent:
 
     def _first_shares(self) -> None:
         """Shares need two readings: takes one, and waits a moment, so that the first turn has them already."""
-        first = self._parts.read(time.time(), aside=False)
-        self._lines_before = first.lines
+        self._lines_before = self._parts.first(time.time())
         self._stop.wait(min(1.0, self.every / 3))
 
     def stop(self) -> None:

@@ -18,7 +18,7 @@ from balise.api.parts import ALLOWANCE, CollectorSetting, default_setting
 from balise.collect.follow import Position
 from balise.collect.here import system_collectors
 from balise.collect.parts import MADE, SLOW
-from balise.collect.readings import Collector, CollectorProblem, Found, Meaning, Sorted
+from balise.collect.readings import Collector, CollectorProblem, Found, LogLine, Meaning, NotHere, Sorted
 
 log = logging.getLogger(__name__)
 JUDGED = 3
@@ -73,7 +73,16 @@ class Parts:
     def names(self) -> set[str]:
         return {*self._usual, *MADE}
 
-    def read(self, now: float, *, aside: bool = True) -> Sorted:
+    def first(self, now: float) -> list[LogLine]:
+        """Looks at all quick parts once before the first turn: shares and rates need two looks. Answers the lines."""
+        self._take_up()
+        out = Sorted()
+        for name, part in self._parts.items():
+            if name not in SLOW:
+                out.add(self._found(part, now))
+        return out.lines
+
+    def read(self, now: float) -> Sorted:
         """What the quick parts that are due tell; the slow ones are read aside, and deliver when they have ended."""
         self._take_up()
         out = Sorted()
@@ -81,8 +90,7 @@ class Parts:
             if not self._is_due(part, now):
                 continue
             if name in SLOW:
-                if aside:
-                    self._begin_slow(part)
+                self._begin_slow(part)
             else:
                 out.add(self._found(part, now))
         return out
@@ -140,6 +148,8 @@ class Parts:
         try:
             for one in part.collector.read(now):
                 found.append(one)
+        except NotHere as error:
+            problem = str(error) if part.collector.name in self._settings() else ""
         except CollectorProblem as error:
             # What was found until then holds.
             problem = str(error)

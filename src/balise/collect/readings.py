@@ -56,6 +56,10 @@ class CollectorProblem(Exception):
     """A part of a system that cannot be read, or not wholly: the message says why and what to do."""
 
 
+class NotHere(CollectorProblem):
+    """A part that this system does not have or does not let its reader see: no trouble unless it was asked for."""
+
+
 @dataclass
 class Sorted:
     """What collectors found, by its kind."""

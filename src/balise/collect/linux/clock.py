@@ -7,7 +7,7 @@ import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from balise.collect.readings import CollectorProblem, Meaning, Reading
+from balise.collect.readings import Meaning, NotHere, Reading
 
 UNSYNCHRONISED = 0x0040
 NANOSECONDS = 0x2000
@@ -67,7 +67,7 @@ class Clock:
         try:
             c = self._look()
         except AttributeError:
-            raise CollectorProblem("this system's library has no adjtimex: the clock cannot be asked") from None
+            raise NotHere("this system's library has no adjtimex: the clock cannot be asked") from None
         yield Reading("balise.clock.synchronised", float(c.synchronised))
         if c.synchronised:
             # Without a time service both only say that nobody knows.

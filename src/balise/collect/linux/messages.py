@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 
 from balise.api.events import SEVERITIES
 from balise.collect.follow import Position
-from balise.collect.readings import CollectorProblem, Found, LogLine, Meaning, Reading
+from balise.collect.readings import Found, LogLine, Meaning, NotHere, Reading
 
 PLACE = "/dev/kmsg"
 MOST_AT_ONCE = 500
@@ -104,7 +104,7 @@ class KernelMessages:
         try:
             file = os.open(self._place, os.O_RDONLY | os.O_NONBLOCK)
         except PermissionError:
-            raise CollectorProblem(
+            raise NotHere(
                 "the agent may not read the kernel's messages: give its unit AmbientCapabilities=CAP_SYSLOG, "
                 "or switch them off (collect.messages)"
             ) from None
