@@ -440,7 +440,7 @@ class Costly:
 
 def parts_of(settings: dict[str, CollectorSetting], given: list[Sorted] | None = None) -> Parts:
     kept = [] if given is None else given
-    return Parts(lambda: settings, lambda: 1.0, lambda _at, found, _meanings: kept.append(found), {})
+    return Parts(lambda: settings, lambda: 1.0, lambda _at, found, _meanings: kept.append(found), lambda _path: None)
 
 
 def test_a_part_that_takes_more_than_it_may_stops_itself_and_says_so() -> None:

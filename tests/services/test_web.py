@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import socket
 import subprocess
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -12,6 +13,7 @@ from typing import Any
 import pytest
 
 import real
+from balise.agent.places import Places
 from balise.agent.services import ServiceWork
 from balise.api.services import ServiceTarget
 from balise.collect.kits.folder import shipped_kits
@@ -33,7 +35,7 @@ def resident(kit: str, target: dict[str, Any], work: Callable[[], None]) -> tupl
 
     document = shipped_kits()[kit].kit
     service = ServiceTarget(id=1, name=kit, kit=document, target=target, every=30, time_limit=5)
-    agent = ServiceWork(deliver, {}, [])
+    agent = ServiceWork(deliver, Places(Path(tempfile.mkdtemp()) / "positions.json"), [])
     agent.look([service], time.time())
     until(lambda: agent.turns())
     work()
@@ -176,7 +178,7 @@ def test_an_endpoint_a_json_and_a_command_are_read(nginx: real.Nginx, tmp_path: 
     target = {"program": str(program), "form": "pairs"}
     service = ServiceTarget(id=1, name="queue", kit=kit, target=target, every=30, time_limit=5)
     for allowed, problem in (([], "does not let the console run"), ([str(program)], None)):
-        work = ServiceWork(lambda *_: None, {}, allowed)
+        work = ServiceWork(lambda *_: None, Places(tmp_path / "positions.json"), allowed)
         work.look([service], time.time())
         [turn] = until(lambda: work.turns()).values()  # noqa: B023
         assert (problem or "") in "".join(turn.get("problems", [])) and bool(turn.get("problems")) == bool(problem)
@@ -223,3 +225,23 @@ def test_connections_that_began_here_are_seen_and_those_that_came_are_not() -> N
             assert ("127.0.0.1", port) in connected(set()) and ("127.0.0.1", own) in connected(set())
             assert ("127.0.0.1", own) not in connected({port}) and ("127.0.0.1", port) in connected({port})
             assert port in {one.port for one in listening()}
+
+
+def test_a_name_that_leads_elsewhere_a_moment_later_leads_nowhere(
+    nginx: real.Nginx, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The address that was looked at is the one that is asked, for the name that was meant."""
+    looked: list[str] = []
+    plain = socket.getaddrinfo
+
+    def found(host: object, *more: Any, **others: Any) -> Any:
+        if host == "desk.example":
+            looked.append("desk.example")
+            host = "127.0.0.1" if len(looked) == 1 else "169.254.169.254"
+        return plain(host, *more, **others)
+
+    monkeypatch.setattr(socket, "getaddrinfo", found)
+    where = {"url": f"http://desk.example:{nginx.port}/json", "rows": "$.quay"}
+    assert values(read("json-http", where), "json.value") == {("gates",): 3.0, ("open",): 1.0}
+    assert len(looked) == 1
+    assert "link-local" in read("json-http", where).problems[0]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import os
 import resource
@@ -17,12 +16,12 @@ from balise.agent.deliver import Deliverer
 from balise.agent.identity import AgentSettings, Identity
 from balise.agent.inventory import EVERY, InventoryWork
 from balise.agent.parts import Parts
+from balise.agent.places import Places
 from balise.agent.plan import PlanKeeper
 from balise.agent.spool import Spool
 from balise.client.trust import held_trust
 from balise.collect.facts import read_facts
-from balise.collect.files import write_durably
-from balise.collect.follow import Follower, Position
+from balise.collect.follow import Follower
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.ports import connected, listening
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
@@ -67,13 +66,12 @@ class Agent:
         self._listened_at = 0.0
         self._talks: dict[tuple[str, int], int] = {}
         self._talks_since = time.monotonic()
-        self._positions = folder / "positions.json"
-        self._held = self._load_positions()
+        self._places = Places(folder / "positions.json")
         self._parts = Parts(
             lambda: self.keeper.plan.collectors,
             lambda: self.every,
             lambda at, found, meanings: self._keep(at, found.readings, meanings, found.lines, found.kept),
-            self._held,
+            self._places.get,
         )
         self._followers: list[Follower] = []
         self._instance = os.urandom(8).hex()
@@ -133,7 +131,7 @@ class Agent:
                 return
             from balise.agent.services import ServiceWork
 
-            self._services = ServiceWork(self._keep, self._held, self._settings.allow_commands)
+            self._services = ServiceWork(self._keep, self._places, self._settings.allow_commands)
         self._services.look(wanted, time.time())
 
     def _keep(
@@ -177,10 +175,12 @@ class Agent:
             self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=now, since=self._started))
             self._spool.put("logs", logs_request(resource_, lines, kept))
             self._lines_before = []
-            self._save_positions()
+            self._places.keep({f.path: f.position for f in self._followers} | self._parts.positions())
             self._problems.pop("spool", None)
         except OSError as error:
-            # A full disk: what was read of files is read again at the next start, the values are lost.
+            # A full disk: what was read of files and of the kernel is read again, the values of this turn are lost.
+            self._followers = []
+            self._parts.read_again()
             self._note("spool", f"cannot keep what was collected: {error.strerror}")
 
     def _take_up_plan(self) -> None:
@@ -189,10 +189,9 @@ class Agent:
         wanted |= {f.path: f.from_start for f in self._settings.follow}
         if [f.path for f in self._followers] == list(wanted):
             return
-        self._held |= {f.path: f.position for f in self._followers if f.position.inode}
         there = {f.path: f for f in self._followers}
         self._followers = [
-            there.get(path) or Follower(path, from_start=from_start, position=self._held.get(path))
+            there.get(path) or Follower(path, from_start=from_start, position=self._places.get(path))
             for path, from_start in wanted.items()
         ]
 
@@ -308,21 +307,6 @@ class Agent:
         states = [f.status() for f in self._followers if f.path in planned]
         found += [f"follow {s.path}: {s.detail}" for s in states if s.status not in ("following", "empty")]
         return found
-
-    # --- positions of followed files
-
-    def _load_positions(self) -> dict[str, Position]:
-        try:
-            content = json.loads(self._positions.read_text("utf-8"))
-            return {path: Position(int(inode), int(offset)) for path, (inode, offset) in content.items()}
-        except (OSError, ValueError, TypeError, AttributeError):
-            return {}
-
-    def _save_positions(self) -> None:
-        places = {f.path: f.position for f in self._all_files()} | self._parts.positions()
-        held = {path: (place.inode, place.offset) for path, place in places.items() if place.inode}
-        if held:
-            write_durably(self._positions, json.dumps(held).encode())
 
 
 def _cpu_seconds() -> float:

@@ -50,7 +50,7 @@ class Parts:
         settings: what the plan says now, by part.
         every: seconds between turns now.
         deliver: takes what slow parts found.
-        positions: how far things were read before, by path.
+        place_of: how far something was read before, by path.
     """
 
     def __init__(
@@ -58,12 +58,12 @@ class Parts:
         settings: Callable[[], Mapping[str, CollectorSetting]],
         every: Callable[[], float],
         deliver: Deliver,
-        positions: Mapping[str, Position],
+        place_of: Callable[[str], Position | None],
     ) -> None:
         self._settings = settings
         self._every = every
         self._deliver = deliver
-        self._positions = dict(positions)
+        self._place_of = place_of
         self._usual = {c.name: c for c in system_collectors()}
         self._parts: dict[str, Part] = {}
         self._pool: ThreadPoolExecutor | None = None
@@ -111,6 +111,10 @@ class Parts:
         held = getattr(part.collector, "position", None) if part is not None else None
         return {KERNEL_LOG: held} if isinstance(held, Position) else {}
 
+    def read_again(self) -> None:
+        """What was read since the last kept place was not kept: goes back to it."""
+        self._parts.pop("messages", None)
+
     def close(self) -> None:
         self._stop.set()
         if self._pool is not None:
@@ -125,10 +129,9 @@ class Parts:
             setting = said.get(name) or default_setting(name)
             held = self._parts.get(name)
             if not setting.on:
-                self._positions |= self.positions()
                 self._parts.pop(name, None)
             elif held is None or held.setting != setting:
-                collector = self._usual.get(name) or MADE[name](setting, self._positions.get(KERNEL_LOG))
+                collector = self._usual.get(name) or MADE[name](setting, self._place_of(KERNEL_LOG))
                 self._parts[name] = Part(collector, setting)
 
     def _is_due(self, part: Part, now: float) -> bool:

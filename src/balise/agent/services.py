@@ -11,9 +11,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
+from balise.agent.places import Places
 from balise.api.kits import KitDocument, KitPart
 from balise.api.services import ServiceTarget, ServiceTurn
-from balise.collect.follow import Follower, Position
+from balise.collect.follow import Follower
 from balise.collect.kits.folder import shipped_kits
 from balise.collect.kits.reader import OWN, ServiceReader, lines_of, reading_of, turn_of
 from balise.collect.kits.sources.source import filled
@@ -46,13 +47,13 @@ class ServiceWork:
     """All services that this host's agent reads.
 
     Args:
-        positions: how far files were read before, by path.
+        places: how far files were read before; told of it when what was read is kept.
         allowed: commands that the console may have run besides those of the kits that came with this agent.
     """
 
-    def __init__(self, deliver: Deliver, positions: Mapping[str, Position], allowed: Iterable[str]) -> None:
+    def __init__(self, deliver: Deliver, places: Places, allowed: Iterable[str]) -> None:
         self._deliver = deliver
-        self._positions = positions
+        self._places = places
         self._allowed = {shlex.join(shlex.split(line)) for line in allowed}
         self._held: dict[int, Held] = {}
         self._lock = threading.Lock()
@@ -74,13 +75,17 @@ class ServiceWork:
                     self._pool.submit(self._read, held)
 
     def _take_up(self, service: ServiceTarget) -> Held:
+        return Held(service, ServiceReader(service, self._may_run), self._followers(service))
+
+    def _followers(self, service: ServiceTarget) -> list[Follower]:
+        """The service's logs, each from where what was kept of it ends."""
         followers = []
         for one in service.kit.logs:
             path = filled(one.path, service.target)
             if "{" in path or not path.startswith("/"):
                 continue
-            followers.append(Follower(path, position=self._positions.get(path), reader=LogReader(one)))
-        return Held(service, ServiceReader(service, self._may_run), followers)
+            followers.append(Follower(path, position=self._places.get(path), reader=LogReader(one)))
+        return followers
 
     def _may_run(self, kit: KitDocument, part: KitPart, words: list[str]) -> bool:
         came = shipped_kits().get(kit.kit)
@@ -97,8 +102,10 @@ class ServiceWork:
             meanings = {**OWN, **read.meanings, **{k: _meaning(v) for k, v in meanings_of(held.service.kit).items()}}
             readings = [*read.readings, *counted] if held.service.kit.read else counted
             self._deliver(now, readings, meanings, lines, read.kept)
+            self._places.keep({f.path: f.position for f in held.followers})
             held.turn = turn_of(read)
         except OSError as error:
+            held.followers = self._followers(held.service)
             held.turn = ServiceTurn(problem=f"cannot keep what was read: {error.strerror}")
         except Exception as error:
             log.exception("service=%s", held.service.name)
@@ -112,10 +119,9 @@ class ServiceWork:
         lines: list[LogLine] = []
         values: list[Reading] = []
         for follower in held.followers:
-            for line in follower.read(now):
-                lines.append(line)
-                if len(lines) >= MOST_LINES:
-                    break
+            # A file that was begun is read as far as it goes this time: its place is behind all of that.
+            if len(lines) < MOST_LINES:
+                lines.extend(follower.read(now))
             if follower.reader is not None:
                 values += [reading_of(value, held.service.name) for value in follower.reader.values()]
         return lines_of(held.service.name, lines), values

@@ -9,14 +9,12 @@ import logging
 import os
 import resource
 import time
-from collections import deque
 from pathlib import Path
 
 import httpx
 
 from balise import __version__
 from balise.api.hosts import Facts
-from balise.api.probes import ProbeResult
 from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, TrialAnswer, TrialRequest, pack
 from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
@@ -31,12 +29,13 @@ from balise.relay.buffer import Buffer
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
 from balise.relay.identity import RelayIdentity
+from balise.relay.results import Results
 from balise.relay.senders import REFRESH_EVERY, Away, Senders
 
 log = logging.getLogger(__name__)
-MOST_PROBED = 5000
-"""Results of probes that wait for the console; beyond it the oldest go."""
 MOST_REPORTED = 500
+KEEP_EVERY = 30.0
+"""Seconds between writes of probes' results to disk while the console is away."""
 REPORT_EVERY = 5.0
 WAIT = 30
 MOST_PASSED_ON = 4000
@@ -66,8 +65,9 @@ class Relay:
         self._service_turns: dict[int, ServiceTurn] = {}
         self._positions_path = folder / "positions.json"
         self._positions: dict[str, dict[str, tuple[int, int]]] = self._load_positions()
-        self._probing = Probing(lambda probe, result: self._probed.append((probe.name, result)))
-        self._probed: deque[tuple[str, ProbeResult]] = deque(maxlen=MOST_PROBED)
+        self._results = Results(folder / "probed.json")
+        self._results_kept_at = 0.0
+        self._probing = Probing(lambda probe, result: self._results.add(probe.name, result))
         self._tasks: list[asyncio.Task[None]] = []
         self._started = time.time()
         self._buffer: Buffer | None = None
@@ -92,6 +92,7 @@ class Relay:
         await asyncio.gather(*self._tasks, return_exceptions=True)
         await self._rounds.close()
         self._probing.stop()
+        self._keep_results()
         if self._buffer is not None:
             await self._buffer.close()
         await self._http.aclose()
@@ -200,7 +201,7 @@ class Relay:
         buffer = self._buffer
         if buffer is None:
             return
-        probed = [self._probed.popleft() for _ in range(min(len(self._probed), MOST_REPORTED))]
+        probed, mark = self._results.oldest(MOST_REPORTED)
         report = RelayReport(
             version=__version__,
             waiting=len(buffer),
@@ -227,8 +228,17 @@ class Relay:
             if answer.status_code == 200:
                 self._told.update(changed)
                 self._service_turns.clear()
+                self._results.arrived(mark)
                 return
-        self._probed.extendleft(reversed(probed))
+        if probed and not 0 <= time.monotonic() - self._results_kept_at < KEEP_EVERY:
+            self._results_kept_at = time.monotonic()
+            self._keep_results()
+
+    def _keep_results(self) -> None:
+        try:
+            self._results.keep()
+        except OSError as error:
+            log.warning("the results of probes cannot be kept: %s", error.strerror)
 
     async def _refresh_always(self) -> None:
         while True:

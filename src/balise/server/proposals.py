@@ -18,6 +18,7 @@ from balise.server.kits import KitBook
 from balise.server.services import ServiceBook
 
 MOST_PROPOSALS = 2000
+MOST_NAMED = 8
 OWN_PROCESSES = ("balise",)
 
 
@@ -46,6 +47,8 @@ class Proposals:
         self._report_of = report_of
         self._names_of = names_of
         self._ports_of = ports_of
+        self._names: dict[tuple[int, str], set[str]] = {}
+        """Names in inventories that were looked up in this round, so that each host is asked once a kind."""
 
     def of_host(self, name: str) -> HostServices:
         """The services of a host, and what its agent found listening that nobody reads yet."""
@@ -81,6 +84,7 @@ class Proposals:
     def all(self) -> list[Proposal]:
         """What could be read and is not, host by host."""
         out: list[Proposal] = []
+        self._names.clear()
         for known in self._directory.all():
             if known.mode in ("resident", "remote"):
                 out += self._of(known)
@@ -117,11 +121,18 @@ class Proposals:
         if kit.recognise.port:
             return ""
         for kind, patterns in (("units", kit.recognise.unit), ("packages", kit.recognise.package)):
-            names = set(self._names_of(known.id, kind)) if patterns else set()
+            names = self._known_names(known.id, kind) if patterns else set()
             hit = next((n for n in sorted(names) if any(fnmatchcase(n, p) for p in patterns)), None)
             if hit:
                 return f"the {kind[:-1]} {hit} is there"
         return ""
+
+    def _known_names(self, host: int, kind: str) -> set[str]:
+        if (host, kind) not in self._names:
+            if len(self._names) >= MOST_NAMED:
+                self._names.clear()
+            self._names[host, kind] = set(self._names_of(host, kind))
+        return self._names[host, kind]
 
     def _proposal(self, known: Known, kit: KitDocument, found: FoundService | None, how: str) -> Proposal:
         target: Target = {}

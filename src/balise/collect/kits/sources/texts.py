@@ -6,7 +6,7 @@ import socket
 import time
 from collections.abc import Mapping, Sequence
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urljoin, urlsplit, urlunsplit
 
 import httpx
 
@@ -45,10 +45,8 @@ class HttpSource:
     def __init__(self, target: Target, credential: CredentialBody | None, time_limit: float) -> None:
         self._target = target
         self._url = str(target.get("url") or "")
-        parts = urlsplit(self._url)
-        if not parts.hostname:
+        if not urlsplit(self._url).hostname:
             raise SourceProblem("the target has no url", lost=True)
-        safe_address(parts.hostname or "", parts.port or 80)
         self._client = httpx.Client(
             auth=login_of(credential),
             timeout=time_limit,
@@ -62,8 +60,9 @@ class HttpSource:
         url = urljoin(self._url, path) if path else self._url
         if urlsplit(url).netloc != urlsplit(self._url).netloc:
             raise SourceProblem(f"{path!r} leads to another host than the target's URL")
+        place, headers, extensions = _at_checked_address(url)
         try:
-            with self._client.stream("GET", url) as answer:
+            with self._client.stream("GET", place, headers=headers, extensions=extensions) as answer:
                 content = b"".join(_bounded(answer))
                 text = content.decode(answer.encoding or "utf-8", "replace")
                 status = answer.status_code
@@ -76,6 +75,22 @@ class HttpSource:
 
     def close(self) -> None:
         self._client.close()
+
+
+def _at_checked_address(url: str) -> tuple[str, dict[str, str], dict[str, str]]:
+    """A URL at the address that was looked at, with what says for whom it is: a name that leads elsewhere a moment
+    later leads nowhere.
+
+    Raises:
+        SourceProblem: the name is unknown, or leads to no server.
+    """
+    parts = urlsplit(url)
+    host = parts.hostname or ""
+    usual = 443 if parts.scheme == "https" else 80
+    address = safe_address(host, parts.port or usual)
+    shown = f"[{address}]" if ":" in address else address
+    place = parts._replace(netloc=shown + (f":{parts.port}" if parts.port else ""))
+    return urlunsplit(place), {"Host": parts.netloc.rpartition("@")[2]}, {"sni_hostname": host}
 
 
 def _bounded(answer: httpx.Response) -> Any:
