@@ -5,7 +5,7 @@ import { inOrderOfWork, isGood } from "../src/enrol/results";
 import { ordered } from "../src/fleet/columns";
 import { compared } from "../src/fleet/facts";
 import { DEFAULT_COLUMNS, gridOf } from "../src/fleet/Views";
-import { boundsOf, readable, serviceLanes } from "../src/host/lanes";
+import { boundsOf, depthLanes, readable, serviceLanes } from "../src/host/lanes";
 import { clock, duration, scaled, stretch, withUnit } from "../src/lib/format";
 import { reopenAfter } from "../src/lib/live";
 import { areaPath, bridged, linePath, roundUp, timeTicks, valueAt } from "../src/lib/scale";
@@ -207,6 +207,7 @@ describe("lanes", () => {
         metric("db.done", "counter"),
         metric("db.waits", "gauge", ["db.state"]),
         metric("system.x", "gauge"),
+        metric("container.x", "gauge"),
       ] as never,
       [rule] as never,
     );
@@ -216,6 +217,17 @@ describe("lanes", () => {
       ["Time", "p95", []],
     ]);
     expect(lanes[0]?.bounds).toHaveLength(2);
+  });
+  it("go deeper with what a host tells", () => {
+    const told = [
+      metric("balise.program.cpu", "gauge"),
+      metric("balise.pressure.share", "gauge"),
+      metric("a", "gauge"),
+    ];
+    expect(depthLanes(host("db", []), told as never).map((l) => [l.name, l.ask.where])).toEqual([
+      ["Programs", 'host eq "db"'],
+      ["Waiting for", 'host eq "db" and balise.stalled eq "some"'],
+    ]);
   });
   it("have the limits that apply to them", () => {
     expect(boundsOf([rule] as never, "db.waits", host("db", []))).toEqual([

@@ -28,7 +28,9 @@ def clock() -> Clock:
 
 @pytest.fixture
 def office(clock: Clock) -> TicketOffice:
-    busy = Busyness(processors=0.25, memory=0.5, received=7000, sent=900, read=9000, written=18_000, volume=0.4)
+    busy = Busyness(
+        processors=0.25, memory=0.5, received=7000, sent=900, read=9000, written=18_000, disk=0.03, volume=0.4
+    )
     return TicketOffice(
         "tick-t1", cores=4, memory=8 * GIB, volume=100 * GIB, started=STARTED, busy=lambda _at: busy, clock=clock
     )
@@ -52,9 +54,10 @@ def test_a_windows_like_host_tells_what_any_host_does(office: TicketOffice, cloc
     assert told["system.memory.limit",] == 8 * GIB
     assert told["system.filesystem.utilization", "C:", "C:", "NTFS", "rw"] == 0.4
     assert told["system.network.io", "Ethernet", "receive"] == pytest.approx(70_000, abs=1)
-    assert told["balise.disk.latency", "0 C:", "read"] == pytest.approx(0.004)
-    assert told["balise.disk.latency", "0 C:", "write"] == pytest.approx(0.006)
-    assert told["balise.disk.queue", "0 C:"] == pytest.approx(0.004 + 0.012)
+    # A third of 30 ms a second for one read of 9,000 bytes, two thirds for two such writes.
+    assert told["balise.disk.latency", "0 C:", "read"] == pytest.approx(0.01)
+    assert told["balise.disk.latency", "0 C:", "write"] == pytest.approx(0.01)
+    assert told["balise.disk.queue", "0 C:"] == pytest.approx(0.03)
     assert told["system.uptime",] == 10 * EVERY + 10
     assert told["balise.unit.running", "TicketPrint"] == 1
     assert ("balise.unit.running", "RemoteRegistry") not in told

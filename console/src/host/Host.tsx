@@ -14,7 +14,7 @@ import { Signal } from "../ui/Signal";
 import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";
 import { Beneath } from "./Beneath";
 import { Collected } from "./Collected";
-import { type LaneSpec, serviceLanes, systemLanes } from "./lanes";
+import { depthLanes, type LaneSpec, serviceLanes, systemLanes } from "./lanes";
 
 export function Component() {
   const { name = "" } = useParams();
@@ -51,6 +51,18 @@ function HostPage({ host }: { host: Host }) {
     () => [...systemLanes(host, known), ...serviceLanes(host, metrics.data?.items ?? [], known)],
     [host, known, metrics.data],
   );
+  const [parameters, setParameters] = useSearchParams();
+  const deeper = useMemo(() => depthLanes(host, metrics.data?.items ?? []), [host, metrics.data]);
+  const deep = parameters.has("deep");
+  const toggle = () =>
+    setParameters(
+      (held) => {
+        if (held.has("deep")) held.delete("deep");
+        else held.set("deep", "1");
+        return held;
+      },
+      { replace: true },
+    );
   const chosen = drawn ?? { start: span.start, end: span.end };
   return (
     <>
@@ -67,12 +79,17 @@ function HostPage({ host }: { host: Host }) {
           changes={states.data?.items ?? []}
           since={`${host.state} since ${moment(unix(host.state_since), now)}`}
         />
-        {lanes.map((lane) => (
+        {[...lanes, ...(deep ? deeper : [])].map((lane) => (
           <Measured key={lane.key} lane={lane} span={span} />
         ))}
         <EventLane answer={histogram.data} />
         <ChangeLane events={changes.data?.items ?? []} />
       </Lanes>
+      {deeper.length > 0 && (
+        <button type="button" className="mt-1 cursor-pointer font-dense text-primary text-sm" aria-expanded={deep} onClick={toggle}>
+          {deep ? "Fewer lanes" : `More lanes: ${deeper.map((d) => d.name.toLowerCase()).join(", ")}`}
+        </button>
+      )}
       <Beneath
         host={host}
         start={chosen.start}

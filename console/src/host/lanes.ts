@@ -78,7 +78,42 @@ export function systemLanes(host: Host, rules: Rule[]): LaneSpec[] {
   ];
 }
 
-const PLAIN = /^(system|process|balise)\./;
+const DEPTH: { metric: string; name: string; shows: string; by: string; where?: string }[] = [
+  { metric: "balise.program.cpu", name: "Programs", shows: "cores by program", by: "process.executable.name" },
+  { metric: "balise.program.memory", name: "Programs' memory", shows: "by program", by: "process.executable.name" },
+  { metric: "balise.user.cpu", name: "Users", shows: "cores by user", by: "user.name" },
+  {
+    metric: "balise.pressure.share",
+    name: "Waiting for",
+    shows: "share of the time in which work waited",
+    by: "balise.resource",
+    where: 'balise.stalled eq "some"',
+  },
+  { metric: "balise.disk.latency", name: "Disk latency", shows: "an operation", by: "system.device" },
+  { metric: "balise.nfs.latency", name: "File servers", shows: "an operation", by: "system.filesystem.mountpoint" },
+  { metric: "container.memory.usage", name: "Containers", shows: "memory", by: "process.executable.name" },
+  { metric: "balise.directory.size", name: "Directories", shows: "size", by: "balise.directory" },
+];
+
+/** Lanes that show the system in depth, of what this host tells; asked for when somebody wants to look deeper. */
+export function depthLanes(host: Host, metrics: Metric[]): LaneSpec[] {
+  const told = new Set(metrics.map((m) => m.name));
+  return DEPTH.filter((d) => told.has(d.metric)).map((d, i) => ({
+    key: d.metric,
+    name: d.name,
+    shows: d.shows,
+    ask: {
+      metric: d.metric,
+      where: `host eq ${quoted(host.name)}${d.where ? ` and ${d.where}` : ""}`,
+      take: "avg",
+      by: [d.by],
+      top: 4,
+    },
+    colour: i,
+  }));
+}
+
+const PLAIN = /^(system|process|container|balise)\./;
 const MOST_SERVICE_LANES = 6;
 
 /** Lanes of the services on a host: metrics with a rule first, then by name. */

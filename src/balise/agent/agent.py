@@ -249,6 +249,7 @@ class Agent:
             "plan": {"etag": self.keeper.plan.etag, "problems": self._plan_problems()},
             "cpu": round(self._share, 5),
             "memory": _memory_bytes(),
+            "turn_cost": round(self._turn_cost(), 5),
             "collectors": {name: round(cost, 5) for name, cost in self._all_costs().items()},
             "follow": [
                 {"path": s.path, "status": s.status, "detail": s.detail, "lines": s.lines, "behind": s.behind}
@@ -272,6 +273,12 @@ class Agent:
             **({"inventory": self._inventory.cost} if self._inventory.cost else {}),
         }
         return {**own, **(self._services.costs() if self._services is not None else {})}
+
+    def _turn_cost(self) -> float:
+        """Processor time for what is read, spread over the turns: what is read seldom costs each of them little."""
+        rare = self._inventory_every() or EVERY
+        cost = self._parts.turn_cost() + self._costs.get("follow", 0.0) + self._inventory.cost * self.every / rare
+        return cost + (self._services.turn_cost(self.every) if self._services is not None else 0.0)
 
     def _all_files(self) -> list[Follower]:
         return [*self._followers, *(self._services.files() if self._services is not None else [])]

@@ -102,6 +102,13 @@ class Parts:
         """Seconds of processor time of each part's last reading."""
         return {name: part.costs[-1] for name, part in self._parts.items() if part.costs}
 
+    def turn_cost(self) -> float:
+        """Seconds of processor time a turn, parts that are read more seldom with their share."""
+        turn = self._every()
+        return sum(
+            part.costs[-1] * turn / max(turn, part.setting.every or turn) for part in self._parts.values() if part.costs
+        )
+
     def problems(self) -> dict[str, str]:
         return {name: part.problem for name, part in self._parts.items() if part.problem}
 

@@ -136,6 +136,11 @@ class ServiceWork:
         with self._lock:
             return {f"service {h.service.name}": h.cost for h in self._held.values()}
 
+    def turn_cost(self, turn: float) -> float:
+        """Seconds of processor time that reading takes in `turn` seconds."""
+        with self._lock:
+            return sum(h.cost * turn / max(turn, h.service.every) for h in self._held.values())
+
     def files(self) -> list[Follower]:
         with self._lock:
             return [f for h in self._held.values() for f in h.followers]

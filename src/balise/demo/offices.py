@@ -52,6 +52,7 @@ class Offices:
             sent=found["system.network.io transmit"],
             read=found["system.disk.io read"],
             written=found["system.disk.io write"],
+            disk=found["system.disk.io_time"],
             volume=found["system.filesystem.utilization"],
         )
 

@@ -277,9 +277,9 @@ class HostBook:
         problem = str(content["problem"])[:300] if content.get("problem") else None
         cloned = self._clones.look(host, str(content.get("instance", ""))[:40], time.time())
         known.problem = CLONED if cloned else problem
-        collectors = content.get("collectors")
-        if isinstance(collectors, dict):
-            known.cost = round(sum(float(c) for c in collectors.values() if isinstance(c, int | float)), 5)
+        cost = content.get("turn_cost")
+        if isinstance(cost, int | float):
+            known.cost = round(float(cost), 5)
 
     def write_reports(self) -> None:
         """Keeps the last reports, so that they are there after a restart."""

@@ -34,7 +34,7 @@ _SAID: Mapping[str, tuple[tuple[int, str, int, str], ...]] = {
 
 @dataclass(frozen=True)
 class Busyness:
-    """How busy the office is at a moment: shares of its processors and memory, bytes a second, share of the volume."""
+    """How busy the office is at a moment: bytes a second; of the others the share that is used."""
 
     processors: float
     memory: float
@@ -42,6 +42,7 @@ class Busyness:
     sent: float
     read: float
     written: float
+    disk: float
     volume: float
 
 
@@ -81,15 +82,15 @@ class TicketOffice:
         now = self._clock()
         b, passed = self._busy(now), max(0.0, now - self._at)
         self._at = max(self._at, now)
-        used = b.processors * passed * TICKS
+        used, moved = b.processors * passed * TICKS, max(b.read + b.written, 1.0)
         grown = {
             "% User Time": used * 0.72, "% Privileged Time": used * 0.28, "% Interrupt Time": used * 0.02,
             "% DPC Time": used * 0.01, "% Idle Time": passed * TICKS - used,
             "Disk Read Bytes/sec": b.read * passed, "Disk Reads/sec": b.read * passed / 9000,
-            "% Disk Read Time": b.read * passed / 9000 * 0.004 * TICKS,
+            "% Disk Read Time": b.disk * b.read / moved * passed * TICKS,
             "Disk Write Bytes/sec": b.written * passed, "Disk Writes/sec": b.written * passed / 9000,
-            "% Disk Write Time": b.written * passed / 9000 * 0.006 * TICKS,
-            "% Disk Time": min(1.0, (b.read * 0.004 + b.written * 0.006) / 9000) * passed * TICKS,
+            "% Disk Write Time": b.disk * b.written / moved * passed * TICKS,
+            "% Disk Time": b.disk * passed * TICKS,
             "Bytes Received/sec": b.received * passed, "Packets Received/sec": b.received * passed / 700,
             "Bytes Sent/sec": b.sent * passed, "Packets Sent/sec": b.sent * passed / 900,
         }  # fmt: skip
