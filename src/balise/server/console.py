@@ -219,7 +219,7 @@ class Console:
         self.probes.relays, self.probes.changed = self.relays.names, self.relays.wake
         self.probes.told = lambda name, state: self.hub.tell("probe", {"name": name, "state": state})
         self.services.owner_of, self.services.name_of = self.relays.owner_of, self.relays.name_of
-        self.services.ssh_of, self.services.hand_of = self.remote.by_ssh, self._hand_of
+        self.services.reach.ssh_of, self.services.reach.hand_of = self.remote.by_ssh, self._hand_of
         self.services.alerts_of = self.book.of_service
         self.services.first_of_kit = self._ship_kit
         self.services.stepped = self._service_stepped
@@ -327,7 +327,9 @@ class Console:
             raise bad_field("time_limit", "between 1s and 60s")
         if kit.by in LOCAL:
             raise bad_field("kit", f"{name} looks at the host itself: try it there (balise kit try {name} --here)")
-        return tried(kit, target, self.services.attempt(kit, target, self.services.secret(body.credential), limit))
+        return tried(
+            kit, target, self.services.reach.attempt(kit, target, self.services.reach.secret(body.credential), limit)
+        )
 
     def _hand_of(self, known: Known) -> SshHand | None:
         target = self.remote.by_ssh(known)
@@ -383,7 +385,7 @@ class Console:
         bad = [(t.host, r.message) for t, r in zip(targets, results, strict=True) if r.result != "added"]
         for called, target in services:
             if target.service is not None:
-                read = self.services.attempt(target.service.kit, target.service.target, body)
+                read = self.services.reach.attempt(target.service.kit, target.service.target, body)
                 if read.nothing:
                     bad.append((called, read.nothing))
         if bad:

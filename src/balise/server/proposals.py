@@ -143,7 +143,7 @@ class Proposals:
         if known.mode == "remote" and "url" in kit.target:
             # A kit's usual address is that of the host itself, which is not where the reader stands.
             target["url"] = _with_host(
-                str(target.get("url") or kit.target["url"].default or ""), self._services.address_of(known)
+                str(target.get("url") or kit.target["url"].default or ""), self._services.reach.address_of(known)
             )
         needs = kit.credential is not None and kit.credential.needed
         unclear = any(f.needed and f.default is None and n not in target for n, f in kit.target.items())

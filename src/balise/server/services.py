@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -15,7 +14,7 @@ from sqlalchemy.orm import Session
 from balise.api.credentials import CredentialBody
 from balise.api.hosts import State
 from balise.api.kits import KitDocument, Target
-from balise.api.remote import FollowedFile, RemoteTarget
+from balise.api.remote import RemoteTarget
 from balise.api.services import (
     Service,
     ServiceAlert,
@@ -26,21 +25,18 @@ from balise.api.services import (
     ServiceTurn,
 )
 from balise.api.spans import duration_text, rfc3339, seconds
-from balise.collect.kits.reader import LOCAL, ServiceRead, looks_at_host, once
-from balise.collect.kits.sources.source import filled
-from balise.collect.remote.hand import SshHand
+from balise.collect.kits.reader import LOCAL
 from balise.core.health import worst
-from balise.core.kits.documents import TargetError, whole_target
 from balise.server.access import Principal, audit
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.kits import KitBook
+from balise.server.reach import TIME_LIMIT, Reach
 from balise.server.remote import CONSOLE, hand_over
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
-TIME_LIMIT = 5.0
 MOST_ON_HOST = 200
 MOST_STEPS = 500
 LATE = 3.0
@@ -65,6 +61,7 @@ class ServiceBook:
         self._directory = directory
         self._kits = kits
         self._credentials = credentials
+        self.reach = Reach(state, credentials)
         self._heard: dict[int, Heard] = {}
         self._resident: dict[int, list[tables.Service]] | None = None
         """What agents read, by host; None when it has to be looked up anew."""
@@ -75,9 +72,6 @@ class ServiceBook:
         self.changed: Callable[[], None] = lambda: None
         self.stepped: Callable[[Known, Service, ServiceStep], None] = lambda _host, _service, _step: None
         """Told of what happens to a service and is worth an event: its version, identity or role changed."""
-        self.ssh_of: Callable[[Known], RemoteTarget | None] = lambda _host: None
-        """How a host is read over SSH, and with what credential; None when it is not."""
-        self.hand_of: Callable[[Known], SshHand | None] = lambda _host: None
         self.first_of_kit: Callable[[KitDocument], None] = lambda _kit: None
 
     # --- asking
@@ -233,7 +227,7 @@ class ServiceBook:
             word = "that could read it" if body.mode == "resident" else "that found it"
             raise bad_field("mode", f"{known.name!r} has no agent {word}: take remote")
         if body.mode != "resident" and kit.by in LOCAL:
-            if known is None or self._hand_for(kit, known) is None:
+            if known is None or self.reach.hand_for(kit, known) is None:
                 raise bad_field(
                     "mode",
                     f"the kit {kit.kit} looks at the host itself: let its agent read it (resident), or enrol the host "
@@ -242,12 +236,12 @@ class ServiceBook:
             if kit.generic and who.role != "administrator":
                 raise bad_field("kit", "only an administrator may have any command run over SSH: make a kit of it")
         self._check_credential(kit, known, body, who)
-        target = self._whole(kit, known, body.target, body.mode)
+        target = self.reach.whole(kit, known, body.target, body.mode)
         if known is not None:
             self._check_others(row, known, kit, target, body)
         if body.mode != "resident" and not body.site:
             # What the console is to read has to answer it first.
-            read = self.attempt(kit, target, self.secret(body.credential), known=known)
+            read = self.reach.attempt(kit, target, self.reach.secret(body.credential), known=known)
             if read.nothing:
                 field_name = "credential" if "password" in read.nothing else "target"
                 raise bad_field(field_name, f"the console cannot read it: {read.nothing}")
@@ -274,7 +268,7 @@ class ServiceBook:
         for other in others:
             held = self._kits.find(other.kit)
             if held is not None and other.kit == kit.kit:
-                there = self._whole(held, known, other.target, other.collection.mode)
+                there = self.reach.whole(held, known, other.target, other.collection.mode)
                 same = there == target or (
                     kit.kit == "port" and there.get("port") == target.get("port") and "address" not in other.target
                 )
@@ -287,54 +281,6 @@ class ServiceBook:
                     )
             if body.name and other.name == body.name:
                 raise bad_field("name", f"{known.name!r} has a service of this name already")
-
-    def _whole(self, kit: KitDocument, known: Known | None, target: Target, mode: str) -> Target:
-        """A target with its defaults and the address that its reader reaches it at."""
-        try:
-            whole = whole_target(kit, target, here=mode == "resident")
-        except TargetError as error:
-            raise bad_field(error.field, error.detail) from None
-        if "address" in kit.target and "address" not in whole:
-            whole["address"] = self.address_of(known)
-        return whole
-
-    def address_of(self, known: Known | None) -> str:
-        """Where a host is reached: as it is collected from, else at its first own address."""
-        if known is not None:
-            row = self._state.read(lambda s: s.get(tables.Remote, known.id))
-            if row is not None:
-                return row.address
-            found = [a for a in known.facts.get("addresses") or [] if _is_ip(a)]
-            if found:
-                return str(found[0])
-        name = known.name if known else "it"
-        raise bad_field("target.address", f"{name!r} never said an address of its own: give one")
-
-    def attempt(
-        self,
-        kit: KitDocument,
-        target: Target,
-        credential: Any,
-        limit: float = TIME_LIMIT,
-        *,
-        known: Known | None = None,
-    ) -> ServiceRead:
-        """Reads a target once from here, with everything that can be read from afar: over SSH where its host is."""
-        hand = self._hand_for(kit, known) if known is not None else None
-        parts = [part for part in kit.read if hand is not None or (part.by or kit.by) not in LOCAL]
-        try:
-            read = kit.model_copy(update={"read": parts})
-            return once(read, target, credential, limit, kit.kit, time.time(), hand)
-        finally:
-            if hand is not None:
-                hand.close()
-
-    def _hand_for(self, kit: KitDocument, known: Known) -> SshHand | None:
-        """What does a kit's commands on a host that is read over SSH."""
-        return self.hand_of(known) if looks_at_host(kit) else None
-
-    def secret(self, name: str | None) -> Any:
-        return self._credentials.secret(name) if name else None
 
     def delete(self, number: int, who: str) -> None:
         row = self.row(number)
@@ -397,35 +343,8 @@ class ServiceBook:
             service = self._target(known, row)
             if service is None:
                 continue
-            found.append(self._from_afar(known, row, service))
+            found.append(self.reach.from_afar(known, row, service))
         return found
-
-    def _from_afar(self, known: Known, row: tables.Service, service: ServiceTarget) -> RemoteTarget:
-        plain = RemoteTarget(
-            host_id=known.id,
-            host=known.name,
-            protocol="kit",
-            address=str(service.target.get("address") or service.target.get("url") or row.name)[:253],
-            port=int(service.target.get("port") or 1),
-            credential=None,
-            every=service.every,
-            time_limit=TIME_LIMIT,
-            service=service,
-        )
-        host = self.ssh_of(known) if row.mode == "remote" and looks_at_host(service.kit) else None
-        if host is None:
-            return plain
-        logs = [filled(log.path, service.target) for log in service.kit.logs]
-        return plain.model_copy(
-            update={
-                "address": host.address,
-                "port": host.port,
-                "credential": host.credential,
-                "host_key": host.host_key,
-                "follow": [FollowedFile(path=p) for p in logs if p.startswith("/") and "{" not in p],
-                "positions": host.positions,
-            }
-        )
 
     def _target(self, known: Known, row: tables.Service) -> ServiceTarget | None:
         """All that reading a service takes; None, with its problem noted, when something of it is lost."""
@@ -433,8 +352,8 @@ class ServiceBook:
         try:
             if kit is None:
                 raise Refused(404, f"the kit {row.kit!r} is gone: put it back, or delete this service")
-            credential: CredentialBody | None = self.secret(row.credential)
-            target = self._whole(kit, known, row.target, row.mode)
+            credential: CredentialBody | None = self.reach.secret(row.credential)
+            target = self.reach.whole(kit, known, row.target, row.mode)
         except Refused as error:
             self.note(row.id, ServiceTurn(problem=error.detail))
             return None
@@ -553,10 +472,3 @@ def _add_steps(session: Session, steps: list[tables.ServiceStep]) -> None:
 
 def _step(row: tables.ServiceStep) -> ServiceStep:
     return ServiceStep(at=rfc3339(row.at), what=row.what, before=row.before, after=row.after)  # type: ignore[arg-type]
-
-
-def _is_ip(text: str) -> bool:
-    try:
-        return not ipaddress.ip_address(text).is_link_local
-    except ValueError:
-        return False
