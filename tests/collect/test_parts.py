@@ -266,7 +266,7 @@ def test_programs_users_and_terminals_are_charged_for_what_their_processes_take(
         ]
     )
     processes = Processes(lambda: next(turns))
-    users = Users(lambda: [SignedIn("ops", "pts/1", "192.0.2.7", 400.0, 9)], processes)
+    users = Users(lambda _now: [SignedIn("ops", "pts/1", "192.0.2.7", 400.0, 9)], processes)
     read(processes), read(users)
     told, people = read(processes), found_in(users)
     assert told["balise.program.cpu", "java", "app"] == pytest.approx(0.6)
@@ -303,7 +303,7 @@ def test_no_number_of_programs_makes_series_without_end() -> None:
 
 def test_nobody_signed_in_any_more_is_told_once() -> None:
     people = iter([[SignedIn("ops", "pts/1", "", 0.0)], [], []])
-    users = Users(lambda: next(people), Processes(lambda: (0.0, [])))
+    users = Users(lambda _now: next(people), Processes(lambda: (0.0, [])))
     assert [len(k.content) for _ in range(3) for k in found_in(users).kept] == [1, 0]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import getpass
 import os
+import struct
 import subprocess
 import time
 from collections.abc import Callable, Iterator
@@ -244,8 +245,22 @@ def test_proc_texts_are_read_as_the_manual_says() -> None:
     [process] = procfs.processes(f"{line}\nhalf a line\n", "ops /proc/12\n", 100, 4096)
     assert process == ProcessLook(12, 777, "R", 2.0, 102400, "a (b) c", "ops", procfs.terminal_device("pts/3"))
     assert procfs.terminal_device("pts/3") == os.makedev(136, 3) and procfs.terminal_device(":0") == 0
-    [ops] = procfs.signed_in("ops      pts/3        2026-11-23 16:21 (192.0.2.7)\nhalf a line\n")
-    assert (ops.user, ops.origin, ops.since, ops.device) == ("ops", "192.0.2.7", 1795450860.0, process.terminal)
+
+
+@pytest.mark.parametrize("locale", ["C", "C.UTF-8"])
+@pytest.mark.parametrize("days_ago", [0, 200])
+def test_who_is_signed_in_is_read_from_who_itself(tmp_path: Path, locale: str, days_ago: int) -> None:
+    """A record as utmp(5) has it, read by the system's own who, which leaves the year out in the C locale."""
+    now = 1_795_450_860.0
+    since = now - days_ago * 86_400
+    line, name, host = b"pts/3", b"ops", b"192.0.2.7"
+    record = struct.pack("hi32s4s32s256shhiii4i20s", 7, 1, line, b"s/3", name, host, 0, 0, 0, int(since), *[0] * 5, b"")
+    (tmp_path / "utmp").write_bytes(record)
+    environment = {"LC_ALL": locale, "TZ": "UTC0", "PATH": "/usr/bin:/bin"}
+    said = subprocess.run(["who", tmp_path / "utmp"], env=environment, capture_output=True, text=True, check=True)
+    [ops] = procfs.signed_in(f"{said.stdout}half a line\n", now + 60)
+    assert (ops.user, ops.terminal, ops.origin, ops.since) == ("ops", "pts/3", "192.0.2.7", since)
+    assert ops.device == os.makedev(136, 3)
 
 
 # --- over SNMP

@@ -165,7 +165,7 @@ def _kernel() -> KernelLook:
     )
 
 
-def _signed_in() -> list[SignedIn]:
+def _signed_in(_now: float) -> list[SignedIn]:
     return [
         SignedIn(u.name, u.terminal or "", u.host or "", u.started, procfs.terminal_device(u.terminal or ""))
         for u in psutil.users()

@@ -193,13 +193,13 @@ class Users:
         "balise.user.memory": Meaning("By", "gauge", "Memory that the processes of a user hold, for the busiest"),
     }
 
-    def __init__(self, look: Callable[[], Iterable[SignedIn]], processes: Processes) -> None:
+    def __init__(self, look: Callable[[float], Iterable[SignedIn]], processes: Processes) -> None:
         self._look = look
         self._processes = processes
         self._there_were = False
 
     def read(self, now: float) -> Iterator[Found]:
-        found = list(self._look())[:MOST_SIGNED_IN]
+        found = list(self._look(now))[:MOST_SIGNED_IN]
         counts: dict[str, int] = {}
         for one in found:
             counts[one.user] = counts.get(one.user, 0) + 1

@@ -7,6 +7,7 @@ ValueError when nothing is left.
 from __future__ import annotations
 
 import calendar
+import re
 import time
 from collections.abc import Iterator
 
@@ -147,18 +148,27 @@ def processes(stats: str, owners: str, tick: int, page: int) -> list[ProcessLook
     return found
 
 
-def signed_in(who: str) -> Iterator[SignedIn]:
-    """`TZ=UTC0 who` (POSIX.1) in the C locale: name, terminal, `2026-11-23 16:21`, and from where in parentheses."""
+_WHO = re.compile(
+    r"(?P<user>\S+)\s+(?P<terminal>\S+)\s+(?:(?P<day>\d{4}-\d\d-\d\d)|(?P<date>[A-Z][a-z]{2} [ \d]\d)) "
+    r"(?P<time>\d\d:\d\d)(?: \((?P<origin>[^)]*)\))?"
+)
+
+
+def signed_in(who: str, now: float) -> Iterator[SignedIn]:
+    """`TZ=UTC0 who` (POSIX.1): name, terminal, when, and from where. In the C locale the year is not told."""
     for line in who.splitlines():
-        part = line.split()
-        if len(part) < 4:
+        one = _WHO.match(line)
+        if one is None:
             continue
+        this_year = time.gmtime(now).tm_year
+        days = [one["day"]] if one["day"] else [f"{this_year} {one['date']}", f"{this_year - 1} {one['date']}"]
+        form = "%Y-%m-%d %H:%M" if one["day"] else "%Y %b %d %H:%M"
         try:
-            since = calendar.timegm(time.strptime(f"{part[2]} {part[3]}", "%Y-%m-%d %H:%M"))
+            found = [calendar.timegm(time.strptime(f"{day} {one['time']}", form)) for day in days]
         except ValueError:
             continue
-        origin = part[4].strip("()") if len(part) > 4 else ""
-        yield SignedIn(part[0], part[1], origin, float(since), terminal_device(part[1]))
+        since = float(next((moment for moment in found if moment <= now + 86_400), found[-1]))
+        yield SignedIn(one["user"], one["terminal"], one["origin"] or "", since, terminal_device(one["terminal"]))
 
 
 def terminal_device(terminal: str) -> int:

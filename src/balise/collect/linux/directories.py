@@ -56,7 +56,7 @@ def directory_look(
     began, device = time.monotonic(), os.stat(path).st_dev
     linked: set[int] = set()
     waiting = [path]
-    os.listdir(path)
+    os.scandir(path).close()
     while waiting:
         try:
             entries = os.scandir(waiting.pop())

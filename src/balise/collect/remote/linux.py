@@ -168,7 +168,7 @@ class LinuxHost:
             Uptime(lambda _now: float(get("uptime").split()[0])),
             Nfs(lambda: get("nfs")),
             processes,
-            Users(lambda: procfs.signed_in(get("who")), processes),
+            Users(lambda now: procfs.signed_in(get("who"), now), processes),
         ]
         self._collectors = [collector for collector in wanted if collector.name not in off]
         self.meanings: dict[str, Meaning] = {k: v for c in self._collectors for k, v in c.meanings.items()}

@@ -209,6 +209,7 @@ class SshLink:
                     if size > most:
                         raise LinkProblem("failed", f"the host says more than {most >> 20} MiB: nothing is read")
                 complaint = await process.stderr.read(MOST_COMPLAINT)
+                await process.wait_closed()
                 status = process.exit_status
                 return status if status is not None else -1, "".join(said), complaint
         except (asyncssh.Error, OSError) as error:
