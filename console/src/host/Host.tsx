@@ -86,7 +86,12 @@ function HostPage({ host }: { host: Host }) {
         <ChangeLane events={changes.data?.items ?? []} />
       </Lanes>
       {deeper.length > 0 && (
-        <button type="button" className="mt-1 cursor-pointer font-dense text-primary text-sm" aria-expanded={deep} onClick={toggle}>
+        <button
+          type="button"
+          className="mt-1 cursor-pointer font-dense text-primary text-sm"
+          aria-expanded={deep}
+          onClick={toggle}
+        >
           {deep ? "Fewer lanes" : `More lanes: ${deeper.map((d) => d.name.toLowerCase()).join(", ")}`}
         </button>
       )}
