@@ -263,6 +263,7 @@ def test_rules_are_kept_changed_and_deleted(admin: Balise) -> None:
 
 def test_shipped_rules_have_advice_and_limits(admin: Balise) -> None:
     shipped = [r for r in admin.rules() if r.shipped]
+    assert admin.rule("unit-not-running").updated_by == "the kit linux"
     assert {"filesystem-filling", "memory-short", "cpu-saturated", "swap-in-use", "load-high", "host-silent"} <= {
         r.name for r in shipped
     }

@@ -258,6 +258,8 @@ class Console:
         self.hub.start(loop)
         self.rules.ship()
         self.kits.start()
+        for kit in self.kits.of_system():
+            self.rules.ship(kit.rules, f"the kit {kit.kit}")
         self.watch.load(time.time())
         self._workers += [
             Worker("watch", self.tick, 1.0),
@@ -285,7 +287,7 @@ class Console:
 
     def _kit_changed(self, name: str, before: str) -> None:
         kit = self.kits.find(name)
-        if kit is not None and self.services.all(kit=name):
+        if kit is not None and (kit.system or self.services.all(kit=name)):
             self._ship_kit(kit)
             self.services.kit_changed(name, kit.version, before)
 

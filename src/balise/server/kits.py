@@ -118,6 +118,10 @@ class KitBook:
             raise Refused(404, f"There is no version {version!r} of the kit {name!r}.")
         return kit
 
+    def of_system(self) -> list[KitDocument]:
+        """Kits of systems themselves: in use wherever a host is collected, without a service of theirs."""
+        return [kit for name in self.names() if (kit := self.chosen(name)).system]
+
     def all(self) -> list[Kit]:
         counts = self._counts()
         return [self._answer(self._chosen[name], counts) for name in self.names()]
