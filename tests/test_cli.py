@@ -248,7 +248,9 @@ def test_a_time_may_begin_with_a_minus(words: list[str], result: list[str]) -> N
 def test_output_is_safe_and_readable() -> None:
     assert [safe_cell(c) for c in ("=1+1", "-5.5", "@x", "plain")] == ["'=1+1", "-5.5", "'@x", "plain"]
     assert printable("a\x1b[2Jb") == "a·[2Jb"
-    assert [in_words(0.5, "1"), in_words(2048, "By"), in_words(None, "s")] == ["50.0 %", "2 KiB", ""]
+    assert [in_words(0.5, "1"), in_words(2048, "By"), in_words(None, "s"), in_words(2, "{state}")] == [
+        "50.0 %", "2 KiB", "", "2",
+    ]  # fmt: skip
     assert [in_words(14, "{session}"), in_words(1, "{session}"), in_words(3.5, "s")] == [
         "14 sessions",
         "1 session",

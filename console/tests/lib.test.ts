@@ -58,6 +58,7 @@ describe("numbers", () => {
     [1, "{session}", "1 session"],
     [54.3, "{transaction}/s", "54.3 transactions/s"],
     [12345, "{ticket}", "12.3 k tickets"],
+    [2, "{state}", "2"],
     [null, "By", "–"],
     [Number.NaN, "s", "–"],
   ])("%s of %s reads %s", (value, unit, text) => {

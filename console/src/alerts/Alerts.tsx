@@ -1,6 +1,6 @@
 import { Link, useSearchParams } from "react-router";
 import type { Alert } from "../api/client";
-import { duration, moment, unix, withUnit } from "../lib/format";
+import { duration, moment, STATE, unix, withUnit } from "../lib/format";
 import { useAlerts } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
@@ -61,7 +61,7 @@ function Section({ title, alerts, now }: { title: string; alerts: Alert[]; now: 
             <span className="grow-cell font-semibold">{a.host || "the fleet"}</span>
             <span className="grow-cell">{a.about}</span>
             <span className="grow-cell text-ink-2">{Object.values(a.attributes).filter(Boolean).join(" ")}</span>
-            <span className="text-right">{withUnit(a.worst_value, a.unit)}</span>
+            <span className="text-right">{a.unit === STATE ? "" : withUnit(a.worst_value, a.unit)}</span>
             <span className="text-right">
               {duration((a.recovered_at ? unix(a.recovered_at) : now) - unix(a.opened_at))}
             </span>

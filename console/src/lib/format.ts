@@ -14,8 +14,12 @@ function digits(value: number): string {
 }
 
 /** A value of a UCUM unit: `scaled(0.953, "1")` is 95.3 %, `scaled(2 ** 31, "By")` 2.00 GiB. */
+/** The unit of numbers that stand for states, 1 for up and 0 for down: no measure that anybody reads. */
+export const STATE = "{state}";
+
 export function scaled(value: number | null | undefined, unit: string): Scaled {
   if (value === null || value === undefined || !Number.isFinite(value)) return { value: "–", unit: "" };
+  if (unit === STATE) return { value: digits(value), unit: "" };
   if (unit === "1") return { value: digits(value * 100), unit: "%" };
   if (unit === "By" || unit === "By/s") {
     let size = value;

@@ -1,6 +1,6 @@
 import { Link, useSearchParams } from "react-router";
 import type { Event, Group } from "../api/client";
-import { clock, duration, moment, plural, unix, withUnit } from "../lib/format";
+import { clock, duration, moment, plural, STATE, unix, withUnit } from "../lib/format";
 import { useAlerts, useEvents, useGroups, useHosts } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
@@ -123,9 +123,11 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
               </span>
               <span className="min-w-0">
                 <span className="line-clamp-2 text-lg leading-snug">{first.about}</span>
-                <span className="block text-ink-2 text-sm">
-                  {withUnit(Math.max(...values), first.unit)}, limit {withUnit(first.limit, first.unit)}
-                </span>
+                {first.unit !== STATE && (
+                  <span className="block text-ink-2 text-sm">
+                    {withUnit(Math.max(...values), first.unit)}, limit {withUnit(first.limit, first.unit)}
+                  </span>
+                )}
               </span>
               <span className="min-w-0">
                 <span className="line-clamp-2 text-base leading-snug">{row.clue ?? "nothing stands out yet"}</span>

@@ -81,7 +81,9 @@ class Units:
 
     name = "units"
     meanings = {
-        "balise.unit.running": Meaning("1", "gauge", "1 while a unit runs, 0 when it failed or a watched one is away"),
+        "balise.unit.running": Meaning(
+            "{state}", "gauge", "1 while a unit runs, 0 when it failed or must run and is away"
+        ),
         "balise.unit.restarts": Meaning("{restart}", "counter", "Restarts of a unit that nobody asked for"),
         "balise.units": Meaning("{unit}", "gauge", "Units by state"),
     }

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 import re
 
+STATE = "{state}"
+"""The unit of numbers that stand for states: 1 for up, 0 for down."""
 _ANNOTATION = re.compile(r"\{(\w+)\}")
 
 
@@ -12,6 +14,8 @@ def in_words(value: float | None, unit: str) -> str:
     """`in_words(0.953, "1") == "95.3 %"`, `in_words(14, "{session}") == "14 sessions"`, empty for no number."""
     if value is None or not math.isfinite(value):
         return ""
+    if unit == STATE:
+        return f"{value:g}"
     if unit == "1":
         return f"{value * 100:.1f} %"
     if unit in ("By", "By/s"):

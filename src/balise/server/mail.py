@@ -7,7 +7,7 @@ from email.utils import formatdate
 from html import escape
 from typing import Any
 
-from balise.core.quantities import in_words
+from balise.core.quantities import STATE, in_words
 
 COLOURS = {"critical": "#bf2a1e", "warning": "#a86b00", "recovered": "#1c7a4a", "test": "#0b5a66"}
 
@@ -17,14 +17,20 @@ def _facts(content: dict[str, Any]) -> list[tuple[str, str]]:
     facts = [
         ("Host", str(content.get("host", ""))),
         *((k, str(v)) for k, v in dict(content.get("attributes", {})).items()),
-        ("Measured", f"{content.get('metric', '')} = {in_words(float(content.get('value', 0)), unit)}"),
-        ("Limit", in_words(float(content.get("limit", 0)), unit)),
+        *([] if unit == STATE else _measured(content, unit)),
         ("Clue", str(content.get("clue") or "")),
         ("Opened", _clock(content.get("opened_at"))),
     ]
     if content.get("recovered_at"):
         facts.append(("Recovered", _clock(content["recovered_at"])))
     return [(k, v) for k, v in facts if v]
+
+
+def _measured(content: dict[str, Any], unit: str) -> list[tuple[str, str]]:
+    return [
+        ("Measured", f"{content.get('metric', '')} = {in_words(float(content.get('value', 0)), unit)}"),
+        ("Limit", in_words(float(content.get("limit", 0)), unit)),
+    ]
 
 
 def _clock(rfc3339: Any) -> str:

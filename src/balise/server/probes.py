@@ -36,7 +36,7 @@ METRICS = {
     "probe.up": ("1", "1 when a probe's answer was good, else 0"),
     "probe.duration": ("s", "How long a probe took in all"),
     "probe.phase.duration": ("s", "How long a phase of a probe took"),
-    "probe.state": ("1", "A probe's state over all its places: 0 ok, 1 warning, 2 critical"),
+    "probe.state": ("{state}", "A probe's state over all its places: 0 ok, 1 warning, 2 critical"),
     "probe.certificate.left": ("s", "How long the certificate is still good that runs out first"),
 }
 

@@ -24,7 +24,7 @@ from balise.core.kits.sessions import kept_sessions
 UP = "balise.service.up"
 TOOK = "balise.service.duration"
 OWN = {
-    UP: Meaning("1", "gauge", "1 when a service could be read, else 0"),
+    UP: Meaning("{state}", "gauge", "1 when a service could be read, else 0"),
     TOOK: Meaning("s", "gauge", "How long reading a part of a service took"),
 }
 OPTIONAL_AGAIN = 600.0

@@ -56,7 +56,7 @@ class Clock:
     meanings = {
         "balise.clock.offset": Meaning("s", "gauge", "What the clock is being corrected by, as its time service says"),
         "balise.clock.error": Meaning("s", "gauge", "How far off the clock may be at most"),
-        "balise.clock.synchronised": Meaning("1", "gauge", "1 while a time service keeps the clock, else 0"),
+        "balise.clock.synchronised": Meaning("{state}", "gauge", "1 while a time service keeps the clock, else 0"),
     }
 
     def __init__(self, look: Callable[[], ClockLook] = clock_look) -> None:

@@ -29,7 +29,7 @@ class Smart:
 
     name = "smart"
     meanings = {
-        "balise.disk.health": Meaning("1", "gauge", "1 while a disk calls itself well, 0 when it expects to fail"),
+        "balise.disk.health": Meaning("{state}", "gauge", "1 while a disk calls itself well, 0 before it fails"),
         "balise.disk.temperature": Meaning("Cel", "gauge", "Temperature of a disk"),
         "balise.disk.powered": Meaning("s", "counter", "Time a disk has been powered"),
         "balise.disk.worn": Meaning("1", "gauge", "Share of a disk's rated endurance that is used"),

@@ -50,7 +50,7 @@ DISKS = {"1.3.6.1.2.1.25.2.1.4": "fixed", "1.3.6.1.2.1.25.2.1.5": "removable", "
 _OWN = {
     "balise.cpu.busy": Meaning("1", "gauge", "Share of all CPU time that was not idle and not waiting for storage"),
     "system.cpu.logical.count": Meaning("{cpu}", "gauge", "Logical processors"),
-    "balise.interface.up": Meaning("1", "gauge", "1 for a network interface that is up, 0 for one that should be"),
+    "balise.interface.up": Meaning("{state}", "gauge", "1 for an interface that is up, 0 for one that should be"),
     "system.network.interface.speed": Meaning("bit/s", "gauge", "What a network interface can carry"),
 }
 _AUTH = {
