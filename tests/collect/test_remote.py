@@ -21,6 +21,7 @@ from balise.collect.here import system_collectors
 from balise.collect.inventory import Inventory
 from balise.collect.processes import ProcessLook
 from balise.collect.readings import Sorted
+from balise.collect.remote.inventory import inventory_of, problem_of
 from balise.collect.remote.link import Taken, open_link
 from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
 from balise.collect.remote.rounds import Rounds, Turn, pause_after
@@ -264,6 +265,13 @@ def test_who_is_signed_in_is_read_from_who_itself(tmp_path: Path, locale: str, d
 
 
 # --- over SNMP
+
+
+def test_what_a_host_does_not_tell_is_not_gone() -> None:
+    """A package database that is locked for a moment, or an account that may not look, removes nothing."""
+    found = inventory_of({"group": "root:x:0:\n", "route": "half a\nline"})
+    assert [kind for kind in found if problem_of(kind, found[kind])] == ["accounts", "packages", "interfaces", "boot"]
+    assert found["groups"] == [{"name": "root", "id": 0, "members": []}]
 
 
 def test_the_inventory_over_ssh_is_what_an_agent_would_tell(sshd: Sshd) -> None:

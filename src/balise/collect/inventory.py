@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import glob
 import hashlib
 import os
@@ -128,7 +129,11 @@ class Inventory:
         status = _text("/var/lib/dpkg/status")
         if not status:
             form = "%{NAME}\t%{VERSION}-%{RELEASE}\t%{ARCH}\n"
-            return texts.rpm_packages(_told("rpm", "-qa", "--queryformat", form))
+            found = texts.rpm_packages(_told("rpm", "-qa", "--queryformat", form))
+            if not found and shutil.which("rpm"):
+                # An empty answer would mean that everything was removed.
+                raise OSError(errno.EAGAIN, "rpm told of no package", "rpm")
+            return found
         return texts.with_pending(texts.dpkg_packages(status), self._pending())
 
     def _pending(self) -> dict[str, tuple[str, bool]]:

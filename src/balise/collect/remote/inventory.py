@@ -69,6 +69,19 @@ def by_file(text: str) -> list[tuple[str, str]]:
     return list(zip(found[1::2], found[2::2], strict=True))
 
 
+ALWAYS: frozenset[InventoryKind] = frozenset(("packages", "accounts", "groups", "interfaces", "boot"))
+"""What every Linux has some of: none of it means that it was not told, and not that all of it is gone."""
+
+
+def problem_of(kind: InventoryKind, items: list[Item]) -> str:
+    """Why a kind that was read is no collection of it; empty when it is one."""
+    return (
+        f"the host told of no {kind}: may the account look, and are they dpkg's or rpm's?"
+        if (kind in ALWAYS and not items)
+        else ""
+    )
+
+
 def inventory_of(parts: Mapping[str, str]) -> dict[InventoryKind, list[Item]]:
     """Every kind of inventory that the answer tells."""
 

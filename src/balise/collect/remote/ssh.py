@@ -18,7 +18,7 @@ from balise.api.places import is_nobodys
 from balise.api.remote import FollowedFile, RemoteTarget
 from balise.collect.inventory import UPGRADES_EVERY
 from balise.collect.readings import Kept
-from balise.collect.remote.inventory import PENDING, inventory_of
+from balise.collect.remote.inventory import PENDING, inventory_of, problem_of
 from balise.collect.remote.inventory import SCRIPT as INVENTORY
 from balise.collect.remote.link import LinkProblem, Taken
 from balise.collect.remote.linux import (
@@ -129,7 +129,7 @@ class SshLink:
         task = self._inventory_task
         if task is not None and task.done():
             self._inventory_task = None
-            if not task.cancelled() and task.exception() is None:
+            if not task.cancelled():
                 taken.kept.extend(task.result())
         every = self._target.inventory_every
         if task is None and every is not None and time.monotonic() >= self._inventory_due:
@@ -165,10 +165,11 @@ class SshLink:
             if ask_pending:
                 self._pending, self._pending_at = parts.get("pending", ""), began
             found = inventory_of({**parts, "pending": self._pending})
-        except (TimeoutError, Unreadable, LinkProblem, ValueError) as error:
-            log.warning("host=%s its inventory cannot be read: %s", self._target.host, error or "no answer in time")
+        except Exception as error:  # noqa: BLE001  whatever a host says of itself must not stop its being read
+            why = str(error) or type(error).__name__
+            log.warning("host=%s its inventory cannot be read: %s", self._target.host, why)
             return []
-        return [Kept(now, EVENT, {"kind": k, "items": items, "problem": ""}) for k, items in found.items()]
+        return [Kept(now, EVENT, {"kind": k, "items": i, "problem": problem_of(k, i)}) for k, i in found.items()]
 
     async def follow(self, taken: Taken, readers: Mapping[str, LogReader], now: float) -> None:
         """Takes the new lines of the target's files alone, each read by its own reader."""
