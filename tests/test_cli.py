@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import contextlib
 import csv
 import io
@@ -9,12 +10,13 @@ import json
 import os
 import subprocess
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
-from balise.cli.main import joined, main
+from balise.cli.main import joined, main, parser
 from balise.cli.output import fitting, printable, safe_cell
 from balise.client import Balise
 from balise.core.quantities import in_words
@@ -243,6 +245,20 @@ def test_labels_are_set_and_taken_away(service: Service) -> None:
 )
 def test_a_time_may_begin_with_a_minus(words: list[str], result: list[str]) -> None:
     assert joined(words) == result
+
+
+def test_every_option_that_takes_a_time_takes_one_that_begins_with_a_minus() -> None:
+    def options(of: argparse.ArgumentParser) -> Iterator[str]:
+        for action in of._actions:
+            if isinstance(action, argparse._SubParsersAction):
+                for below in action.choices.values():
+                    yield from options(below)
+            elif action.metavar == "TIME":
+                yield from action.option_strings
+
+    found = set(options(parser()))
+    assert {"--from", "--to", "--at"} <= found
+    assert [option for option in found if joined([option, "-7d"]) != [f"{option}=-7d"]] == []
 
 
 def test_output_is_safe_and_readable() -> None:

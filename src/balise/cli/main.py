@@ -37,7 +37,7 @@ def joined(words: Sequence[str]) -> list[str]:
     """`--from -7d` as `--from=-7d`: a time that begins with a minus is no option."""
     out: list[str] = []
     for word in words:
-        if out and out[-1] in ("--from", "--to") and _RELATIVE_TIME.fullmatch(word):
+        if out and out[-1] in ("--from", "--to", "--at") and _RELATIVE_TIME.fullmatch(word):
             out[-1] = f"{out[-1]}={word}"
         else:
             out.append(word)
