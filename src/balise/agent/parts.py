@@ -25,6 +25,7 @@ JUDGED = 3
 """Readings that are averaged before a part is held to its allowance: the first one of all is dear."""
 STOPPED_FOR = 3600.0
 KERNEL_LOG = "/dev/kmsg"
+"""What the place of the kernel's messages is kept under."""
 
 Deliver = Callable[[float, Sorted, Mapping[str, Meaning]], None]
 """Keeps durably what was read aside at a time, unix seconds. Raises OSError when it cannot."""

@@ -15,8 +15,8 @@ COUNTS = {
     198: "balise.disk.unreadable",
 }  # fmt: skip
 """ATA attributes that foretell a disk's end, by number."""
-UNOPENED, REFUSED = 1 << 1, 1 << 2
-"""Bits of smartctl's exit status: the device could not be opened; a command to it failed."""
+UNOPENED = 1 << 1
+"""The bit of smartctl's exit status that says that a device could not be opened."""
 HOUR = 3600.0
 
 
