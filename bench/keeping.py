@@ -113,7 +113,7 @@ def asking(report: Report) -> None:
     samples += 50 * 43_200
     while store.compact(T0 + 5 * DAY):
         pass
-    engine = QueryEngine(store.catalogue, store.reader, Selector(store.catalogue, Names()))
+    engine = QueryEngine(store.catalogue, store.reader, Selector(store.catalogue, Names()), store.kept_since)
     day = steps_between(T0 / NS, (T0 + DAY) / NS, step=None, points=800)
     fine, hour = Steps(T0, 300 * NS, 288), Steps(T0, 3600 * NS, 24)
     month = Steps(T0 - 30 * DAY, 3600 * NS, 720)

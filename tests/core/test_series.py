@@ -13,20 +13,12 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.metrics.v1.metrics_pb2 import Metric
 
 from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
+from balise.core.series.combine import combine
+from balise.core.series.growth import increases
+from balise.core.series.percentiles import bucket_percentiles, point_percentiles
 from balise.core.series.shapes import BodyReader
-from balise.core.series.steps import (
-    NS,
-    Flat,
-    Steps,
-    bucket_percentiles,
-    coarser,
-    combine,
-    increases_flat,
-    point_percentiles,
-    steps_between,
-    summarise,
-    summarise_flat,
-)
+from balise.core.series.steps import NS, Steps, steps_between
+from balise.core.series.summary import Flat, coarser, summarise, summarise_flat
 from balise.core.series.wire import WireError, read_metric, read_resource, sections
 
 bits = st.integers(0, 2**64 - 1)
@@ -257,14 +249,14 @@ def test_summing_up_agrees_with_plain_arithmetic(points: list[tuple[int, int]]) 
 def test_a_counter_that_starts_anew_grows_by_what_it_shows() -> None:
     times = T0 + np.arange(5) * 10 * NS
     counter = np.array([100.0, 160.0, 20.0, 50.0, 50.0])
-    grown, seen = increases_flat(Flat.of([(times, counter)]), ["counter"], Steps(T0, 50 * NS, 1))
+    grown, seen = increases(Flat.of([(times, counter)]), ["counter"], Steps(T0, 50 * NS, 1))
     assert grown[0, 0] == 60 + 20 + 30
     assert seen[0, 0] == 40
 
 
 def test_deltas_are_added_up() -> None:
     times = T0 + np.arange(3) * 10 * NS
-    grown, seen = increases_flat(Flat.of([(times, np.array([5.0, 0.0, 7.0]))]), ["delta"], Steps(T0, 30 * NS, 1))
+    grown, seen = increases(Flat.of([(times, np.array([5.0, 0.0, 7.0]))]), ["delta"], Steps(T0, 30 * NS, 1))
     assert (grown[0, 0], seen[0, 0]) == (12, 30)
 
 
@@ -289,7 +281,7 @@ def test_percentiles_agree_with_numpy() -> None:
 def test_bucket_percentiles_interpolate_within_the_bucket() -> None:
     """100 between 0 and 1, 100 between 1 and 2: the median is 1, the 75th percentile 1.5."""
     counts = np.array([[100.0], [100.0], [0.0]])
-    bounds = np.array([1.0, 2.0, math.inf])
+    bounds = np.array([[0.0, 1.0], [1.0, 2.0], [2.0, math.inf]])
     assert bucket_percentiles(bounds, counts, 0.5)[0] == pytest.approx(1.0)
     assert bucket_percentiles(bounds, counts, 0.75)[0] == pytest.approx(1.5)
 

@@ -33,7 +33,9 @@ class Fixture:
     def __init__(self, folder: Path) -> None:
         self.store = SeriesStore(folder)
         self.hosts = Hosts()
-        self.engine = QueryEngine(self.store.catalogue, self.store.reader, Selector(self.store.catalogue, self.hosts))
+        self.engine = QueryEngine(
+            self.store.catalogue, self.store.reader, Selector(self.store.catalogue, self.hosts), self.store.kept_since
+        )
 
     def put(
         self,
@@ -132,15 +134,15 @@ def test_a_summary_answers_the_quantiles_it_has(box: Fixture) -> None:
     assert math.isnan(box.ask("s", "p95")[0][0])
 
 
-def test_steps_that_fit_no_tier_are_made_of_finer_ones(box: Fixture) -> None:
-    """Three days at 7-minute steps come from 5-minute rollups, each counted where it begins."""
+def test_steps_that_fit_no_tier_are_answered_in_the_next_wider_that_do(box: Fixture) -> None:
+    """Three days at 7-minute steps: 5-minute rollups give 10-minute steps, of ten points each, and say so."""
     metric = box.store.catalogue.metric("long", "1", "gauge", "")
     ids = np.array([box.store.catalogue.series_id(1, metric, (), "", "gauge")])
-    times = T0 + np.arange(3 * 288) * 300 * NS
-    box.store.lay_down([ids], [times], [np.ones((1, 864))])
+    times = T0 + np.arange(3 * 1440) * 60 * NS
+    box.store.lay_down([ids], [times], [np.ones((1, 4320))])
     answer = box.engine.ask(metric, None, Steps(T0, 420 * NS, 618), "count", [])
-    assert answer.tier == "5m"
-    assert np.nansum(answer.values) == 864
+    assert (answer.tier, answer.steps.width) == ("5m", 600 * NS)
+    assert answer.values[0, :432].tolist() == [10.0] * 432
 
 
 def test_nothing_heard_is_no_number(box: Fixture) -> None:

@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from balise.api.spans import Duration, Instant
 
-Take = Literal["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p95", "p99"]
+Take = Literal["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"]
 FilterText = Annotated[str, Field(max_length=2000, description="a filter expression, RFC 7644 section 3.4.2.2")]
 MetricName = Annotated[str, Field(min_length=1, max_length=255)]
 
@@ -35,7 +35,10 @@ class SeriesAnswer(BaseModel):
 
 
 class MetricAnswer(BaseModel):
-    """`values[i]` belongs to the step that begins at `times[i]`; null where nothing was heard."""
+    """`values[i]` belongs to the step that begins at `times[i]`; null where nothing was heard.
+
+    `step_seconds` is wider than the step that was asked for when no tier of the span has such narrow ones.
+    """
 
     metric: str
     unit: str
@@ -44,6 +47,7 @@ class MetricAnswer(BaseModel):
     series: list[SeriesAnswer]
     tier: Literal["raw", "5m", "1h"]
     left_out: int = Field(default=0, description="series beyond the limit of one answer")
+    note: str = Field(default="", description="what could not be known of the span, and why")
 
 
 class Metric(BaseModel):

@@ -37,7 +37,7 @@ class Metrics:
     def __init__(self, store: SeriesStore, directory: Directory) -> None:
         self._catalogue = store.catalogue
         self.selector = Selector(store.catalogue, directory)
-        self.engine = QueryEngine(store.catalogue, store.reader, self.selector)
+        self.engine = QueryEngine(store.catalogue, store.reader, self.selector, store.kept_since)
 
     def known(self, host: int | None = None) -> list[Metric]:
         """All metrics, or those of one host, by name."""
@@ -76,6 +76,7 @@ class Metrics:
             raise bad_field("where", str(error)) from None
         except TooLarge as error:
             raise bad_field("step", str(error)) from None
+        steps = answer.steps
         order = self._order(answer.values, query.top)
         chosen = order[:MOST_SERIES]
         return MetricAnswer(
@@ -86,6 +87,7 @@ class Metrics:
             series=[SeriesAnswer(attributes=answer.named[i], values=plain(answer.values[i])) for i in chosen],
             tier=answer.tier,
             left_out=len(order) - len(chosen),
+            note=answer.note,
         )
 
     @staticmethod

@@ -42,6 +42,8 @@ class Metric:
     description: str
     series: list[int] = field(default_factory=list)
     attributes: set[str] = field(default_factory=set)
+    version: int = 0
+    """Raised when series come or go."""
 
 
 @dataclass(frozen=True)
@@ -192,6 +194,7 @@ class Catalogue:
         metric = self.metric_by_id[one.metric]
         metric.attributes.update(k for k, _ in one.attributes)
         metric.series.append(one.id)
+        metric.version += 1
         self._next_series = max(self._next_series, one.id + 1)
 
     def _add_layout(self, number: int, series: I64) -> Layout:

@@ -24,10 +24,14 @@ class Batch:
 
 
 class Stripe:
-    """Rows of one layout. `times` [rows] or, when points of a body have their own, [rows, n]."""
+    """Rows of one layout. `times` [rows] or, when points of a body have their own, [rows, n].
 
-    def __init__(self, layout: Layout, *, shared_times: bool, capacity: int = 32) -> None:
+    `since` is when its first row came, unix nanoseconds by our own clock.
+    """
+
+    def __init__(self, layout: Layout, *, shared_times: bool, since: int, capacity: int = 32) -> None:
         self.layout = layout
+        self.since = since
         self.shared_times = shared_times
         self.rows = 0
         width = len(layout.series)
@@ -38,9 +42,15 @@ class Stripe:
         for column, series in enumerate(layout.series.tolist()):
             self.columns.setdefault(series, []).append(column)
 
-    def has_time(self, time: int) -> bool:
-        """Whether a row of this moment is here (only for shared times)."""
-        return bool((self.times[: self.rows] == time).any())
+    def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
+        """Whether each of these points, [n] series and moments, has a twin here."""
+        kept = self.times[: self.rows]
+        if self.shared_times:
+            return np.isin(times, kept) & np.isin(series, self.layout.series)
+        out = np.zeros(len(series), bool)
+        for i, (one, at) in enumerate(zip(series.tolist(), times.tolist(), strict=True)):
+            out[i] = bool((kept[:, self.columns.get(one, [])] == at).any())
+        return out
 
     def append(self, seq: int, batch: Batch) -> None:
         row = self.rows
@@ -72,11 +82,12 @@ class Stripe:
             return np.repeat(self.times[:rows], len(columns)), values
         return self.times[:rows][:, columns].reshape(-1), values
 
-    def without(self, taken: NDArray[np.bool_]) -> Stripe:
+    def without(self, taken: NDArray[np.bool_], now: int) -> Stripe:
         """A stripe of the rows not in `taken` [rows at the time it was made] and of all later ones."""
         keep = np.ones(self.rows, bool)
         keep[: len(taken)] = ~taken
-        left = Stripe(self.layout, shared_times=self.shared_times, capacity=max(32, int(keep.sum()) + 8))
+        room = max(32, int(keep.sum()) + 8)
+        left = Stripe(self.layout, shared_times=self.shared_times, since=now, capacity=room)
         n = int(keep.sum())
         left.seqs[:n], left.times[:n] = self.seqs[: self.rows][keep], self.times[: self.rows][keep]
         left.values[:n] = self.values[: self.rows][keep]
@@ -91,24 +102,38 @@ class Head:
         self.stripes: dict[tuple[int, bool], Stripe] = {}
         self._of_series: dict[int, list[tuple[int, bool]]] = {}
         self.samples = 0
-        self.generation = 0
-        """Raised whenever points leave, so that a reader can tell that it looked at two moments."""
 
-    def holds(self, batch: Batch) -> bool:
-        """Whether the same body was taken before: a sender repeats what it saw no answer to."""
-        if len(batch.times) != 1:
-            return False
-        stripe = self.stripes.get((batch.layout.id, True))
-        if not stripe or not stripe.rows:
-            return False
-        time = int(batch.times[0])
-        return time <= int(stripe.times[: stripe.rows].max()) and stripe.has_time(time)
+    def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
+        """Whether each of these points, [n] series and moments, has a twin among the recent ones."""
+        out = np.zeros(len(series), bool)
+        keys = {key for one in set(series.tolist()) for key in self._of_series.get(one, ())}
+        for key in keys:
+            out |= self.stripes[key].has(series, times)
+        return out
 
-    def append(self, seq: int, batch: Batch) -> None:
+    def shares(self, key: tuple[int, bool]) -> bool:
+        """Whether a series of this stripe is in another one too."""
+        return any(len(self._of_series.get(one, ())) > 1 for one in self.stripes[key].columns)
+
+    def any_of(self, series: I64) -> bool:
+        """Whether any of these series has recent points."""
+        return any(one in self._of_series for one in series.tolist())
+
+    def with_kin(self, keys: Sequence[tuple[int, bool]]) -> list[tuple[int, bool]]:
+        """These stripes and all others that have a series of theirs: points of a series are sealed together."""
+        found = {key: None for key in keys if key in self.stripes}
+        for key in keys:
+            stripe = self.stripes.get(key)
+            for one in stripe.columns if stripe else ():
+                found.update(dict.fromkeys(self._of_series.get(one, ())))
+        return list(found)
+
+    def append(self, seq: int, batch: Batch, now: int) -> None:
+        """Takes a batch that came at `now`, unix nanoseconds."""
         key = (batch.layout.id, len(batch.times) == 1)
         stripe = self.stripes.get(key)
         if stripe is None:
-            stripe = self.stripes[key] = Stripe(batch.layout, shared_times=key[1])
+            stripe = self.stripes[key] = Stripe(batch.layout, shared_times=key[1], since=now)
             for series in set(batch.layout.series.tolist()):
                 self._of_series.setdefault(series, []).append(key)
         stripe.append(seq, batch)
@@ -123,11 +148,11 @@ class Head:
                 found.append(stripe.of(series))
         return found
 
-    def drop(self, taken: Sequence[tuple[tuple[int, bool], NDArray[np.bool_]]]) -> None:
-        """Removes rows that now stand in blocks."""
+    def drop(self, taken: Sequence[tuple[tuple[int, bool], NDArray[np.bool_]]], now: int) -> None:
+        """Removes rows that now stand in blocks; what stays is as if it had come at `now`."""
         for key, rows in taken:
             stripe = self.stripes[key]
-            left = stripe.without(rows)
+            left = stripe.without(rows, now)
             self.samples -= int(rows.sum()) * len(stripe.layout.series)
             if left.rows:
                 self.stripes[key] = left
@@ -139,4 +164,3 @@ class Head:
                     self._of_series[series] = keys
                 else:
                     self._of_series.pop(series, None)
-        self.generation += 1

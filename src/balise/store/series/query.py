@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -12,22 +12,17 @@ from numpy.typing import NDArray
 
 from balise.api.metrics import Take
 from balise.core import filters
-from balise.core.series.steps import (
-    NS,
-    TIER_SECONDS,
-    Flat,
-    Steps,
-    Summary,
-    TierName,
+from balise.core.series.combine import combine, combine_growth, combine_rates
+from balise.core.series.growth import MAX_GAP, growth_of, increases
+from balise.core.series.percentiles import (
+    QUANTILES,
+    bucket_of,
     bucket_percentiles,
-    coarser,
-    combine,
-    combine_rates,
-    increases_flat,
-    increases_of_summary,
     point_percentiles,
-    summarise_flat,
+    with_lower_bounds,
 )
+from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.summary import Flat, Summary, coarser, summarise_flat
 from balise.store.series.catalogue import Catalogue, Metric, Series
 from balise.store.series.reader import Reader
 
@@ -37,18 +32,20 @@ I64 = NDArray[np.int64]
 RAW_AT_MOST = 2 * 86_400 * NS
 """Raw points are read for spans up to this long."""
 RAW_POINTS_AT_MOST = 6_000_000
-LOOK_BACK = 300 * NS
-"""How long before the span a rate looks for the point it grows from."""
-QUANTILES: dict[str, float] = {"p50": 0.5, "p95": 0.95, "p99": 0.99}
+PERCENTILE_POINTS_AT_MOST = 60_000_000
+HOURS_FROM = 60 * 86_400 * NS
+"""Spans longer than this are answered from hours."""
 _FIELDS: dict[str, set[str]] = {
     "avg": {"total"},
     "sum": {"total"},
     "min": {"low"},
     "max": {"high"},
     "last": {"last"},
-    "rate": {"last", "total"},
+    "rate": {"grown", "seen", "total"},
     "count": set(),
 }
+KeptSince = Callable[[TierName], int]
+"""From when on a tier has everything that was sent, unix nanoseconds."""
 
 
 class Hosts(Protocol):
@@ -100,7 +97,7 @@ class Selector:
         Raises:
             FilterError: the filter cannot be read.
         """
-        key = (metric.id, where, tuple(by), len(metric.series), self._hosts.version)
+        key = (metric.id, where, tuple(by), metric.version, self._hosts.version)
         found = self._held.get(key)
         if found is None:
             found = self._held[key] = self._search(metric, where, by)
@@ -138,12 +135,13 @@ def _group_text(value: Any) -> str:
 
 @dataclass(frozen=True)
 class Answer:
-    """Values [groups, steps]; the groups' attributes in the same order."""
+    """Values [groups, steps]; the groups' attributes in the same order. `note` says what could not be known."""
 
     steps: Steps
     named: list[dict[str, str]]
     values: F64
     tier: TierName
+    note: str = ""
 
 
 class TooLarge(ValueError):
@@ -153,154 +151,142 @@ class TooLarge(ValueError):
 class QueryEngine:
     """Metric queries over the series store."""
 
-    def __init__(self, catalogue: Catalogue, reader: Reader, selector: Selector) -> None:
+    def __init__(self, catalogue: Catalogue, reader: Reader, selector: Selector, kept_since: KeptSince) -> None:
         self.catalogue = catalogue
         self._reader = reader
         self._selector = selector
+        self._kept_since = kept_since
 
     def ask(self, metric: Metric, where: str | None, steps: Steps, take: Take, by: Sequence[str]) -> Answer:
-        """The answer for every group.
+        """The answer for every group. Its steps may be wider than those asked for, when no tier has such.
 
         Raises:
             FilterError: the filter cannot be read.
-            TooLarge: more than 4 million numbers.
+            TooLarge: more than 4 million numbers, or percentiles of too many points.
         """
         selection = self._selector.select(metric, where, by)
         if len(selection.named) * steps.count > 4_000_000:
             raise TooLarge("the answer would have more than 4 million numbers: take a wider step or a narrower filter")
         parts = {self.catalogue.series[s].part for s in selection.series}
+        of_points = take in QUANTILES and not parts - {""}
+        tier: TierName = "raw" if of_points else self.tier_for(steps, len(selection.series))
+        if tier != "raw":
+            steps = _fitted(steps, TIER_SECONDS[tier] * NS)
         if parts - {""}:
-            return self._ask_parts(metric, selection, steps, take)
-        tier = self._tier(steps, len(selection.series), take)
-        values = self._take(metric, selection.series, selection.groups, len(selection.named), steps, take, tier)
+            return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier), tier)
+        if of_points:
+            return self._percentiles(selection, steps, QUANTILES[take])
+        values = self._take(metric, selection.series, selection.groups, steps, take, tier)
         return Answer(steps, selection.named, values, tier)
 
-    def _tier(self, steps: Steps, series: int, take: Take) -> TierName:
-        """The coarsest tier whose steps fit; raw for short spans that are not too many points."""
+    def tier_for(self, steps: Steps, series: int) -> TierName:
+        """Raw for short spans that it still has and that are not too many points, else the coarsest that fits."""
         span = steps.width * steps.count
         few = series * (span / NS / 15) <= RAW_POINTS_AT_MOST
-        fits_5m = steps.width % (300 * NS) == 0
-        fits_1h = steps.width % (3600 * NS) == 0
-        if span <= RAW_AT_MOST and few and (take in QUANTILES or series <= 64 or not fits_5m):
+        fits = steps.width % (300 * NS) == 0 and steps.start % (300 * NS) == 0
+        kept = steps.start >= self._kept_since("raw")
+        if span <= RAW_AT_MOST and few and kept and (series <= 64 or not fits):
             return "raw"
-        return "1h" if fits_1h or (span > 60 * 86_400 * NS) else "5m"
+        hours = steps.width % (3600 * NS) == 0 and steps.start % (3600 * NS) == 0
+        return "1h" if hours or span > HOURS_FROM or steps.start < self._kept_since("5m") else "5m"
 
-    def _take(
-        self,
-        metric: Metric,
-        series: list[int],
-        groups: I64,
-        group_count: int,
-        steps: Steps,
-        take: Take,
-        tier: TierName,
-    ) -> F64:
-        kinds = [self.catalogue.series[s].kind for s in series]
+    def _take(self, metric: Metric, series: list[int], groups: I64, steps: Steps, take: Take, tier: TierName) -> F64:
         if not series:
             return np.empty((0, steps.count))
-        if tier == "raw":
-            back = LOOK_BACK + steps.width if take == "rate" else 0
-            pieces = self._reader.raw(series, steps.start - back, steps.end)
-            if take in QUANTILES:
-                return point_percentiles(pieces, groups, group_count, steps, QUANTILES[take])
-            flat = Flat.of(pieces)
-            if take == "rate":
-                return combine_rates(*increases_flat(flat, kinds, steps), groups)
-            return combine(summarise_flat(flat, len(series), steps), kinds, groups, take)
-        summary = self._rolled(metric, series, steps, take, tier)
-        if take in QUANTILES:
-            return _percentiles_of_means(summary, groups, group_count, QUANTILES[take])
         if take == "rate":
-            grown = [
-                increases_of_summary(summary.rows(np.array([i])), k, steps.width / NS) for i, k in enumerate(kinds)
-            ]
-            return combine_rates(np.vstack([g for g, _ in grown]), np.vstack([s for _, s in grown]), groups)
-        return combine(summary, kinds, groups, take)
+            return combine_rates(*self._growth(metric, series, steps, tier), groups)
+        kinds = [self.catalogue.series[s].kind for s in series]
+        if tier == "raw":
+            flat = Flat.of(self._reader.raw(series, steps.start, steps.end))
+            return combine(summarise_flat(flat, len(series), steps), kinds, groups, take)
+        return combine(self._rolled(metric, series, steps, _FIELDS[take], tier), kinds, groups, take)
 
-    def _rolled(self, metric: Metric, series: list[int], steps: Steps, take: Take, tier: TierName) -> Summary:
-        width = TIER_SECONDS[tier] * NS
-        fields = _FIELDS.get(take, {"total"})
-        if steps.width % width == 0:
-            factor = steps.width // width
-            fine = Steps(steps.start, width, steps.count * factor)
-            return coarser(self._reader.rolled(tier, metric.id, series, fine, fields), factor)
-        # A step that is no multiple of the tier's: each fine step counts where it begins.
-        start = steps.start // width * width
-        fine = Steps(start, width, -(-(steps.end - start) // width))
-        return _spread(self._reader.rolled(tier, metric.id, series, fine, fields), fine, steps)
+    def _growth(self, metric: Metric, series: list[int], steps: Steps, tier: TierName) -> tuple[F64, F64]:
+        """What each series grew by and the seconds over which that was seen, [series, steps]."""
+        kinds = [self.catalogue.series[s].kind for s in series]
+        if tier == "raw":
+            return increases(Flat.of(self._reader.raw(series, steps.start - MAX_GAP, steps.end)), kinds, steps)
+        return growth_of(self._rolled(metric, series, steps, _FIELDS["rate"], tier), kinds, steps.width / NS)
 
-    def _ask_parts(self, metric: Metric, selection: Selection, steps: Steps, take: Take) -> Answer:
+    def _rolled(self, metric: Metric, series: list[int], steps: Steps, fields: set[str], tier: TierName) -> Summary:
+        factor = steps.width // (TIER_SECONDS[tier] * NS)
+        fine = Steps(steps.start, TIER_SECONDS[tier] * NS, steps.count * factor)
+        return coarser(self._reader.rolled(tier, metric.id, series, fine, fields), factor)
+
+    def _percentiles(self, selection: Selection, steps: Steps, quantile: float) -> Answer:
+        """Percentiles of points, stretch by stretch, as far back as raw points are kept."""
+        kept = self._kept_since("raw")
+        first = max(0, -(-(kept - steps.start) // steps.width))
+        per_step = max(1.0, len(selection.series) * (steps.width / NS / 15))
+        if per_step * max(0, steps.count - first) > PERCENTILE_POINTS_AT_MOST:
+            raise TooLarge(
+                f"percentiles are worked out from single points, and some {per_step * steps.count / 1e6:,.0f} million "
+                "are too many: take a shorter span or a narrower filter"
+            )
+        values = np.full((len(selection.named), steps.count), np.nan)
+        at_once = max(1, int(RAW_POINTS_AT_MOST // per_step))
+        for at in range(first, steps.count, at_once):
+            part = Steps(steps.start + at * steps.width, steps.width, min(at_once, steps.count - at))
+            pieces = self._reader.raw(selection.series, part.start, part.end)
+            found = point_percentiles(pieces, selection.groups, len(selection.named), part, quantile)
+            values[:, at : at + part.count] = found
+        note = "" if not first else "Percentiles are worked out from single points, which are not kept as far back."
+        return Answer(steps, selection.named, values, "raw", note)
+
+    def _ask_parts(self, metric: Metric, selection: Selection, steps: Steps, take: Take, tier: TierName) -> F64:
         """Histograms and summaries: their counts, sums, extremes and percentiles."""
         by_part: dict[str, list[int]] = {}
         for place, one in enumerate(selection.series):
             by_part.setdefault(self.catalogue.series[one].part, []).append(place)
-        tier = self._tier(steps, len(selection.series), take)
         size = len(selection.named)
 
-        def part(name: str, how: Take) -> F64:
+        def part(name: str, answer: Callable[[list[int], I64], F64]) -> F64:
             places = by_part.get(name, [])
             out = np.full((size, steps.count), np.nan)
             if places:
-                groups = selection.groups[places]
-                present, local = np.unique(groups, return_inverse=True)
-                chosen = [selection.series[p] for p in places]
-                out[present] = self._take(metric, chosen, local.astype(np.int64), len(present), steps, how, tier)
+                present, local = np.unique(selection.groups[places], return_inverse=True)
+                out[present] = answer([selection.series[p] for p in places], local.astype(np.int64))
             return out
 
-        seconds = steps.width / NS
-        if take == "rate":
-            values = part("count", "rate")
-        elif take == "count":
-            values = part("count", "rate") * seconds
-        elif take == "sum":
-            values = part("sum", "rate") * seconds
-        elif take in ("min", "max") and take in by_part:
-            values = part(take, take)
-        elif take in QUANTILES and any(p.startswith("le:") for p in by_part):
-            values = self._bucket_percentiles(part, by_part, size, steps, QUANTILES[take])
-        elif take in QUANTILES:
-            values = part(f"q:{QUANTILES[take]!r}", "avg")
-        else:
-            with np.errstate(invalid="ignore", divide="ignore"):
-                values = part("sum", "rate") / part("count", "rate")
-        return Answer(steps, selection.named, values, tier)
+        def taken(how: Take) -> Callable[[list[int], I64], F64]:
+            return lambda series, groups: self._take(metric, series, groups, steps, how, tier)
 
-    @staticmethod
-    def _bucket_percentiles(part: Any, by_part: dict[str, list[int]], size: int, steps: Steps, quantile: float) -> F64:
-        bounds = sorted((float(p[3:]), p) for p in by_part if p.startswith("le:"))
-        counts = np.nan_to_num(np.array([part(name, "rate") for _, name in bounds]))
-        upper = np.array([bound for bound, _ in bounds])
-        out = np.full((size, steps.count), np.nan)
-        for group in range(size):
-            out[group] = bucket_percentiles(upper, counts[:, group, :], quantile)
+        def grown(series: list[int], groups: I64) -> F64:
+            return combine_growth(*self._growth(metric, series, steps, tier), groups)
+
+        if take == "rate":
+            return part("count", taken("rate"))
+        if take in ("count", "sum"):
+            return part(take, grown)
+        if take in ("min", "max") and take in by_part:
+            return part(take, taken(take))
+        if take in QUANTILES:
+            buckets = [p for name, places in by_part.items() if bucket_of(name) for p in places]
+            if buckets:
+                return self._bucket_percentiles(metric, selection, buckets, steps, QUANTILES[take], tier)
+            return part(f"q:{QUANTILES[take]!r}", taken("avg"))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return part("sum", grown) / part("count", grown)
+
+    def _bucket_percentiles(
+        self, metric: Metric, selection: Selection, places: list[int], steps: Steps, quantile: float, tier: TierName
+    ) -> F64:
+        chosen = [self.catalogue.series[selection.series[p]] for p in places]
+        groups = selection.groups[places]
+        bounds = with_lower_bounds(
+            [bucket_of(one.part) or (np.nan, np.nan) for one in chosen],
+            [(one.host, one.attributes, one.kind) for one in chosen],
+        )
+        grown, _ = self._growth(metric, [one.id for one in chosen], steps, tier)
+        out = np.full((len(selection.named), steps.count), np.nan)
+        for group in np.unique(groups).tolist():
+            mine = groups == group
+            out[group] = bucket_percentiles(bounds[mine], grown[mine], quantile)
         return out
 
 
-def _spread(fine: Summary, at: Steps, steps: Steps) -> Summary:
-    out = Summary.empty(len(fine.count), steps.count)
-    rows = np.arange(len(fine.count))
-    for i in range(at.count):
-        place = (at.start + i * at.width - steps.start) // steps.width
-        if 0 <= place < steps.count:
-            one = Summary(
-                fine.low[:, i : i + 1],
-                fine.high[:, i : i + 1],
-                fine.total[:, i : i + 1],
-                fine.count[:, i : i + 1],
-                fine.last[:, i : i + 1],
-            )
-            out.merge(rows, np.array([place]), one, later=True)
-    return out
-
-
-def _percentiles_of_means(summary: Summary, groups: I64, group_count: int, quantile: float) -> F64:
-    """Beyond the raw tier: percentiles over the series' means in each step."""
-    out = np.full((group_count, summary.count.shape[1]), np.nan)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        means = summary.total / summary.count
-    for group in range(group_count):
-        mine = means[groups == group]
-        some = ~np.isnan(mine).all(axis=0)
-        if some.any():
-            out[group, some] = np.nanquantile(mine[:, some], quantile, axis=0)
-    return out
+def _fitted(steps: Steps, width: int) -> Steps:
+    """The same span in steps that are a multiple of `width`, and begin at one."""
+    wide = -(-steps.width // width) * width
+    start = steps.start // wide * wide
+    return Steps(start, wide, -(-(steps.end - start) // wide))

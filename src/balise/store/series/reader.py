@@ -5,16 +5,21 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, Engine
 
 from balise.core.series.codec import decode_block, decode_times
-from balise.core.series.steps import NS, TIER_SECONDS, Flat, Steps, Summary, TierName, summarise_flat
+from balise.core.series.growth import MAX_GAP, Before, increases, revised
+from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
+from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
-from balise.store.series.seal import DAY, FIELDS, ordered_once
+from balise.store.series.seal import DAY, REPLACED, ordered_once
+from balise.store.series.tails import Tails
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -23,6 +28,10 @@ Piece = tuple[I64, F64]
 _BLOCKS = (
     "SELECT series, times, data FROM block WHERE host = ? AND last >= ? AND first < ? "
     "AND low_series <= ? AND high_series >= ? ORDER BY id"
+)
+_MOMENTS = (
+    "SELECT series, times FROM block WHERE host = ? AND last >= ? AND first <= ? "
+    "AND low_series <= ? AND high_series >= ?"
 )
 
 
@@ -39,25 +48,29 @@ class Reader:
         sealed_until: dict[int, int],
     ) -> None:
         self._engine = engine
-        self.sealed_until = sealed_until
+        self._sealed_until = sealed_until
         self._catalogue = catalogue
         self._head = head
         self._moment = moment
+        self.tails = Tails(catalogue, sealed_until, self.stored, 2 * MAX_GAP)
 
     @contextmanager
-    def _snapshot(self, series: Sequence[int]) -> Iterator[tuple[Connection, list[list[Piece]]]]:
-        """The recent pieces of each series and a connection whose view is of the very same moment."""
+    def _snapshot(self, series: Sequence[int]) -> Iterator[tuple[Connection, list[list[Piece]], Before]]:
+        """The recent pieces of each series, their tails, and a connection whose view is of the very same moment."""
+        ids = np.array(series, np.int64)
+        self.tails.of(ids)
         with self._engine.connect() as connection:
             with self._moment:
                 connection.exec_driver_sql("BEGIN")
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
                 recent = [self._head.of(s) for s in series]
-            yield connection, recent
+                tails = self.tails.of(ids)
+            yield connection, recent, tails
             connection.rollback()
 
     def raw(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
         """Times and values of each series within [start, end) nanoseconds, in order of time, each moment once."""
-        with self._snapshot(series) as (connection, recent):
+        with self._snapshot(series) as (connection, recent, _):
             pieces: list[list[Piece]] = [[] for _ in series]
             for place, times, values in self._stored(connection, series, start, end):
                 pieces[place].append((times, values))
@@ -84,38 +97,74 @@ class Reader:
                     for i, one in enumerate(here.tolist()):
                         yield places[one], times, values[i]
 
-    def stored_times(self, series: int, first: int, last: int) -> I64:
-        """At which moments within [first, last] a series has points in blocks."""
+    def stored(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
+        """What blocks alone hold of each series within [start, end), in order of time."""
         with self._engine.connect() as connection:
-            found = [times for _, times, _ in self._stored(connection, [series], first, last + 1)]
-        return np.concatenate(found) if found else np.empty(0, np.int64)
+            return self._of_blocks(connection, series, start, end)
+
+    def _of_blocks(self, connection: Connection, series: Sequence[int], start: int, end: int) -> list[Piece]:
+        pieces: list[list[Piece]] = [[] for _ in series]
+        for place, times, values in self._stored(connection, series, start, end):
+            pieces[place].append((times, values))
+        return [_joined(own, start, end) for own in pieces]
+
+    def stored_moments(self, host: int, series: I64, times: I64) -> NDArray[np.bool_]:
+        """Whether each of these points, [n] series of one host and moments, has a twin in blocks."""
+        out = np.zeros(len(series), bool)
+        first, last = int(times.min()), int(times.max())
+        if first > self._sealed_until.get(host, 0):
+            return out
+        bounds = (host, first, last, int(series.max()), int(series.min()))
+        with self._engine.connect() as connection:
+            for ids_blob, times_blob in connection.exec_driver_sql(_MOMENTS, bounds):
+                mine = np.isin(series, np.frombuffer(ids_blob, np.int64))
+                if mine.any():
+                    out |= mine & np.isin(times, decode_times(times_blob))
+        return out
 
     def rolled(self, tier: TierName, metric: int, series: Sequence[int], steps: Steps, fields: set[str]) -> Summary:
         """What happened in each step of a tier. `steps` must be of the tier's width; only `fields` are filled."""
-        if steps.width != TIER_SECONDS[tier] * NS:
-            raise ValueError(f"steps of {steps.width} ns asked of tier {tier}")
+        if steps.width != TIER_SECONDS[tier] * NS or steps.start % steps.width:
+            raise ValueError(f"steps of {steps.width} ns from {steps.start} asked of tier {tier}")
         wanted = np.array(series, np.int64)
         order = np.argsort(wanted)
-        with self._snapshot(series) as (connection, recent):
+        with self._snapshot(series) as (connection, recent, tails):
             out = _room(len(series), steps.count, set(FIELDS) if any(recent) else fields)
             self._merge_matrices(connection, tier, metric, wanted[order], order, steps, out, fields)
-        fresh = [place for place, pieces in enumerate(recent) if pieces]
-        if fresh:
-            joined = [self._not_stored(series[p], _joined(recent[p], steps.start, steps.end)) for p in fresh]
-            summary = summarise_flat(Flat.of(joined), len(fresh), steps)
-            out.merge(np.array(fresh), slice(0, steps.count), summary, later=True)
+            fresh = [place for place, pieces in enumerate(recent) if pieces]
+            if fresh:
+                joined = [_joined(recent[place], 0, steps.end) for place in fresh]
+                self._add_recent(connection, wanted[fresh], joined, tails, np.array(fresh), steps, out)
         return out
 
-    def _not_stored(self, series: int, piece: Piece) -> Piece:
-        """What of a recent piece is not in a block too: a sender may have repeated itself after a sealing."""
-        times, values = piece
-        until = self.sealed_until.get(self._catalogue.series[series].host, 0)
-        late = int(np.searchsorted(times, until, side="right"))
-        if not late:
-            return piece
-        stored = self.stored_times(series, int(times[0]), int(times[late - 1]))
-        new = ~np.isin(times, stored)
-        return times[new], values[new]
+    def _add_recent(
+        self,
+        connection: Connection,
+        series: I64,
+        pieces: list[Piece],
+        tails: Before,
+        places: NDArray[np.intp],
+        steps: Steps,
+        out: Summary,
+    ) -> None:
+        """Adds what is not sealed yet: points after the tails as they are, late ones by looking at the whole step."""
+        kinds = [self._catalogue.series[s].kind for s in series.tolist()]
+        grown_from, late = [], []
+        for place, (times, values) in zip(places.tolist(), pieces, strict=True):
+            at = int(np.searchsorted(times, tails.times[place], side="right"))
+            late.append(times[:at])
+            tail = (tails.times[place : place + 1], tails.values[place : place + 1])
+            grown_from.append((np.concatenate([tail[0], times[at:]]), np.concatenate([tail[1], values[at:]])))
+        summary = summarise_flat(Flat.of([(t[1:], v[1:]) for t, v in grown_from]), len(series), steps)
+        delta = np.array([k == "delta" for k in kinds])[:, None]
+        grown, seen = (np.where(delta, 0.0, a) for a in increases(Flat.of(grown_from), kinds, steps))
+        out.add(places, slice(0, steps.count), replace(summary, grown=grown, seen=seen))
+        for row in [row for row, moments in enumerate(late) if len(moments)]:
+            mine = slice(row, row + 1)
+            start = max(steps.start, int(late[row][0]) // steps.width * steps.width)
+            there = self._of_blocks(connection, series[mine].tolist(), start - MAX_GAP, steps.end)[0]
+            whole = _joined([there, pieces[row]], start - MAX_GAP, steps.end)
+            out.replace(places[mine], slice(0, steps.count), revised([whole], [late[row]], kinds[mine], steps))
 
     def stored_rollup(self, tier: TierName, metric: int, series: I64, steps: Steps, out: Summary) -> None:
         """Fills `out` with what the matrices alone hold; `series` ascending."""
@@ -133,7 +182,9 @@ class Reader:
         out: Summary,
         fields: set[str],
     ) -> None:
-        names = [name for name in FIELDS if name in fields or name == "count"]
+        wanted_names = [name for name in FIELDS if name in fields or name == "count"]
+        names = wanted_names if "grown" not in fields or "last" in fields else [*wanted_names, "last"]
+        kinds = {s: self._catalogue.series[s].kind for s in wanted.tolist()} if "grown" in fields else {}
         found = connection.exec_driver_sql(
             f"SELECT day, step, steps, late, series, {', '.join(names)} FROM matrix "  # noqa: S608  fixed names
             "WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? ORDER BY whole DESC, id",
@@ -149,20 +200,25 @@ class Reader:
             if not len(here) or lo >= hi:
                 continue
             chosen = None if len(here) == len(ids) and (np.diff(rows[here]) == 1).all() else rows[here]
-            part = {name: decode_block(blob, chosen)[:, lo:hi] for name, blob in zip(names, blobs, strict=True)}
-            _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, later=not late)
+            packed = dict(zip(names, blobs, strict=True))
+            part = {n: decode_block(packed[n], chosen)[:, lo:hi] for n in wanted_names if packed[n]}
+            if "grown" in fields and "grown" not in part:
+                last = decode_block(packed["last"], chosen)[:, lo:hi]
+                own_kinds = [kinds[s] for s in wanted[here].tolist()]
+                part["grown"], part["seen"] = _derived_growth(last, part["count"], own_kinds, steps.width / NS)
+            _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, how=late)
 
 
 def _room(series: int, steps: int, fields: set[str]) -> Summary:
     """An empty summary in which only the wanted fields take room; the others must not be written."""
     gap, zero = np.broadcast_to(np.nan, (series, steps)), np.broadcast_to(0.0, (series, steps))
-    return Summary(
-        np.full((series, steps), np.nan) if "low" in fields else gap,
-        np.full((series, steps), np.nan) if "high" in fields else gap,
-        np.zeros((series, steps)) if "total" in fields else zero,
-        np.zeros((series, steps)),
-        np.full((series, steps), np.nan) if "last" in fields else gap,
-    )
+    made = {
+        name: (np.zeros((series, steps)) if name in fields or name == "count" else zero)
+        if name in ("total", "count", "grown", "seen")
+        else (np.full((series, steps), np.nan) if name in fields else gap)
+        for name in FIELDS
+    }
+    return Summary(**made)
 
 
 def _as_slice(rows: NDArray[np.intp]) -> NDArray[np.intp] | slice:
@@ -172,23 +228,48 @@ def _as_slice(rows: NDArray[np.intp]) -> NDArray[np.intp] | slice:
     return rows
 
 
-def _merge_part(out: Summary, rows: NDArray[np.intp] | slice, at: slice, part: dict[str, F64], *, later: bool) -> None:
-    """Adds decoded fields; steps that were empty hold zeros there."""
+def _merge_part(out: Summary, rows: NDArray[np.intp] | slice, at: slice, part: dict[str, F64], *, how: int) -> None:
+    """Adds decoded fields, or puts them in the place of what is there; steps that were empty hold zeros there."""
     some = part["count"] > 0
     place = (rows, at)
+    if how == REPLACED:
+        for name, new in part.items():
+            field = getattr(out, name)
+            field[place] = np.where(some, new, field[place])
+        return
     before = out.count[place]
     fresh = not before.any()
-    for name, how in (("low", np.fmin), ("high", np.fmax)):
+    for name, put in (("low", np.fmin), ("high", np.fmax)):
         if name in part:
             new = np.where(some, part[name], np.nan)
             field = getattr(out, name)
-            field[place] = new if fresh else how(field[place], new)
+            field[place] = new if fresh else put(field[place], new)
     if "last" in part:
-        take = some if later else some & (before == 0)
+        take = some & (before == 0) if how == _LATE_ONCE else some
         out.last[place] = np.where(take, part["last"], out.last[place])
-    if "total" in part:
-        out.total[place] += part["total"]
+    for name in ("total", "grown", "seen"):
+        if name in part:
+            getattr(out, name)[place] += part[name]
     out.count[place] = before + part["count"]
+
+
+_LATE_ONCE = 1
+"""Late points as the first form of the file kept them: added to what was there."""
+
+
+def _derived_growth(last: F64, count: F64, kinds: list[PointKind], width_seconds: float) -> tuple[F64, F64]:
+    """Growth and the time it was seen over as the first form of the file lets one know them: from each step's last
+    value to the next."""
+    grown, seen = np.zeros_like(last), np.zeros_like(last)
+    for row, kind in enumerate(kinds):
+        have = np.flatnonzero(count[row] > 0)
+        if kind == "delta" or len(have) < 2:
+            continue
+        values = last[row, have]
+        change = np.diff(values)
+        grown[row, have[1:]] = np.where((kind == "counter") & (change < 0), values[1:], change)
+        seen[row, have[1:]] = np.diff(have) * width_seconds
+    return grown, seen
 
 
 def _joined(pieces: list[Piece], start: int, end: int) -> Piece:

@@ -6,16 +6,19 @@ the inbox rows that it replaces.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.series.codec import BlockEncoder, encode_times
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, Summary, TierName, summarise
+from balise.core.series.growth import MAX_GAP, Before, add_growth, revised
+from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.summary import FIELDS, Summary, summarise
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Stripe
+from balise.store.series.tails import Tails
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -25,8 +28,12 @@ MATRIX_SERIES = 256
 DAY = 86_400 * NS
 TIERS: tuple[TierName, ...] = ("5m", "1h")
 
-StoredTimes = Callable[[int, int, int], I64]
-"""The times, within [first, last], at which a series already has points in blocks."""
+ADDED, REPLACED = 0, 2
+"""What a matrix does with the steps it has points in: they are added to those before it, or take their place."""
+
+Piece = tuple[I64, F64]
+Stored = Callable[[Sequence[int], int, int], list[Piece]]
+"""What blocks hold of some series within [start, end): times, ascending, and values of each."""
 
 
 @dataclass
@@ -38,28 +45,32 @@ class _Cell:
 
 @dataclass
 class Sealed:
-    """What one sealing writes: rows for the tables, and what of the head they replace."""
+    """What one sealing writes, what of the head it replaces, and the last point of each series."""
 
     blocks: list[dict[str, object]] = field(default_factory=list)
     matrices: list[dict[str, object]] = field(default_factory=list)
     taken: list[tuple[tuple[int, bool], NDArray[np.bool_]]] = field(default_factory=list)
     seqs: list[I64] = field(default_factory=list)
+    tails: list[tuple[I64, I64, F64]] = field(default_factory=list)
     samples: int = 0
 
 
 class Sealer:
-    """Turns rows into blocks and matrices."""
+    """Turns points into blocks and matrices. Each series must be given once, but for rows of several stripes."""
 
-    def __init__(self, catalogue: Catalogue, encoder: BlockEncoder, sealed_until: dict[int, int]) -> None:
+    def __init__(self, catalogue: Catalogue, encoder: BlockEncoder, tails: Tails) -> None:
         self._catalogue = catalogue
         self._encoder = encoder
-        self._sealed_until = sealed_until
-        self._cells: dict[tuple[TierName, int, int, bool], _Cell] = {}
-        self._loose: dict[int, list[tuple[I64, F64]]] = {}
+        self._tails = tails
+        self._cells: dict[tuple[TierName, int, int, int], _Cell] = {}
+        self._loose: dict[int, list[Piece]] = {}
         self._out = Sealed()
 
-    def take(self, key: tuple[int, bool], stripe: Stripe, before: int) -> None:
-        """Takes the rows of a stripe that are wholly earlier than `before`, nanoseconds."""
+    def take(self, key: tuple[int, bool], stripe: Stripe, before: int, *, alone: bool) -> None:
+        """Takes the rows of a stripe that are wholly earlier than `before`, nanoseconds.
+
+        `alone` says that no other stripe has any of its series.
+        """
         rows = stripe.rows
         mask = stripe.newest_first_time()[:rows] < before
         if not mask.any():
@@ -67,38 +78,44 @@ class Sealer:
         self._out.taken.append((key, mask))
         self._out.seqs.append(stripe.seqs[:rows][mask].copy())
         times, values = stripe.times[:rows][mask], stripe.values[:rows][mask]
-        if not (stripe.shared_times and stripe.layout.plain):
+        series = stripe.layout.series
+        plain = alone and stripe.shared_times and stripe.layout.plain
+        if not plain or bool((times.min() <= self._tails.of(series).times).any()):
             self._keep_loose(stripe, times, values)
             return
         order = np.argsort(times, kind="stable")
-        times, values = times[order], values[order]
-        first = np.diff(times, prepend=times[0] - 1) > 0
-        until = max((self._sealed_until.get(h, 0) for h in self._hosts_of(stripe.layout.series)), default=0)
-        late = first & (times <= until)
-        if late.any():
-            self._keep_loose(stripe, times[late], values[late])
-        good = first & ~late
-        if good.any():
-            self.add(stripe.layout.series, times[good], values[good].T)
-
-    def _hosts_of(self, series: I64) -> set[int]:
-        return {self._catalogue.series[s].host for s in series.tolist()}
+        self.add(series, times[order], values[order].T)
 
     def _keep_loose(self, stripe: Stripe, times: I64, values: F64) -> None:
         for series, columns in stripe.columns.items():
-            # Row by row, in the order of arrival: of one moment the first to come is kept.
             mine = np.repeat(times, len(columns)) if times.ndim == 1 else times[:, columns].reshape(-1)
-            self._loose.setdefault(series, []).append((mine, values[:, columns].reshape(-1)))
+            self.keep(series, mine, values[:, columns].reshape(-1))
 
-    def add(self, series: I64, times: I64, values: F64, *, late: bool = False) -> None:
-        """Series that share their times: ids [s], ascending nanoseconds [n], values [s, n]."""
+    def keep(self, series: int, times: I64, values: F64) -> None:
+        """Takes points of one series in any order; they are put in order and together with others in the end."""
+        self._loose.setdefault(series, []).append((times, values))
+
+    def add(self, series: I64, times: I64, values: F64) -> None:
+        """Series that share their times, all later than their tails: ids [s], ascending [n], values [s, n]."""
+        before = self._tails.of(series)
+        self._write_blocks(series, times, values)
+        self._roll_up(series, times, values, before)
+        self._note_tails(series, times, values)
+
+    def _write_blocks(self, series: I64, times: I64, values: F64) -> None:
         hosts = np.array([self._catalogue.series[s].host for s in series.tolist()])
         for host in np.unique(hosts).tolist():
             mine = np.flatnonzero(hosts == host)
             mine = mine[np.argsort(series[mine])]
             self._blocks(host, series[mine], times, values[mine])
-        self._roll_up(series, times, values, late)
         self._out.samples += values.size
+
+    def _note_tails(self, series: I64, times: I64, values: F64) -> None:
+        good = ~np.isnan(values)
+        some = good.any(axis=1)
+        newest = values.shape[1] - 1 - np.argmax(good[:, ::-1], axis=1)
+        last = values[np.arange(len(values)), newest]
+        self._out.tails.append((series[some], times[newest[some]], last[some]))
 
     def _blocks(self, host: int, series: I64, times: I64, values: F64) -> None:
         for row in range(0, len(times), BLOCK_ROWS):
@@ -121,10 +138,12 @@ class Sealer:
                     }
                 )
 
-    def _roll_up(self, series: I64, times: I64, values: F64, late: bool) -> None:
+    def _roll_up(self, series: I64, times: I64, values: F64, before: Before) -> None:
         metric_of = np.array([self._catalogue.series[s].metric for s in series.tolist()])
         order = np.argsort(metric_of, kind="stable")
         series, values, metric_of = series[order], values[order], metric_of[order]
+        before = Before(before.times[order], before.values[order])
+        kinds = [self._catalogue.series[s].kind for s in series.tolist()]
         edges = np.flatnonzero(np.diff(metric_of, prepend=-1))
         ends = np.append(edges[1:], len(series))
         for tier in TIERS:
@@ -132,35 +151,76 @@ class Sealer:
             for day in np.unique(times // DAY).tolist():
                 first = max(int(times[0]), day * DAY) // width
                 last = min(int(times[-1]), (day + 1) * DAY - 1) // width
-                summary = summarise(times, values, Steps(first * width, width, last - first + 1))
-                step = first - day * DAY // width
+                steps = Steps(first * width, width, last - first + 1)
+                summary = summarise(times, values, steps)
+                add_growth(summary, times, values, steps, kinds, before)
                 for a, b in zip(edges.tolist(), ends.tolist(), strict=True):
-                    cell = self._cells.setdefault((tier, int(metric_of[a]), day, late), _Cell())
-                    cell.rows.append((series[a:b], step, summary.rows(slice(a, b))))
+                    self._cell(tier, int(metric_of[a]), day, ADDED, series[a:b], steps, summary.rows(slice(a, b)))
 
-    def finish(self, stored: StoredTimes) -> Sealed:
-        """Everything taken, ready to be written. `stored` tells what is there already, so nothing counts twice."""
-        for ids, times, values, late in self._loose_groups(stored):
-            self.add(ids, times, values, late=late)
-        for (tier, metric, day, late), cell in self._cells.items():
-            self._out.matrices.extend(_matrices(self._encoder, tier, metric, day, late, cell.rows))
+    def _cell(
+        self, tier: TierName, metric: int, day: int, how: int, series: I64, steps: Steps, summary: Summary
+    ) -> None:
+        cell = self._cells.setdefault((tier, metric, day, how), _Cell())
+        cell.rows.append((series, (steps.start - day * DAY) // steps.width, summary))
+
+    def finish(self, stored: Stored) -> Sealed:
+        """Everything taken, ready to be written. `stored` tells what blocks hold, for what has come late."""
+        late = self._put_together()
+        for series, pieces, times in late:
+            self._revise(series, pieces, times, stored)
+        # What takes the place of steps comes after what was added to them.
+        for (tier, metric, day, how), cell in sorted(self._cells.items(), key=lambda c: c[0][3]):
+            self._out.matrices.extend(_matrices(self._encoder, tier, metric, day, how, cell.rows))
         return self._out
 
-    def _loose_groups(self, stored: StoredTimes) -> Iterator[tuple[I64, I64, F64, bool]]:
-        """Loose series put together again where their times agree."""
-        groups: dict[tuple[bytes, bool], list[tuple[int, I64, F64]]] = {}
+    def _put_together(self) -> list[tuple[I64, list[Piece], I64]]:
+        """Adds loose series together where their times agree; answers those with late points: the series, all their
+        points taken now, and the moments of the late ones, which they share."""
+        fresh: dict[bytes, list[tuple[int, I64, F64]]] = {}
+        late: dict[bytes, list[tuple[int, Piece, Piece]]] = {}
         for series, pieces in self._loose.items():
             times = np.concatenate([t for t, _ in pieces])
             values = np.concatenate([v for _, v in pieces])
             times, values = ordered_once(times, values)
-            late = int(times[0]) <= self._sealed_until.get(self._catalogue.series[series].host, 0)
-            if late:
-                new = ~np.isin(times, stored(series, int(times[0]), int(times[-1])))
-                times, values = times[new], values[new]
-            if len(times):
-                groups.setdefault((times.tobytes(), late), []).append((series, times, values))
-        for (_, late), members in groups.items():
-            yield np.array([s for s, *_ in members]), members[0][1], np.array([v for *_, v in members]), late
+            at = int(np.searchsorted(times, self._tails.of(np.array([series])).times[0], side="right"))
+            if at:
+                own = (series, (times, values), (times[:at], values[:at]))
+                late.setdefault(times[:at].tobytes(), []).append(own)
+            if at < len(times):
+                fresh.setdefault(times[at:].tobytes(), []).append((series, times[at:], values[at:]))
+        for members in fresh.values():
+            self.add(np.array([s for s, *_ in members]), members[0][1], np.array([v for *_, v in members]))
+        found = []
+        for own_late in late.values():
+            ids, moments = np.array([s for s, *_ in own_late]), own_late[0][2][0]
+            self._write_blocks(ids, moments, np.array([values for *_, (_, values) in own_late]))
+            found.append((ids, [whole for _, whole, _ in own_late], moments))
+        return found
+
+    def _revise(self, series: I64, pieces: list[Piece], late: I64, stored: Stored) -> None:
+        """Sums the steps that late points change up anew, from all points there are."""
+        hour = TIER_SECONDS["1h"] * NS
+        start = int(late[0]) // hour * hour
+        end = ((int(late[-1]) + MAX_GAP) // hour + 1) * hour
+        there = stored(series.tolist(), start - MAX_GAP, end)
+        whole = [_merged(a, b, start - MAX_GAP, end) for a, b in zip(there, pieces, strict=True)]
+        kinds = [self._catalogue.series[s].kind for s in series.tolist()]
+        metrics = np.array([self._catalogue.series[s].metric for s in series.tolist()])
+        for tier in TIERS:
+            width = TIER_SECONDS[tier] * NS
+            for day in range(start // DAY, (end - 1) // DAY + 1):
+                first, last = max(start, day * DAY), min(end, (day + 1) * DAY)
+                steps = Steps(first, width, (last - first) // width)
+                summary = revised(whole, [late] * len(whole), kinds, steps)
+                for metric in np.unique(metrics[(summary.count > 0).any(axis=1)]).tolist():
+                    mine = np.flatnonzero(metrics == metric)
+                    self._cell(tier, metric, day, REPLACED, series[mine], steps, summary.rows(mine))
+
+
+def _merged(one: Piece, other: Piece, start: int, end: int) -> Piece:
+    times, values = ordered_once(np.concatenate([one[0], other[0]]), np.concatenate([one[1], other[1]]))
+    lo, hi = np.searchsorted(times, [start, end])
+    return times[lo:hi], values[lo:hi]
 
 
 def ordered_once(times: I64, values: F64) -> tuple[I64, F64]:
@@ -183,21 +243,17 @@ def without_noise(sums: F64) -> F64:
         return np.where(np.abs(plain - sums) <= np.abs(sums) * 1e-12, plain, sums)
 
 
-FIELDS = ("low", "high", "total", "count", "last")
-
-
 def _matrices(
-    encoder: BlockEncoder, tier: TierName, metric: int, day: int, late: bool, rows: list[tuple[I64, int, Summary]]
+    encoder: BlockEncoder, tier: TierName, metric: int, day: int, how: int, rows: list[tuple[I64, int, Summary]]
 ) -> Iterator[dict[str, object]]:
     series = np.unique(np.concatenate([ids for ids, *_ in rows]))
     first = min(step for _, step, _ in rows)
     last = max(step + summary.count.shape[1] for _, step, summary in rows)
     whole = Summary.empty(len(series), last - first)
     for ids, step, summary in rows:
-        at = slice(step - first, step - first + summary.count.shape[1])
-        places = np.searchsorted(series, ids)
-        whole.merge(places, np.arange(at.start, at.stop), summary, later=True)
-    yield from matrix_rows(encoder, tier, metric, day, first, series, whole, late=late)
+        at = np.arange(step - first, step - first + summary.count.shape[1])
+        whole.add(np.searchsorted(series, ids), at, summary)
+    yield from matrix_rows(encoder, tier, metric, day, first, series, whole, how=how)
 
 
 def matrix_rows(
@@ -209,7 +265,7 @@ def matrix_rows(
     series: I64,
     summary: Summary,
     *,
-    late: bool = False,
+    how: int = ADDED,
     whole: bool = False,
 ) -> Iterator[dict[str, object]]:
     """Rows of the matrix table, `MATRIX_SERIES` series each."""
@@ -221,12 +277,15 @@ def matrix_rows(
             "day": day,
             "step": first,
             "steps": summary.count.shape[1],
-            "late": int(late),
+            "late": how,
             "whole": int(whole),
             "series": series[part].astype(np.int64).tobytes(),
         }
         empty = summary.count[part] == 0
         for name in FIELDS:
             values = np.where(empty, 0.0, getattr(summary, name)[part])
-            row[name] = encoder.encode(without_noise(values) if name == "total" else values)
+            if name in ("total", "grown"):
+                values = without_noise(values)
+            # Nobody reads clocks closer than to a thousandth of a second.
+            row[name] = encoder.encode(np.round(values, 3) if name == "seen" else values)
         yield row

@@ -5,33 +5,40 @@ from __future__ import annotations
 import asyncio
 import logging
 import threading
-from collections.abc import Callable, Iterable, Sequence
+import time
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import delete, func, insert, select, text
+from sqlalchemy import Connection, delete, func, insert, select, text
+from sqlalchemy.exc import OperationalError
 
 from balise.core.series.codec import BlockEncoder
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, Summary
+from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.summary import Summary
 from balise.store.database import open_engine
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue, Layout
-from balise.store.series.head import Batch, Head
+from balise.store.series.door import Door
+from balise.store.series.head import Batch, Head, Stripe
 from balise.store.series.reader import Reader
 from balise.store.series.seal import DAY, TIERS, Sealed, Sealer, matrix_rows
-from balise.store.writer import GroupWriter
+from balise.store.writer import GroupWriter, Stopped
 
 I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
 log = logging.getLogger(__name__)
 
 _INSERT = "INSERT INTO inbox (seq, layout, times, points) VALUES (?, ?, ?, ?)"
+_UNUSED = text("DELETE FROM layout WHERE id = :id AND NOT EXISTS (SELECT 1 FROM inbox WHERE inbox.layout = :id)")
 SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
 MOST_A_SEALING = 4_000_000
+RAW_MARGIN = 2 * 3600 * NS
+"""How much longer raw points stay than is told, so that the steps that a last late point changes can be summed up."""
 QUEUE_POINTS = 2_000_000
 
 
@@ -45,12 +52,24 @@ class Retention:
 
 
 class SeriesStore:
-    """All of series.db. `listeners` are called on the writer's thread with each group of batches written."""
+    """All of series.db.
 
-    def __init__(self, folder: Path, *, retention: Retention | None = None, most_recent: int = 30_000_000) -> None:
+    `listeners` are called on the writer's thread with each group of batches written, from which all points that
+    were there already are left out. `clock` answers the time in nanoseconds.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        *,
+        retention: Retention | None = None,
+        most_recent: int = 30_000_000,
+        clock: Callable[[], int] = time.time_ns,
+    ) -> None:
         self.path = folder / "series.db"
         self.retention = retention or Retention()
         self._most_recent = most_recent
+        self._clock = clock
         self._engine = open_engine(self.path, cache_mib=16)
         self._create()
         self.catalogue = Catalogue()
@@ -66,43 +85,84 @@ class SeriesStore:
             moment=self._moment,
             sealed_until=self.sealed_until,
         )
+        self._door = Door(self.catalogue, self.head, self.reader.stored_moments)
         self.listeners: list[Callable[[Sequence[Batch]], None]] = []
         self.repeated = 0
         self.points = 0
         self._seq = 0
-        self._replay()
         self._write_connection = self._engine.connect()
+        self._replay()
         self._writer: GroupWriter[Batch] = GroupWriter("series-writer", self._commit, limit=QUEUE_POINTS)
 
     def _create(self) -> None:
         with self._engine.begin() as connection:
             form = connection.exec_driver_sql("PRAGMA user_version").scalar_one()
-            if form not in (0, tables.FORM):
+            if form > tables.FORM:
                 raise RuntimeError(
                     f"{self.path} is of form {form}; this version reads form {tables.FORM}. "
                     "Start the version that wrote it."
                 )
             if form == 0:
                 connection.exec_driver_sql("PRAGMA page_size=8192")
+            for step in range(max(form, 1), tables.FORM) if form else ():
+                for statement in tables.UPGRADES[step]:
+                    connection.exec_driver_sql(statement)
             tables.metadata.create_all(connection)
             connection.exec_driver_sql(f"PRAGMA user_version={tables.FORM}")
 
     def _replay(self) -> None:
+        """Puts what is not sealed yet into memory again. What cannot be read is set aside, what repeats itself goes."""
+        connection = self._write_connection
+        self.catalogue.load(connection)
+        rows = connection.execute(select(tables.block.c.host, func.max(tables.block.c.last)).group_by("host"))
+        self.sealed_until.update((host, last) for host, last in rows)
+        self._door.begin(self.sealed_until)
+        repeated: list[int] = []
+        bad: list[tuple[int, str]] = []
+        with self._engine.connect() as reading:
+            for row in reading.exec_driver_sql("SELECT seq, layout, times, points FROM inbox ORDER BY seq"):
+                self._seq = row.seq
+                try:
+                    batch = self._read_row(row.layout, row.times, row.points)
+                except (ValueError, LookupError) as error:
+                    bad.append((row.seq, str(error)))
+                    continue
+                self._door.open()
+                new = self._door.admit(batch).batch
+                if new is None:
+                    repeated.append(row.seq)
+                else:
+                    self.head.append(row.seq, new, self._clock())
+        Catalogue.write(connection, self.catalogue.take_pending())
+        self._set_aside(connection, bad)
+        connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in repeated] or [(-1,)])
+        connection.commit()
+
+    def _read_row(self, layout: int, times: bytes, points: bytes) -> Batch:
+        known = self.catalogue.layout_by_id.get(layout)
+        if known is None or any(s not in self.catalogue.series for s in known.series.tolist()):
+            raise LookupError("its series are not known")
+        batch = Batch(known, np.frombuffer(times, np.int64), np.frombuffer(points, np.float64))
+        if len(batch.values) != len(known.series) or len(batch.times) not in (1, len(known.series)):
+            raise ValueError(f"{len(batch.values)} values and {len(batch.times)} times for {len(known.series)} series")
+        return batch
+
+    def _set_aside(self, connection: Connection, bad: Sequence[tuple[int, str]]) -> None:
+        """Takes rows out of the inbox that cannot be sealed, so that they hold up nothing else."""
+        for seq, why in bad:
+            log.error("row=%d of the inbox is set aside: %s", seq, why)
+            connection.exec_driver_sql(
+                "INSERT OR REPLACE INTO aside (seq, at, why, layout, times, points) SELECT seq, ?, ?, "
+                "coalesce((SELECT series FROM layout WHERE layout.id = inbox.layout), x''), times, points "
+                "FROM inbox WHERE seq = ?",
+                (self._clock() / NS, why[:500], seq),
+            )
+            connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", (seq,))
+
+    def aside(self) -> int:
+        """How many rows were set aside because they could not be sealed."""
         with self._engine.connect() as connection:
-            self.catalogue.load(connection)
-            rows = connection.execute(select(tables.block.c.host, func.max(tables.block.c.last)).group_by("host"))
-            self.sealed_until.update((host, last) for host, last in rows)
-            for seq, layout, times, points in connection.exec_driver_sql(
-                "SELECT seq, layout, times, points FROM inbox ORDER BY seq"
-            ):
-                batch = Batch(
-                    self.catalogue.layout_by_id[layout],
-                    np.frombuffer(times, np.int64),
-                    np.frombuffer(points, np.float64),
-                )
-                if not self.head.holds(batch):
-                    self.head.append(seq, batch)
-                self._seq = seq
+            return int(connection.execute(select(func.count()).select_from(tables.aside)).scalar_one())
 
     # --- taking points in
 
@@ -126,14 +186,16 @@ class SeriesStore:
 
     def _commit(self, batches: Sequence[Batch]) -> None:
         fresh: list[tuple[int, Batch]] = []
+        self._door.open()
         for batch in batches:
-            if self.head.holds(batch):
-                self.repeated += 1
+            admitted = self._door.admit(batch)
+            self.repeated += admitted.repeated
+            if admitted.batch is None:
                 continue
-            if batch.layout.id not in self.catalogue.layout_by_id:
-                batch = Batch(self.catalogue.layout(batch.layout.series), batch.times, batch.values)
-            self._seq += 1
-            fresh.append((self._seq, batch))
+            own = admitted.batch
+            if own.layout.id not in self.catalogue.layout_by_id:
+                own = Batch(self.catalogue.layout(own.layout.series), own.times, own.values)
+            fresh.append((self._seq + len(fresh) + 1, own))
         if not fresh:
             return
         pending = self.catalogue.take_pending()
@@ -148,8 +210,10 @@ class SeriesStore:
             connection.rollback()
             self.catalogue.restore(pending)
             raise
+        now = self._clock()
         for seq, batch in fresh:
-            self.head.append(seq, batch)
+            self._seq = seq
+            self.head.append(seq, batch, now)
             self.points += len(batch.values)
         taken = [batch for _, batch in fresh]
         for listener in self.listeners:
@@ -158,41 +222,71 @@ class SeriesStore:
     # --- keeping
 
     def seal_due(self, now: int) -> int:
-        """Seals when the oldest recent point is old, or too many are recent. Answers how many were sealed."""
+        """Seals stripes that have stood for long, or all when too many points are recent. Answers how many."""
         if self.head.samples > self._most_recent:
             return self.seal(now)
-        oldest = min((int(s.newest_first_time()[0]) for s in list(self.head.stripes.values()) if s.rows), default=now)
+        due = [key for key, stripe in list(self.head.stripes.items()) if now - stripe.since > SEAL_AFTER]
         width = TIER_SECONDS["5m"] * NS
-        return self.seal((now - SEAL_SETTLE) // width * width) if now - oldest > SEAL_AFTER else 0
+        return self.seal((now - SEAL_SETTLE) // width * width, due) if due else 0
 
-    def seal(self, before: int) -> int:
-        """Moves what is wholly earlier than `before` from the inbox into blocks and matrices."""
+    def seal(self, before: int, stripes: Sequence[tuple[int, bool]] | None = None) -> int:
+        """Moves what is wholly earlier than `before` from the inbox into blocks and matrices.
+
+        Only of these stripes if they are named, together with those that have series in common with them.
+        """
         samples = 0
         with self._sealing:
-            waiting = list(self.head.stripes)
+            waiting = list(self.head.stripes) if stripes is None else self.head.with_kin(stripes)
             while waiting:
-                sealer = Sealer(self.catalogue, self._encoder, self.sealed_until)
+                part: list[tuple[tuple[int, bool], Stripe]] = []
                 weight = 0
                 while waiting and weight < MOST_A_SEALING:
                     key = waiting.pop()
-                    stripe = self.head.stripes[key]
-                    weight += stripe.values.size
-                    sealer.take(key, stripe, before)
-                sealed = sealer.finish(self.reader.stored_times)
-                if sealed.taken:
-                    self._writer.run(lambda sealed=sealed: self._write_sealed(sealed))  # type: ignore[misc]
-                    samples += sealed.samples
+                    part.append((key, self.head.stripes[key]))
+                    weight += part[-1][1].values.size
+                samples += self._seal_part(part, before)
         return samples
+
+    def _seal_part(self, part: Sequence[tuple[tuple[int, bool], Stripe]], before: int) -> int:
+        """Seals some stripes; when that fails, each alone, and what fails alone is set aside row by row."""
+        try:
+            sealer = Sealer(self.catalogue, self._encoder, self.reader.tails)
+            for key, stripe in part:
+                sealer.take(key, stripe, before, alone=not self.head.shares(key))
+            sealed = sealer.finish(self.reader.stored)
+            if sealed.taken:
+                self._writer.run(lambda: self._write_sealed(sealed))
+            return sealed.samples
+        except (OperationalError, OSError, Stopped):
+            # The disk is full or the file is locked: nothing is wrong with the points.
+            raise
+        except Exception as error:
+            log.exception("stripes=%d cannot be sealed together", len(part))
+            if len(part) > 1:
+                return sum(self._seal_part([one], before) for one in part)
+            self._put_away(*part[0], before, f"{type(error).__name__}: {error}")
+            return 0
+
+    def _put_away(self, key: tuple[int, bool], stripe: Stripe, before: int, why: str) -> None:
+        mask = stripe.newest_first_time()[: stripe.rows] < before
+        seqs = stripe.seqs[: len(mask)][mask].tolist()
+
+        def write() -> None:
+            connection = self._write_connection
+            with self._moment:
+                try:
+                    self._set_aside(connection, [(seq, why) for seq in seqs])
+                    connection.commit()
+                except Exception:
+                    connection.rollback()
+                    raise
+                self.head.drop([(key, mask)], self._clock())
+
+        self._writer.run(write)
 
     def _write_sealed(self, sealed: Sealed) -> None:
         seqs = np.concatenate(sealed.seqs)
-        gone: list[int] = []
-        taken_rows = {key: int(mask.sum()) for key, mask in sealed.taken}
-        for key in taken_rows:
-            both = [(key[0], True), (key[0], False)]
-            left = sum(self.head.stripes[k].rows - taken_rows.get(k, 0) for k in both if k in self.head.stripes)
-            if not left:
-                gone.append(key[0])
+        touched = {key[0] for key, _ in sealed.taken}
         connection = self._write_connection
         with self._moment:
             try:
@@ -201,47 +295,62 @@ class SeriesStore:
                 if sealed.matrices:
                     connection.execute(insert(tables.matrix), sealed.matrices)
                 connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(s,) for s in seqs.tolist()])
-                if gone:
-                    connection.exec_driver_sql("DELETE FROM layout WHERE id = ?", [(g,) for g in set(gone)])
+                found = [(number, connection.execute(_UNUSED, {"id": number}).rowcount) for number in touched]
                 connection.commit()
             except Exception:
                 connection.rollback()
                 raise
-            self.head.drop(sealed.taken)
-            self.catalogue.forget_layouts(gone)
-            self._note_sealed(sealed.blocks)
+            self.head.drop(sealed.taken, self._clock())
+            self.catalogue.forget_layouts(number for number, rows in found if rows)
+            self._note_sealed(sealed)
 
-    def _note_sealed(self, blocks: Iterable[dict[str, object]]) -> None:
-        for row in blocks:
+    def _note_sealed(self, sealed: Sealed) -> None:
+        for row in sealed.blocks:
             host, last = int(str(row["host"])), int(str(row["last"]))
             self.sealed_until[host] = max(self.sealed_until.get(host, 0), last)
+        for series, times, values in sealed.tails:
+            self.reader.tails.note(series, times, values)
 
     def lay_down(self, series: Sequence[I64], times: Sequence[I64], values: Sequence[F64]) -> None:
         """The bulk path: writes history as sealed blocks and matrices at once, without the inbox.
 
-        Each element is series [s], their shared ascending times [n] and values [s, n]. Points that are there
-        already are left out.
+        Each element is series [s], their shared ascending times [n] and values [s, n]; a series is in one of them
+        only. Points that are there already are left out.
         """
         with self._sealing:
-            sealer = Sealer(self.catalogue, self._encoder, self.sealed_until)
+            sealer = Sealer(self.catalogue, self._encoder, self.reader.tails)
             for ids, moments, part in zip(series, times, values, strict=True):
-                sealer.add(ids, moments, part)
-            sealed = sealer.finish(self.reader.stored_times)
+                self._lay_one(sealer, ids, moments, part)
+            sealed = sealer.finish(self.reader.stored)
             self._writer.run(lambda: self._write_bulk(sealed))
+
+    def _lay_one(self, sealer: Sealer, ids: I64, moments: I64, part: F64) -> None:
+        if bool((moments[0] > self.reader.tails.of(ids).times).all()) and not self.head.any_of(ids):
+            sealer.add(ids, moments, part)
+            return
+        for place, one in enumerate(ids.tolist()):
+            same = np.full(len(moments), one)
+            there = self.head.has(same, moments)
+            there |= self.reader.stored_moments(self.catalogue.series[one].host, same, moments)
+            if not there.all():
+                sealer.keep(one, moments[~there], part[place][~there])
 
     def _write_bulk(self, sealed: Sealed) -> None:
         pending = self.catalogue.take_pending()
         connection = self._write_connection
-        try:
-            Catalogue.write(connection, pending)
-            connection.execute(insert(tables.block), sealed.blocks)
-            connection.execute(insert(tables.matrix), sealed.matrices)
-            connection.commit()
-        except Exception:
-            connection.rollback()
-            self.catalogue.restore(pending)
-            raise
-        self._note_sealed(sealed.blocks)
+        with self._moment:
+            try:
+                Catalogue.write(connection, pending)
+                if sealed.blocks:
+                    connection.execute(insert(tables.block), sealed.blocks)
+                    connection.execute(insert(tables.matrix), sealed.matrices)
+                connection.commit()
+            except Exception:
+                connection.rollback()
+                self.catalogue.restore(pending)
+                raise
+            self._note_sealed(sealed)
+            self._door.begin(self.sealed_until)
 
     def compact(self, now: int) -> int:
         """Puts the pieces of ended days together, one metric a step. Answers how many metrics were done."""
@@ -317,20 +426,28 @@ class SeriesStore:
     def forget(self, now: int) -> None:
         """Removes what is older than its tier is kept."""
         block, matrix = tables.block, tables.matrix
-        raw = now - int(self.retention.raw * DAY)
-        days = {"5m": self.retention.five_minutes, "1h": self.retention.hour}
+        raw = self.kept_from("raw", now) - RAW_MARGIN
 
         def remove() -> None:
             connection = self._write_connection
             connection.execute(delete(block).where(block.c.last < raw))
             for tier in TIERS:
-                old = (now - int(days[tier] * DAY)) // DAY
+                old = self.kept_from(tier, now) // DAY
                 connection.execute(delete(matrix).where(matrix.c.tier == TIER_SECONDS[tier], matrix.c.day < old))
             connection.commit()
 
         self._writer.run(remove)
 
     # --- telling
+
+    def kept_from(self, tier: TierName, now: int) -> int:
+        """From when on a tier has everything that was sent, nanoseconds."""
+        days = {"raw": self.retention.raw, "5m": self.retention.five_minutes, "1h": self.retention.hour}[tier]
+        return now - int(days * DAY)
+
+    def kept_since(self, tier: TierName) -> int:
+        """`kept_from` as of now."""
+        return self.kept_from(tier, self._clock())
 
     @property
     def waiting(self) -> int:
