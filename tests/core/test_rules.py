@@ -14,8 +14,8 @@ from balise.api.hosts import State, Stretch
 from balise.api.rules import Limits, RuleDocument
 from balise.core.health import host_state, ribbon, worst
 from balise.core.rules.limits import LimitMachine
+from balise.core.rules.measuring import OUT, Measuring, Row
 from balise.core.rules.rehearsal import rehearse
-from balise.core.rules.windows import Windows, by_group
 
 NONE = float("nan")
 
@@ -105,76 +105,51 @@ def test_a_rule_that_makes_no_sense_is_refused(document: dict[str, object], said
         RuleDocument.model_validate({"about": "x", "measure": {"metric": "m"}, **document})
 
 
-# --- windows
+# --- measuring
 
 
-def window(take: str, over: float = 60.0, kind: str = "gauge") -> Windows:
-    made = Windows(over, take)  # type: ignore[arg-type]
-    made.grow([kind])  # type: ignore[list-item]
-    return made
-
-
-def feed(made: Windows, points: list[tuple[float, float]]) -> None:
+def measured(
+    take: str, points: list[tuple[float, float]], now: float, over: float = 60.0, kind: str = "gauge"
+) -> float:
+    made = Measuring(take, over)  # type: ignore[arg-type]
+    made.add([Row(kind, 0)])  # type: ignore[arg-type]
     times, values = (np.array(column, float) for column in zip(*points, strict=True))
     made.observe(np.zeros(len(points), np.int64), times, values)
+    return float(made.values(now)[0])
 
 
 @pytest.mark.parametrize(
     ("take", "expected"), [("avg", 4.0), ("min", 1.0), ("max", 9.0), ("count", 4.0), ("sum", 4.0), ("last", 9.0)]
 )
 def test_a_window_answers_over_its_length(take: str, expected: float) -> None:
-    made = window(take)
-    feed(made, [(1000, 100), (1100, 2), (1115, 1), (1130, 4), (1145, 9)])
-    assert made.measure(1150.0)[0] == expected
+    assert measured(take, [(1000, 100), (1100, 2), (1115, 1), (1130, 4), (1145, 9)], 1150.0) == expected
 
 
 def test_a_window_forgets_what_has_left_it() -> None:
-    made = window("avg")
-    feed(made, [(1000, 8.0), (1015, 8.0)])
-    assert made.measure(1020.0)[0] == 8.0
-    assert math.isnan(made.measure(1100.0)[0])
+    assert measured("avg", [(1000, 8.0), (1015, 8.0)], 1020.0) == 8.0
+    assert math.isnan(measured("avg", [(1000, 8.0), (1015, 8.0)], 1100.0))
 
 
 def test_the_rate_of_a_counter_survives_its_reset() -> None:
-    made = window("rate", kind="counter")
-    feed(made, [(1000, 100), (1010, 200), (1020, 50), (1030, 150)])
-    assert made.measure(1031.0)[0] == pytest.approx((100 + 50 + 100) / 30)
+    points = [(1000.0, 100.0), (1010.0, 200.0), (1020.0, 50.0), (1030.0, 150.0)]
+    assert measured("rate", points, 1031.0, kind="counter") == pytest.approx((100 + 50 + 100) / 30)
 
 
 def test_points_out_of_order_land_in_their_place() -> None:
-    made = window("avg")
-    feed(made, [(1030, 3.0), (1010, 1.0), (1020, 2.0)])
-    assert made.measure(1031.0)[0] == 2.0
-    assert made.last_value[0] == 3.0
-
-
-def test_a_series_is_silent_after_three_missed_intervals() -> None:
-    made = window("last")
-    feed(made, [(1000 + 15 * i, 1.0) for i in range(8)])
-    assert not made.silent(1105 + 44)[0]
-    assert made.silent(1105 + 46)[0]
-    assert not window("last").silent(5000.0)[0]
-
-
-@given(st.lists(st.tuples(st.integers(0, 300), st.integers(-9, 9)), min_size=1, max_size=60))
-def test_running_sums_agree_with_the_points_in_the_window(points: list[tuple[int, int]]) -> None:
-    points = sorted(set(points))
-    made = window("avg", over=120.0)
-    for at, value in points:
-        feed(made, [(float(at), float(value))])
-    now = float(points[-1][0])
-    edge = (now // 10 - 12) * 10
-    inside = [value for at, value in points if at >= edge]
-    assert made.measure(now)[0] == pytest.approx(sum(inside) / len(inside), abs=1e-9)
+    assert measured("avg", [(1030, 3.0), (1010, 1.0), (1020, 2.0)], 1031.0) == 2.0
+    assert measured("last", [(1030, 3.0), (1010, 1.0), (1020, 2.0)], 1031.0) == 3.0
 
 
 def test_groups_put_series_together_by_what_is_taken() -> None:
-    values, groups = np.array([1.0, 5.0, NONE, 4.0]), np.array([0, 0, 1, 2])
-    assert by_group(values, groups, 3, "max").tolist()[::2] == [5.0, 4.0]
-    assert by_group(values, groups, 3, "min")[0] == 1.0
-    assert by_group(values, groups, 3, "sum")[0] == 6.0
-    assert by_group(values, groups, 3, "avg")[0] == 3.0
-    assert math.isnan(by_group(values, groups, 3, "max")[1])
+    for take, expected in (("max", 5.0), ("min", 1.0), ("sum", 6.0), ("avg", 3.0), ("last", 5.0), ("count", 2.0)):
+        made = Measuring(take, 60.0)  # type: ignore[arg-type]
+        made.add([Row("gauge", 0), Row("gauge", 0), Row("gauge", 1), Row("gauge", 2)])
+        made.observe(np.array([0, 1, 3]), np.full(3, 1000.0), np.array([1.0, 5.0, 4.0]))
+        values = made.values(1001.0)
+        assert values[0] == expected
+        assert math.isnan(values[1])
+        made.move(1, OUT)
+        assert made.values(1002.0)[0] == 1.0
 
 
 # --- rehearsal and states

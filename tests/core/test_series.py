@@ -266,8 +266,8 @@ def test_groups_add_the_level_of_each_series_not_its_points() -> None:
     quick = (T0 + np.arange(6) * 10 * NS, np.full(6, 10.0))
     slow = (np.array([T0]), np.array([30.0]))
     summary = summarise_flat(Flat.of([quick, slow]), 2, steps)
-    assert combine(summary, ["gauge", "gauge"], np.array([0, 0]), "sum")[0, 0] == 40
-    assert combine(summary, ["gauge", "gauge"], np.array([0, 0]), "count")[0, 0] == 7
+    assert combine(summary, np.zeros(2, bool), np.array([0, 0]), "sum")[0, 0] == 40
+    assert combine(summary, np.zeros(2, bool), np.array([0, 0]), "count")[0, 0] == 7
 
 
 def test_percentiles_agree_with_numpy() -> None:

@@ -2315,6 +2315,11 @@ export interface components {
             /** By */
             by: string;
             /**
+             * Clock Seconds
+             * @description how far the host's clock is ahead of the console's; negative: behind; null: it does not say
+             */
+            clock_seconds?: number | null;
+            /**
              * Cost Seconds
              * @description processor time of an agent's, or length of a remote reading
              */
@@ -3376,7 +3381,7 @@ export interface components {
              * @default avg
              * @enum {string}
              */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p95" | "p99";
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99";
             /** Title */
             title: string;
             /** Where */
@@ -4090,7 +4095,7 @@ export interface components {
              * @default last
              * @enum {string}
              */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p95" | "p99";
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99";
             /** Where */
             where?: string | null;
         };
@@ -4115,6 +4120,8 @@ export interface components {
         /**
          * MetricAnswer
          * @description `values[i]` belongs to the step that begins at `times[i]`; null where nothing was heard.
+         *
+         *     `step_seconds` is wider than the step that was asked for when no tier of the span has such narrow ones.
          */
         MetricAnswer: {
             /**
@@ -4125,6 +4132,12 @@ export interface components {
             left_out: number;
             /** Metric */
             metric: string;
+            /**
+             * Note
+             * @description what could not be known of the span, and why
+             * @default
+             */
+            note: string;
             /** Series */
             series: components["schemas"]["SeriesAnswer"][];
             /** Step Seconds */
@@ -4165,7 +4178,7 @@ export interface components {
              * @default avg
              * @enum {string}
              */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p95" | "p99";
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99";
             /**
              * To
              * @default now

@@ -13,6 +13,7 @@ import httpx
 
 from balise.agent.identity import Identity
 from balise.agent.spool import Parcel, Spool
+from balise.api.agents import SENT_HEADER
 from balise.api.hosts import Facts
 
 log = logging.getLogger(__name__)
@@ -88,7 +89,11 @@ class Deliverer:
 
     def _post(self, parcel: Parcel, content: bytes) -> tuple[str | None, bool]:
         """What went wrong, if anything, and whether trying again is of no use."""
-        headers = {"Content-Type": "application/x-protobuf", "X-Balise-Delivery": parcel.name}
+        headers = {
+            "Content-Type": "application/x-protobuf",
+            "X-Balise-Delivery": parcel.name,
+            SENT_HEADER: f"{time.time():.3f}",
+        }
         try:
             answer = self._http.post(f"/v1/{parcel.kind}", content=gzip.compress(content, 6, mtime=0), headers=headers)
         except httpx.HTTPError as error:

@@ -9,6 +9,9 @@ from pydantic import BaseModel, Field
 from balise.api.hosts import Facts
 from balise.api.spans import Name
 
+SENT_HEADER = "x-balise-sent"
+"""When a delivery was sent by its sender's own clock, unix seconds: how far that clock is off shows when it comes."""
+
 
 class EnrolRequest(BaseModel):
     """`take_over` asks for the identity and history of this machine, or this name, where another collector has it."""

@@ -42,6 +42,9 @@ class Collection(BaseModel):
     delay_seconds: float | None
     cost_seconds: float | None = Field(None, description="processor time of an agent's, or length of a remote reading")
     problem: str | None = None
+    clock_seconds: float | None = Field(
+        None, description="how far the host's clock is ahead of the console's; negative: behind; null: it does not say"
+    )
 
 
 class Host(BaseModel):

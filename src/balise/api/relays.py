@@ -119,13 +119,17 @@ class Relay(BaseModel):
 
 
 class Frame(BaseModel):
-    """The head of one request that a relay took: who sent it, what it is, when it came (unix nanoseconds)."""
+    """The head of one request that a relay took: who sent it, what it is, when it came (unix nanoseconds).
+
+    `behind` is by how many seconds the sender's clock is behind the relay's, if the sender says when it sends.
+    """
 
     sender: str
     kind: Literal["metrics", "logs"]
     delivery: str
     at: int
     json_body: bool = False
+    behind: float | None = None
 
 
 class BundleError(ValueError):

@@ -28,7 +28,7 @@ from balise.demo.telling import Teller
 from balise.server.alerts import group_key
 from balise.server.console import Console, Settings
 from balise.server.hostbook import join_group
-from balise.server.rulebook import smoothed
+from balise.server.rehearsals import smoothed
 from balise.store.events.store import Delivery
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
@@ -171,7 +171,8 @@ class Past:
             steps = Steps(int(start // width * width) * NS, int(width) * NS, int((end - start) // width))
             answer = console.metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
             values = smoothed(answer.values, max(1, round(120 / width)), body.measure.take)
-            times = (np.arange(steps.count) + 1) * width + steps.start / NS
+            steps = answer.steps
+            times = (np.arange(steps.count) + 1) * (steps.width / NS) + steps.start / NS
             found = rehearse(body.limits, times, values)
             console.state.write(
                 lambda s, named=answer.named, found=found: self._write_alerts(

@@ -20,6 +20,7 @@ from balise.api.credentials import SshCredential
 from balise.api.hosts import GroupBody
 from balise.api.probes import ProbeBody, ProbeExpect
 from balise.client import Balise, BaliseError
+from balise.collect.work import Worker
 from balise.core.series.steps import NS
 from balise.demo import harbour
 from balise.demo.fleet import FLEET, OFFICE, Ship
@@ -31,7 +32,7 @@ from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
 from balise.server.access import Principal
-from balise.server.console import Console, Settings, Worker
+from balise.server.console import Console, Settings
 from balise.server.folder import data_folder
 from balise.server.run import bound_socket, run_server
 from balise.store.events.store import Delivery

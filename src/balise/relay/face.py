@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import logging
+import math
 import secrets
 import time
 import zlib
@@ -16,6 +17,7 @@ from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsSer
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise import __version__
+from balise.api.agents import SENT_HEADER
 from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
 from balise.api.status import Status
@@ -116,7 +118,14 @@ class RelayFace:
         kind = "metrics" if scope["path"] == "/v1/metrics" else "logs"
         _check(kind, body, as_json)
         delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100] or f"relay-{secrets.token_hex(12)}"
-        frame = Frame(sender=sender.sender, kind=kind, delivery=delivery, at=time.time_ns(), json_body=as_json)  # type: ignore[arg-type]
+        frame = Frame(
+            sender=sender.sender,
+            kind=kind,  # type: ignore[arg-type]
+            delivery=delivery,
+            at=time.time_ns(),
+            json_body=as_json,
+            behind=_behind_by(headers) if sender.role == "agent" else None,
+        )
         try:
             await self._buffer.put(pack(frame, body))
         except OSError as error:
@@ -140,6 +149,15 @@ class RelayFace:
         extra = [(b"etag", answer.headers["etag"].encode())] if "etag" in answer.headers else []
         kind = answer.headers.get("content-type", "application/json").encode()
         await _send(send, answer.status_code, answer.content, kind, extra)
+
+
+def _behind_by(headers: dict[bytes, bytes]) -> float | None:
+    """By how many seconds a sender's clock is behind this relay's; None when it does not say when it sends."""
+    try:
+        sent = float(headers[SENT_HEADER.encode()])
+    except (KeyError, ValueError):
+        return None
+    return time.time() - sent if math.isfinite(sent) else None
 
 
 def _check(kind: str, body: bytes, as_json: bool) -> None:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import asyncio
 import gzip
 import logging
+import time
 
 import httpx
 
+from balise.api.agents import SENT_HEADER
 from balise.api.relays import BundleAnswer
 from balise.relay.buffer import Buffer
 
@@ -64,7 +66,11 @@ class Forwarder:
             answer = await self._http.post(
                 "/v1/relayed",
                 content=content,
-                headers={"Content-Type": "application/octet-stream", "Content-Encoding": "gzip"},
+                headers={
+                    "Content-Type": "application/octet-stream",
+                    "Content-Encoding": "gzip",
+                    SENT_HEADER: f"{time.time():.3f}",
+                },
                 timeout=60.0,
             )
             if answer.status_code == 200:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import math
 import time
 from collections.abc import Callable, Iterable, Sequence
@@ -10,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import select, update
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from balise.api.alerts import Alert as AlertAnswer
@@ -24,6 +26,7 @@ from balise.server.errors import Refused, unknown
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AlertStep, Callout, Delivery
 
+log = logging.getLogger(__name__)
 EvidenceAt = Callable[[str, float, float], dict[str, Any]]
 
 
@@ -66,6 +69,8 @@ class AlertBook:
     def __init__(self, state: StateStore, evidence: EvidenceAt) -> None:
         self._state = state
         self._evidence = evidence
+        self.failed = 0
+        """Alerts that could not be written, and what could not be told of written ones."""
         self.listeners: list[Callable[[AlertAnswer, str], None]] = []
         self.open: dict[tuple[str, str], Open] = {}
         for row in state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))):
@@ -99,45 +104,84 @@ class AlertBook:
 
     # --- what the rules find
 
-    def apply(self, turns: Sequence[Turn], now: float) -> None:
-        """Writes all turns of one tick, and who is to be told of them, in one transaction."""
+    def apply(self, turns: Sequence[Turn], now: float) -> list[Turn]:
+        """Writes the turns of one tick, and who is to be told of them, in one transaction; answers those written.
+
+        One that cannot be written holds up no other. What cannot be kept at the moment, because the disk is full or
+        the file is locked, is raised: then nothing is written, and the turns have to come again.
+        """
         if not turns:
-            return
+            return []
         kept = {
-            i: self._evidence(t.host_name, now, t.since)
+            i: self._evidence_of(t, now)
             for i, t in enumerate(turns[:20])
             if t.level > OK and (t.rule, t.key) not in self.open and t.host_name
         }
+        try:
+            return self._apply(list(enumerate(turns)), kept, now)
+        except OperationalError:
+            raise
+        except Exception as error:
+            if len(turns) == 1:
+                self.failed += 1
+                log.exception("rule=%s group=%s cannot be written: %s", turns[0].rule, turns[0].key, error)
+                return []
+            written: list[Turn] = []
+            for i, turn in enumerate(turns):
+                try:
+                    written += self._apply([(i, turn)], kept, now)
+                except OperationalError:
+                    raise
+                except Exception:
+                    self.failed += 1
+                    log.exception("rule=%s group=%s cannot be written", turn.rule, turn.key)
+            return written
 
+    def _evidence_of(self, turn: Turn, now: float) -> dict[str, Any]:
+        """What was going on. Evidence that cannot be read is evidence missing, never an alert missing."""
+        try:
+            return self._evidence(turn.host_name, now, turn.since)
+        except Exception as error:
+            log.exception("evidence of host=%s cannot be read", turn.host_name)
+            return {"missing": f"the evidence could not be read ({type(error).__name__})"}
+
+    def _apply(self, turns: Sequence[tuple[int, Turn]], kept: dict[int, dict[str, Any]], now: float) -> list[Turn]:
         def write(session: Session) -> list[tuple[Alert, str]]:
             callouts = [(c.name, filters.parse(c.when), c.tell) for c in session.scalars(select(Callout))]
-            return [
-                done
-                for i, turn in enumerate(turns)
-                if (done := self._write_turn(session, turn, now, callouts, kept.get(i)))
-            ]
+            return [done for i, turn in turns if (done := self._write_turn(session, turn, now, callouts, kept.get(i)))]
 
-        for row, what in self._state.write(write):
+        written = self._state.write(write)
+        for row, _ in written:
             self._remember(row)
-            answer = alert_answer(row)
+        self._tell_listeners([(alert_answer(row), what) for row, what in written])
+        return [turn for _, turn in turns]
+
+    def _tell_listeners(self, told: Sequence[tuple[AlertAnswer, str]]) -> None:
+        """What is written is written: a listener that fails is counted, and keeps nothing from the others."""
+        for answer, what in told:
             for listener in self.listeners:
-                listener(answer, what)
+                try:
+                    listener(answer, what)
+                except Exception:
+                    self.failed += 1
+                    log.exception("alert=%d %s could not be told", answer.id, what)
 
     def _write_turn(
         self, session: Session, turn: Turn, now: float, callouts: Sequence[Any], evidence: dict[str, Any] | None
     ) -> tuple[Alert, str] | None:
         held = self.open.get((turn.rule, turn.key))
-        if held is None:
+        row = session.get(Alert, held.id) if held is not None else None
+        if held is None or row is None:
             if turn.level == OK:
                 return None
             row = _new_alert(turn, now, evidence)
             session.add(row)
             session.flush()
             return self._stepped(session, row, "opened", now, callouts)
-        row = session.get_one(Alert, held.id)
+        row.worst_value, row.silent = held.worst, False
         if not math.isnan(turn.value):
             row.value = turn.value
-        row.worst_value, row.silent = held.worst, False
+            row.worst_value = worse(held.worst, turn.value, below=_below(turn.body))
         if turn.level == OK:
             row.recovered_at, row.recovery = now, "recovered"
             return self._stepped(session, row, "recovered", now, callouts)
@@ -156,11 +200,17 @@ class AlertBook:
         if row.recovered_at is not None:
             self.open.pop(key, None)
             return
-        held = self.open.get(key)
-        worst = held.worst if held else row.worst_value
         service = str(row.attributes.get("service.name", ""))
         self.open[key] = Open(
-            row.id, row.rule, row.group_key, row.host, row.level, row.value, worst, row.silent, service=service
+            row.id,
+            row.rule,
+            row.group_key,
+            row.host,
+            row.level,
+            row.value,
+            row.worst_value,
+            row.silent,
+            service=service,
         )
 
     def see(self, rule: str, key: str, value: float, silent: bool, *, below: bool) -> None:
@@ -170,7 +220,7 @@ class AlertBook:
             return
         if not math.isnan(value) and value != held.value:
             held.value = value
-            held.worst = min(held.worst, value) if below else max(held.worst, value)
+            held.worst = worse(held.worst, value, below=below)
             held.moved = True
         if silent != held.silent:
             held.silent = silent
@@ -184,9 +234,7 @@ class AlertBook:
                 session.add(AlertStep(alert=number, at=now, what=what, level=row.level, value=None))
                 return row
 
-            answer = alert_answer(self._state.write(write))
-            for listener in self.listeners:
-                listener(answer, what)
+            self._tell_listeners([(alert_answer(self._state.write(write)), what)])
 
     def write_values(self) -> None:
         """Keeps the values of open alerts as they are now."""
@@ -201,6 +249,10 @@ class AlertBook:
     def end_of_rule(self, rule: str, why: str, now: float, *, keep: Callable[[str], bool] = lambda _key: False) -> None:
         """Ends a rule's open alerts because the rule changed or went away; whoever was told is told."""
         self._end([held for held in list(self.open.values()) if held.rule == rule and not keep(held.key)], why, now)
+
+    def end_of_groups(self, rule: str, keys: Sequence[str], why: str, now: float) -> None:
+        """Ends the open alerts of things that a rule does not look at any more; whoever was told is told."""
+        self._end([held for key in keys if (held := self.open.get((rule, key)))], why, now)
 
     def end_of_host(self, host: int, why: str, now: float) -> None:
         """Ends a host's open alerts because it has left; whoever was told is told."""
@@ -220,11 +272,10 @@ class AlertBook:
                 rows.append(row)
             return rows
 
-        for row in self._state.write(write):
+        rows = self._state.write(write)
+        for row in rows:
             self._remember(row)
-            answer = alert_answer(row)
-            for listener in self.listeners:
-                listener(answer, "recovered")
+        self._tell_listeners([(alert_answer(row), "recovered") for row in rows])
 
     # --- what people do
 
@@ -243,8 +294,7 @@ class AlertBook:
             return row
 
         answer = self.current(self._state.write(write))
-        for listener in self.listeners:
-            listener(answer, "acknowledged")
+        self._tell_listeners([(answer, "acknowledged")])
         return answer
 
     # --- reading
@@ -409,6 +459,16 @@ def clue_of(evidence: dict[str, Any]) -> str | None:
         if line["severity"] in ("emergency", "alert", "critical", "error", "warning") and line["count"] > line["usual"]:
             return f"{line['count']} × {line['pattern']}"
     return None
+
+
+def worse(one: float, other: float, *, below: bool) -> float:
+    """The worse of two values of a rule whose limits are below, or above."""
+    return min(one, other) if below else max(one, other)
+
+
+def _below(body: RuleBody) -> bool:
+    limit = body.limits.warning or body.limits.critical
+    return limit is not None and limit.below is not None
 
 
 def _finite(value: float) -> float:

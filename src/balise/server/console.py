@@ -6,10 +6,8 @@ import asyncio
 import json
 import logging
 import shutil
-import threading
 import time
 from collections import deque
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -28,12 +26,14 @@ from balise.api.status import Figures, Status, Storage
 from balise.collect.kits.reader import LOCAL, tried
 from balise.collect.remote.hand import SshHand
 from balise.collect.remote.trial import Trial
+from balise.collect.work import Worker
 from balise.core.kits.documents import TargetError, whole_target
 from balise.server.access import Access, Principal
 from balise.server.alerts import AlertBook
 from balise.server.applications import ApplicationBook
 from balise.server.bulk import Enrolments
 from balise.server.certificates import ServerCertificate
+from balise.server.clocks import Clocks
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
 from balise.server.enrolling import Enrolling
@@ -50,6 +50,7 @@ from balise.server.notify import Courier
 from balise.server.plans import PlanBook
 from balise.server.probes import ProbeBook
 from balise.server.proposals import Proposals
+from balise.server.rehearsals import Rehearsals
 from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
 from balise.server.rulebook import Rulebook
@@ -86,37 +87,6 @@ class Settings:
     keep_events_days: float = 30.0
 
 
-class Worker:
-    """Calls `step` again and again on a thread of its own, `pause` seconds apart, until stopped."""
-
-    def __init__(self, name: str, step: Callable[[], object], pause: float) -> None:
-        self._step = step
-        self._pause = pause
-        self._stop = threading.Event()
-        self.failures = 0
-        self._thread = threading.Thread(target=self.run, name=name, daemon=True)
-
-    def start(self) -> None:
-        self._thread.start()
-
-    def run(self) -> None:
-        while not self._stop.is_set():
-            began = time.monotonic()
-            try:
-                self._step()
-            except Exception:
-                # One bad step must not end the watching: it is counted, shown in the status, and tried again.
-                self.failures += 1
-                log.exception("worker=%s", self._thread.name)
-            self._stop.wait(max(0.05, self._pause - (time.monotonic() - began)))
-
-    def stop(self) -> None:
-        self._stop.set()
-
-    def join(self) -> None:
-        self._thread.join(20)
-
-
 class Console:
     """All parts of the service, without its HTTP face."""
 
@@ -130,11 +100,14 @@ class Console:
         self.hub = Hub()
         self.access = Access(self.state)
         self.directory = Directory(self.state)
+        self.clocks = Clocks()
         self.events.hosts = self.directory.names_matching
         self.metrics = Metrics(self.series, self.directory)
         self.evidence = EvidenceReader(self.events)
         self.book = AlertBook(self.state, self.evidence.of_breach)
-        self.hosts = HostBook(state=self.state, directory=self.directory, book=self.book, evidence=self.evidence)
+        self.hosts = HostBook(
+            state=self.state, directory=self.directory, book=self.book, evidence=self.evidence, clocks=self.clocks
+        )
         self.groups = GroupBook(self.state, self.directory)
         self.enrolling = Enrolling(self.state, self.directory)
         self.credentials = CredentialBook(self.state, self.sealer)
@@ -172,14 +145,15 @@ class Console:
             metrics=self.metrics,
         )
         self.watch = Watch(
-            state=self.state, store=self.series, directory=self.directory, metrics=self.metrics, book=self.book
+            state=self.state, store=self.series, directory=self.directory, clocks=self.clocks, book=self.book
         )
+        rehearsals = Rehearsals(store=self.series, metrics=self.metrics, directory=self.directory, clocks=self.clocks)
         self.rules = Rulebook(
-            state=self.state, metrics=self.metrics, watch=self.watch, book=self.book, directory=self.directory
+            state=self.state, metrics=self.metrics, watch=self.watch, book=self.book, rehearsals=rehearsals
         )
         self.plans = PlanBook(self.state, self.directory)
         self.courier = Courier(self.state, self.sealer, settings.base_url)
-        self.metric_intake = MetricIntake(self.series, self.directory)
+        self.metric_intake = MetricIntake(self.series, self.directory, self.clocks)
         self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
         self._workers: list[Worker] = []
         self._reported = time.time_ns()
@@ -371,6 +345,11 @@ class Console:
             for r in self.relays.all()
             if r.report and r.report["dropped"]
         ]
+        now = time.time()
+        found += [said for w in self._workers if (said := w.failures.warning(now))]
+        found += [f"the rule {name} cannot be checked: {why}" for name, why in sorted(self.watch.problems.items())]
+        if aside := self.series.aside():
+            found.append(f"{aside} rows of points could not be sealed and are set aside in series.db")
         return found
 
     def rotate_credential(self, name: str, body: Any, *, anyway: bool) -> None:
@@ -458,21 +437,28 @@ class Console:
         self.relays.stop()
 
     def note_silence(self) -> None:
-        """For each collected host, how long nothing was heard of it, as a series like any other."""
+        """For each collected host, how long nothing was heard of it and how far its clock is off, as series."""
         now = time.time()
-        catalogue = self.series.catalogue
-        metric = catalogue.metric(
-            "balise.host.silence", "s", "gauge", "How long nothing has been heard from a host that is collected from"
-        )
         known = [k for k in self.directory.all() if k.mode != "received" and k.last_seen is not None]
-        if not known or now - self.started_at < 30:
+        if now - self.started_at < 30:
             # After a start, agents first have to find their console again.
             return
-        ids = np.array([catalogue.series_id(k.id, metric, (), "", "gauge") for k in known])
-        values = np.array([max(0.0, now - (k.last_seen or now)) for k in known])
-        self.series.accept_now(
-            self.series.batch(catalogue.layout(ids), np.full(len(ids), int(now * NS), np.int64), np.round(values, 1))
-        )
+        silence = {k.id: max(0.0, now - (k.last_seen or now)) for k in known}
+        clocks = {k.id: abs(behind) for k in known if (behind := self.clocks.known(k.id)) is not None}
+        about = "How long nothing has been heard from a host that is collected from"
+        self._keep_own("balise.host.silence", about, silence, now)
+        self._keep_own("balise.host.clock.error", "How far a host's clock is from the console's", clocks, now)
+
+    def _keep_own(self, name: str, about: str, by_host: dict[int, float], now: float) -> None:
+        """Keeps a number for each host, in seconds, as a metric of the console's own."""
+        if not by_host:
+            return
+        catalogue = self.series.catalogue
+        metric = catalogue.metric(name, "s", "gauge", about)
+        ids = np.array([catalogue.series_id(host, metric, (), "", "gauge") for host in by_host])
+        times = np.full(len(ids), int(now * NS), np.int64)
+        values = np.round(np.array(list(by_host.values())), 1)
+        self.series.accept_now(self.series.batch(catalogue.layout(ids), times, values))
 
     # --- telling of itself
 
@@ -504,7 +490,9 @@ class Console:
             "shapes.hit": self.metric_intake.shape_hits,
             "shapes.learnt": self.metric_intake.shape_misses,
             "arrivals.dropped": self.watch.dropped,
-            "workers.failed": sum(w.failures for w in self._workers),
+            "workers.failed": sum(w.failures.count for w in self._workers),
+            "windows.left_out": self.watch.left_out,
+            "alerts.failed": self.book.failed,
         }
         return Figures(
             uptime_seconds=now - self.started_at,
@@ -538,6 +526,7 @@ class Console:
         self.courier.wake()
         for worker in self._workers:
             worker.join()
+        self.watch.stop(time.time())
         self.remote_work.stop()
         self.probes.stop()
         self.access.write_used()

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import statistics
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
@@ -20,6 +22,8 @@ from balise.store.state.store import StateStore
 from balise.store.state.tables import Group, Host, Member, StateChange
 
 AGENT_INTERVAL = 15.0
+REMEMBERED = 10_000
+"""Changes of hosts remembered for those who follow them."""
 SILENT_AT_LEAST = 45.0
 MOST_HOSTS = 100_000
 KEPT_CHANGES = 400
@@ -44,11 +48,18 @@ class Known:
     listed: list[str] = field(default_factory=list)
     """The groups that name this host; `groups` has those by filter and those above, too."""
     retired: bool = False
-    interval: float = AGENT_INTERVAL
+    gaps: deque[float] = field(default_factory=lambda: deque(maxlen=5))
+    """Seconds between the last deliveries: the middle one is how often to expect the next, so no outage changes it."""
     delay: float | None = None
     cost: float | None = None
     problem: str | None = None
     changes: list[Stretch] = field(default_factory=list)
+
+    @property
+    def interval(self) -> float:
+        if len(self.gaps) < 3:
+            return min(600.0, max(AGENT_INTERVAL, *self.gaps)) if self.gaps else AGENT_INTERVAL
+        return min(600.0, statistics.median(self.gaps))
 
     def is_silent(self, now: float) -> bool:
         if self.last_seen is None:
@@ -84,6 +95,7 @@ class Directory:
         self._by_name: dict[str, Known] = {}
         self.groups: dict[str, KnownGroup] = {}
         self._heard: set[int] = set()
+        self._changes: deque[tuple[int, int]] = deque(maxlen=REMEMBERED)
         self.state_listeners: list[Callable[[Known], None]] = []
         self.reload()
 
@@ -112,6 +124,7 @@ class Directory:
             )
 
         hosts, groups, members, changes = self._state.read(read)
+        changed: list[int] = []
         names = {g.id: g.name for g in groups}
         of_host: dict[int, list[str]] = {}
         for member in members:
@@ -128,12 +141,18 @@ class Directory:
                     gone_row = self._by_id.pop(row.id, None)
                     if gone_row is not None:
                         self._by_name.pop(gone_row.name, None)
+                        changed.append(row.id)
                     continue
-                self._keep(row, of_host.get(row.id, []), order, past.get(row.id, []))
+                before = self._by_id.get(row.id)
+                known = self._keep(row, of_host.get(row.id, []), order, past.get(row.id, []))
+                if before is None or _chosen_by(before) != _chosen_by(known):
+                    changed.append(row.id)
             missing = (set(self._by_id) if chosen is None else set(chosen)) - {row.id for row in hosts}
             for number in missing & set(self._by_id):
                 del self._by_name[self._by_id.pop(number).name]
+                changed.append(number)
             self.version += 1
+            self._changes.extend((self.version, number) for number in changed)
 
     def _keep(self, row: Host, listed: list[str], order: dict[str, int], past: list[Stretch]) -> Known:
         before = self._by_id.get(row.id)
@@ -153,7 +172,7 @@ class Directory:
             facts=row.facts or {},
             listed=sorted(listed, key=order.__getitem__),
             retired=row.retired_at is not None,
-            interval=same.interval if same else AGENT_INTERVAL,
+            gaps=same.gaps if same else deque(maxlen=5),
             delay=same.delay if same else None,
             cost=same.cost if same else None,
             problem=same.problem if same else None,
@@ -176,6 +195,14 @@ class Directory:
             if chosen:
                 found.update(self.lineage(group.name))
         return found
+
+    def changed_since(self, version: int) -> set[int]:
+        """The hosts of which something changed that filters ask, after an earlier `version`."""
+        with self._lock:
+            held = list(self._changes)
+            if len(held) == REMEMBERED and held[0][0] > version + 1:
+                return set(self._by_id)
+            return {number for at, number in held if at > version}
 
     def lineage(self, group: str | None) -> list[str]:
         """A group and those above it, the nearest first."""
@@ -261,7 +288,7 @@ class Directory:
         if known.last_seen is not None:
             gap = now - known.last_seen
             if gap > 1.0:
-                known.interval = min(600.0, 0.8 * known.interval + 0.2 * gap)
+                known.gaps.append(gap)
         known.last_seen = now
         known.delay = max(0.0, now - sent_at)
         self._heard.add(number)
@@ -301,6 +328,11 @@ class Directory:
                     session.execute(update(Host).where(Host.id == number).values(state=state, state_since=now))
 
         self._state.write(write)
+
+
+def _chosen_by(known: Known) -> tuple[object, ...]:
+    """What of a host decides which rules, groups and plans are for it."""
+    return (known.name, known.labels, known.groups, known.mode, known.os, known.facts, known.retired)
 
 
 def attribute_of(known: Known, name: str) -> Any:

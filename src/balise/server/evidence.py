@@ -42,10 +42,13 @@ class EvidenceReader:
         for _, content in found:
             held: dict[tuple[str, str], float] = defaultdict(float)
             for one in content if isinstance(content, list) else []:
-                key = (str(one.get("name", "")), str(one.get("user", "")))
-                cpu[key] += float(one.get("cpu", 0.0))
-                held[key] += float(one.get("memory", 0.0))
-                pids[key].add(int(one.get("pid", 0)))
+                use = _process(one)
+                if use is None:
+                    continue
+                key = (use.name, use.user)
+                cpu[key] += use.cpu
+                held[key] += use.memory
+                pids[key].update(use.pids)
                 seen[key] += 1
             for key, size in held.items():
                 memory[key] = max(memory[key], size)
@@ -113,6 +116,21 @@ class EvidenceReader:
             "lines": [p.model_dump() for p in self.lines(host, start, opened + 1)],
             "changes": self.changes(host, start - CHANGED_WITHIN, opened + 1),
         }
+
+
+def _process(told: Any) -> ProcessUse | None:
+    """One process as a host told of it; None when that makes no sense."""
+    try:
+        return ProcessUse(
+            name=str(told.get("name", "")),
+            user=str(told.get("user", "")),
+            pids=[int(told.get("pid", 0))],
+            cpu=float(told.get("cpu", 0.0)),
+            memory=float(told.get("memory", 0.0)),
+            seen=1,
+        )
+    except (AttributeError, TypeError, ValueError, OverflowError):
+        return None
 
 
 def filters_text(text: str) -> str:

@@ -15,6 +15,7 @@ from balise.api.spans import rfc3339
 from balise.core.health import ribbon
 from balise.server.access import audit
 from balise.server.alerts import AlertBook
+from balise.server.clocks import Clocks
 from balise.server.directory import Directory, Known, read_filter
 from balise.server.errors import bad_field, unknown
 from balise.server.evidence import EvidenceReader
@@ -56,11 +57,20 @@ class Clones:
 class HostBook:
     """Hosts, and what their collectors say of them."""
 
-    def __init__(self, *, state: StateStore, directory: Directory, book: AlertBook, evidence: EvidenceReader) -> None:
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        book: AlertBook,
+        evidence: EvidenceReader,
+        clocks: Clocks,
+    ) -> None:
         self._state = state
         self._directory = directory
         self._book = book
         self._evidence = evidence
+        self._clocks = clocks
         self._reports: dict[int, dict[str, Any]] = {}
         self._clones = Clones()
         self.changed: Callable[[], None] = lambda: None
@@ -130,10 +140,15 @@ class HostBook:
                 delay_seconds=round(known.delay, 3) if known.delay is not None else None,
                 cost_seconds=known.cost,
                 problem=known.problem,
+                clock_seconds=self._clock_of(known.id),
             ),
             open_alerts=len(severities.get(known.id, ())),
             retired_at=rfc3339(row.retired_at) if row and row.retired_at else None,
         )
+
+    def _clock_of(self, host: int) -> float | None:
+        behind = self._clocks.known(host)
+        return None if behind is None else round(-behind, 2)
 
     def states(self, name: str, start: float, end: float) -> list[Stretch]:
         """How a host's state went over [start, end)."""

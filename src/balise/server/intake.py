@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 from google.protobuf import json_format
+from numpy.typing import NDArray
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
@@ -21,6 +22,7 @@ from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 from balise.core.series.shapes import BodyReader, Points
 from balise.core.series.wire import Section, Slot, Span, WireError, attribute_text, read_metric, read_resource, sections
 from balise.server.access import Principal
+from balise.server.clocks import Clocks
 from balise.server.directory import Directory, Known
 from balise.server.errors import Refused
 from balise.store.events.day import NewEvent, Snapshot
@@ -30,6 +32,7 @@ from balise.store.series.head import Batch
 from balise.store.series.store import SeriesStore
 from balise.store.state.secrets import digest as digest_of
 
+I64 = NDArray[np.int64]
 NS = 1_000_000_000
 DAY = 86_400 * NS
 AHEAD = 600 * NS
@@ -65,11 +68,12 @@ def kept_of_resource(attributes: dict[str, str]) -> list[tuple[str, str]]:
 class MetricIntake:
     """Reads metric requests and hands their points to the series store."""
 
-    def __init__(self, store: SeriesStore, directory: Directory) -> None:
+    def __init__(self, store: SeriesStore, directory: Directory, clocks: Clocks) -> None:
         self._store = store
         self._directory = directory
+        self._clocks = clocks
         self._reader = BodyReader(capacity=SHAPE_BYTES)
-        self._hosts_of: dict[int, tuple[int, ...]] = {}
+        self._hosts_of: dict[int, tuple[I64, I64]] = {}
         self.counters: Counter[str] = Counter()
 
     async def take(
@@ -80,8 +84,11 @@ class MetricIntake:
         as_json: bool,
         arrived: int | None = None,
         of_host: bool = True,
+        behind: float | None = None,
     ) -> Outcome:
         """Done when every point that was taken is durable. `arrived` is when a relay took it, unix nanoseconds.
+
+        `behind` is by how many seconds the clock of an agent, or of who reads a host, is behind ours.
 
         What is not `of_host` is about a service on it, read by somebody else: it does not prove that the host is alive.
 
@@ -99,6 +106,8 @@ class MetricIntake:
             else:
                 shape = self._learn(principal, sender, body)
         points = shape.gather(body)
+        if of_host and isinstance(shape.tag, Layout):
+            self._note_clocks(shape.tag, points.times, arrived, behind)
         batch, outcome = self._checked(points, shape.tag, shape.skipped, arrived)
         if batch is not None:
             await self._store.accept(batch)
@@ -180,16 +189,32 @@ class MetricIntake:
 
     def _note_heard(self, batch: Batch) -> None:
         now = time.time()
-        hosts = self._hosts_of.get(batch.layout.id)
-        if hosts is None:
+        for host, newest in self._newest_of_hosts(batch.layout, batch.times):
+            self._directory.heard(host, newest / NS, now)
+
+    def _note_clocks(self, layout: Layout, times: I64, arrived: int | None, behind: float | None) -> None:
+        """Measures the clock of each host, also by points that will not be taken."""
+        for host, newest in self._newest_of_hosts(layout, times):
+            if behind is not None:
+                self._clocks.told(host, behind)
+            elif newest:
+                self._clocks.aged(host, newest / NS, arrived / NS if arrived else time.time())
+
+    def _newest_of_hosts(self, layout: Layout, times: I64) -> list[tuple[int, int]]:
+        """The hosts of a layout, each with the newest of its times, nanoseconds."""
+        found = self._hosts_of.get(layout.id)
+        if found is None:
             if len(self._hosts_of) > 200_000:
                 self._hosts_of.clear()
             series = self._store.catalogue.series
-            hosts = tuple({series[s].host for s in batch.layout.series.tolist()})
-            self._hosts_of[batch.layout.id] = hosts
-        at = int(batch.times.max()) / NS
-        for host in hosts:
-            self._directory.heard(host, at, now)
+            hosts = np.array([series[s].host for s in layout.series.tolist()], np.int64)
+            found = self._hosts_of[layout.id] = np.unique(hosts, return_inverse=True)
+        hosts, index = found
+        if len(times) == 1 or len(hosts) == 1:
+            return [(host, int(times.max())) for host in hosts.tolist()]
+        newest = np.zeros(len(hosts), np.int64)
+        np.maximum.at(newest, index, times)
+        return list(zip(hosts.tolist(), newest.tolist(), strict=True))
 
     def forget_shapes(self) -> None:
         """A host has left: a body that was known by its shape alone is looked at anew."""

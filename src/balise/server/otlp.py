@@ -5,10 +5,13 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
+import math
+import time
 import zlib
 from collections.abc import Awaitable, Callable
 from typing import Any
 
+from balise.api.agents import SENT_HEADER
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
 from balise.core.series.wire import WireError
 from balise.server.access import WAITING, Access, Principal
@@ -105,7 +108,8 @@ class OtlpPaths:
             principal = self._admit(scope, headers, kind)
             body = await _read(receive, headers)
             if scope["path"] == "/v1/metrics":
-                outcome = await self._metrics.take(principal, body, as_json=as_json)
+                behind = behind_by(headers) if principal.host is not None else None
+                outcome = await self._metrics.take(principal, body, as_json=as_json, behind=behind)
                 noun = "points"
             else:
                 delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100]
@@ -138,15 +142,21 @@ class OtlpPaths:
             frames = list(unpack(body))
         except BundleError as error:
             raise WireError(str(error)) from None
-        answers = await asyncio.gather(*(self._frame(relay.relay, frame, content) for frame, content in frames))
+        behind = behind_by(headers) or 0.0
+        answers = await asyncio.gather(*(self._frame(relay.relay, frame, content, behind) for frame, content in frames))
         return BundleAnswer(frames=list(answers)).model_dump_json(exclude_defaults=True).encode()
 
-    async def _frame(self, relay: int, frame: Frame, body: bytes) -> FrameStatus:
+    async def _frame(self, relay: int, frame: Frame, body: bytes, relay_behind: float) -> FrameStatus:
+        """Takes one frame of a relay whose own clock is `relay_behind` seconds behind ours."""
+        own = 0.0 if frame.sender.startswith("remote:") else frame.behind
+        behind = None if own is None else own + relay_behind
         try:
             principal = self._speaker(relay, frame)
             if frame.kind == "metrics":
                 of_host = not frame.sender.startswith("service:")
-                await self._metrics.take(principal, body, as_json=frame.json_body, arrived=frame.at, of_host=of_host)
+                await self._metrics.take(
+                    principal, body, as_json=frame.json_body, arrived=frame.at, of_host=of_host, behind=behind
+                )
             else:
                 await self._logs.take(
                     principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=frame.at
@@ -182,6 +192,15 @@ class OtlpPaths:
         if kind not in (PROTOBUF, JSON):
             raise _Refused(415, "send application/x-protobuf or application/json")
         return principal
+
+
+def behind_by(headers: dict[bytes, bytes]) -> float | None:
+    """By how many seconds a sender's clock is behind ours, from when it says that it sends; None if it does not."""
+    try:
+        sent = float(headers[SENT_HEADER.encode()])
+    except (KeyError, ValueError):
+        return None
+    return time.time() - sent if math.isfinite(sent) else None
 
 
 async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: list[tuple[bytes, bytes]]) -> None:

@@ -4,29 +4,24 @@ from __future__ import annotations
 
 import time
 from importlib import resources
-from typing import Any
 
-import numpy as np
 import yaml
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.rules import Rehearsal, Rehearse, RehearsedAlert, RuleBody, RuleDocument
+from balise.api.rules import Rehearsal, Rehearse, RuleBody, RuleDocument
 from balise.api.rules import Rule as RuleAnswer
 from balise.api.spans import rfc3339, seconds
-from balise.core.rules.limits import LEVEL_NAMES
-from balise.core.rules.rehearsal import rehearse
-from balise.core.series.steps import NS, Steps
 from balise.server.access import audit
 from balise.server.alerts import AlertBook
-from balise.server.directory import Directory, read_filter
+from balise.server.directory import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics import Metrics, span_of, unit_of
+from balise.server.rehearsals import Rehearsals
 from balise.server.watch import Watch
 from balise.store.state.store import StateStore
 from balise.store.state.tables import AuditEntry, Rule
 
-MOST_REHEARSED = 500
 MOST_RULES = 2000
 
 
@@ -44,13 +39,13 @@ class Rulebook:
     """All rules."""
 
     def __init__(
-        self, *, state: StateStore, metrics: Metrics, watch: Watch, book: AlertBook, directory: Directory
+        self, *, state: StateStore, metrics: Metrics, watch: Watch, book: AlertBook, rehearsals: Rehearsals
     ) -> None:
         self._state = state
         self._metrics = metrics
         self._watch = watch
         self._book = book
-        self._directory = directory
+        self._rehearsals = rehearsals
 
     def ship(self, documents: list[RuleDocument] | None = None, by: str = "balise") -> list[str]:
         """Puts in rules that are new, and renews those that nobody changed; answers the names of those it wrote.
@@ -157,68 +152,12 @@ class Rulebook:
         self._watch.change(name, None, time.time(), "rule deleted")
 
     def rehearse(self, request: Rehearse) -> Rehearsal:
-        """When the rule would have opened over the span, asked at steps of a tier that still has it."""
+        """When the rule would have opened over the span, with the limits that plans give hosts now."""
         body = body_of(request.rule)
         self.check(body)
         start, end = span_of(request.from_, request.to, time.time())
-        metric = self._metrics.engine.catalogue.metrics.get(body.measure.metric)
-        if metric is None:
-            raise bad_field("rule.measure.metric", f"no metric {body.measure.metric!r} has arrived yet")
-        over = seconds(body.measure.over)
-        width = max(15.0, min(over, 60.0)) if end - start <= 6 * 3600 else max(60.0, (end - start) / 2880)
-        if end - start > 2 * 86_400:
-            width = -(-width // 300) * 300
-        steps = Steps(int(start * NS), int(width * NS), max(1, int((end - start) // width)))
-        if width % 300 == 0:
-            steps = Steps(int(start // width * width) * NS, int(width) * NS, steps.count)
-        answer = self._metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
-        values = smoothed(answer.values, max(1, round(over / width)), body.measure.take)
-        hosts = read_filter(body.hosts, "rule.hosts")
-        allowed = {k.name for k in self._directory.matching(hosts)}
-        keep = [i for i, n in enumerate(answer.named) if "host" not in n or n["host"] in allowed]
-        times = (np.arange(steps.count) + 1) * width + steps.start / NS
-        found = rehearse(body.limits, times, values[keep])
-        items = [
-            RehearsedAlert(
-                host=answer.named[keep[b.group]].get("host", ""),
-                attributes={k: v for k, v in answer.named[keep[b.group]].items() if k != "host"},
-                severity=LEVEL_NAMES[b.level],
-                opened_at=b.opened_at,
-                recovered_at=b.recovered_at,
-                worst_value=b.worst_value,
-            )
-            for b in found
-        ]
-        return Rehearsal(
-            groups=len(keep),
-            step_seconds=width,
-            unit=unit_of(metric.unit, body.measure.take),
-            items=items[-MOST_REHEARSED:],
-            left_out=max(0, len(items) - MOST_REHEARSED),
-        )
-
-
-def smoothed(values: Any, steps: int, take: str) -> Any:
-    """Values over the last `steps` steps; for `last` the newest of them carries on over gaps."""
-    if steps <= 1:
-        return values
-    out = values.copy()
-    for i in range(values.shape[1]):
-        window = values[:, max(0, i - steps + 1) : i + 1]
-        with np.errstate(all="ignore"):
-            if take == "last":
-                some = ~np.isnan(window)
-                newest = window.shape[1] - 1 - np.argmax(some[:, ::-1], axis=1)
-                out[:, i] = window[np.arange(len(window)), newest]
-            elif take == "min":
-                out[:, i] = np.fmin.reduce(window, axis=1)
-            elif take == "max":
-                out[:, i] = np.fmax.reduce(window, axis=1)
-            else:
-                known = ~np.isnan(window)
-                total = np.where(known, window, 0.0).sum(axis=1)
-                out[:, i] = np.where(known.any(axis=1), total / np.maximum(known.sum(axis=1), 1), np.nan)
-    return out
+        name = request.rule.rule or ""
+        return self._rehearsals.run(body, start, end, lambda _rule, host: self._watch.limits_of(name, host))
 
 
 def _was_removed(session: Session, name: str) -> bool:

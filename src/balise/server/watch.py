@@ -7,227 +7,53 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import select
 
-from balise.api.rules import Limits, RuleBody
-from balise.api.spans import seconds
-from balise.core import filters
+from balise.api.rules import RuleBody
 from balise.core.rules.limits import LimitMachine, Transition
-from balise.core.rules.windows import Windows, by_group
-from balise.core.series.steps import NS, Steps
-from balise.server.alerts import AlertBook, Turn, group_key
+from balise.core.rules.measuring import Measuring, Row
+from balise.core.rules.rehearsal import Arrivals, play
+from balise.core.series.growth import MAX_GAP
+from balise.core.series.steps import NS
+from balise.server.alerts import AlertBook, Turn
+from balise.server.clocks import Clocks
 from balise.server.directory import Directory
-from balise.server.metrics import Metrics, unit_of
-from balise.store.series.catalogue import Catalogue, Metric
+from balise.server.holds import HoldBook
+from balise.server.watched import LimitsOf, Watched
 from balise.store.series.head import Batch
-from balise.store.series.query import lookup_of
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Rule
 
 log = logging.getLogger(__name__)
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
 MOST_ARRIVALS = 200_000
-REPLAY_SECONDS = 3600.0
-REPLAY_STEP = 5.0
-SLOW_EVERY = 5.0
-"""Seconds between askings of rules that need a whole query: percentiles and histograms."""
-
-
-@dataclass
-class _Group:
-    key: str
-    host: int | None
-    host_name: str
-    attributes: dict[str, str]
-
-
-LimitsOf = Callable[[str, int], Limits | None]
-"""What the plans say of a rule's limits on a host; None where the rule's own hold."""
+PLAYED_MOMENTS = 900
+"""Moments at which the past is looked at to learn since when something is breached."""
+PUT_OFF = 30.0
+"""Seconds before an alert that cannot be written is tried again."""
 
 
 def _the_rules_own(_rule: str, _host: int) -> None:
     return None
 
 
-class Watched:
-    """One rule at work: its series, groups, windows and limits."""
-
-    def __init__(
-        self,
-        name: str,
-        body: RuleBody,
-        catalogue: Catalogue,
-        directory: Directory,
-        metrics: Metrics,
-        limits_of: LimitsOf = _the_rules_own,
-    ) -> None:
-        self.name = name
-        self._limits_of = limits_of
-        self.body = body
-        self._catalogue = catalogue
-        self._directory = directory
-        self._metrics = metrics
-        self._where = filters.parse(body.measure.where) if body.measure.where else None
-        self._hosts = filters.parse(body.hosts) if body.hosts else None
-        self.over = seconds(body.measure.over)
-        self.below = (body.limits.warning or body.limits.critical).below is not None  # type: ignore[union-attr]
-        self.numbers: dict[str, int] = {}
-        self.groups: list[_Group] = []
-        self._windows = Windows(self.over, body.measure.take)
-        self.machine = LimitMachine(body.limits)
-        self._seen = 0
-        self._row_of = np.full(0, -1, np.int64)
-        self._series: list[int] = []
-        self._group_of: NDArray[np.int64] = np.empty(0, np.int64)
-        self.slow = body.measure.take.startswith("p")
-        self._slow_at = 0.0
-        self._slow_values = np.empty(0)
-
-    @property
-    def metric(self) -> Metric | None:
-        return self._catalogue.metrics.get(self.body.measure.metric)
-
-    @property
-    def unit(self) -> str:
-        metric = self.metric
-        return unit_of(metric.unit, self.body.measure.take) if metric else ""
-
-    def find_series(self, book: AlertBook) -> None:
-        """Takes up series that are new since the last time."""
-        metric = self.metric
-        if metric is None or len(metric.series) == self._seen:
-            return
-        fresh = metric.series[self._seen : len(metric.series)]
-        self._seen += len(fresh)
-        rows: list[int] = []
-        groups: list[int] = []
-        for number in fresh:
-            one = self._catalogue.series[number]
-            lookup = lookup_of(self._directory, one)
-            if not self._directory.is_here(one.host):
-                continue
-            if self._hosts is not None and not filters.matches(self._hosts, lookup):
-                continue
-            if self._where is not None and not filters.matches(self._where, lookup):
-                continue
-            self.slow = self.slow or one.part != ""
-            values = {name: _text(lookup(name)) for name in self.body.measure.each}
-            rows.append(number)
-            groups.append(self._group(values, one.host, book))
-        if not rows:
-            return
-        self._windows.grow([self._catalogue.series[s].kind for s in rows])
-        size = max(rows) + 1
-        if size > len(self._row_of):
-            self._row_of = np.concatenate([self._row_of, np.full(size - len(self._row_of) + 1024, -1, np.int64)])
-        self._row_of[rows] = np.arange(len(self._series), len(self._series) + len(rows))
-        self._series.extend(rows)
-        self._group_of = np.concatenate([self._group_of, np.array(groups, np.int64)])
-
-    def _group(self, values: dict[str, str], host: int, book: AlertBook) -> int:
-        key = group_key(values)
-        number = self.numbers.get(key)
-        if number is None:
-            number = self.numbers[key] = len(self.groups)
-            named = "host" in self.body.measure.each
-            name = self._directory.name(host) or ""
-            attributes = {k: v for k, v in values.items() if k != "host"}
-            self.groups.append(_Group(key, host if named else None, name if named else "", attributes))
-            self.machine.grow(len(self.groups))
-            own = self._limits_of(self.name, host) if named else None
-            if own is not None:
-                self.machine.set_limits(number, own)
-            held = book.open.get((self.name, key))
-            if held:
-                self.machine.restore(number, held.level)
-        return number
-
-    def observe(self, series: NDArray[np.int64], times: NDArray[np.float64], values: NDArray[np.float64]) -> None:
-        """Takes points, times in unix seconds."""
-        known = series < len(self._row_of)
-        rows = np.where(known, self._row_of[np.where(known, series, 0)], -1) if len(self._row_of) else None
-        if rows is not None:
-            mine = rows >= 0
-            if mine.any():
-                self._windows.observe(rows[mine], times[mine], values[mine])
-
-    def measure(self, now: float) -> NDArray[np.float64]:
-        """The value of each group now."""
-        if not self.slow:
-            take = self.body.measure.take
-            return by_group(self._windows.measure(now), self._group_of, len(self.groups), take)
-        if now - self._slow_at >= SLOW_EVERY or len(self._slow_values) != len(self.groups):
-            self._slow_at = now
-            self._slow_values = self._ask(now)
-        return self._slow_values
-
-    def _ask(self, now: float) -> NDArray[np.float64]:
-        out = np.full(len(self.groups), np.nan)
-        metric = self.metric
-        if metric is None:
-            return out
-        width = int(self.over * NS)
-        end = int(now * NS)
-        measure = self.body.measure
-        answer = self._metrics.engine.ask(
-            metric, measure.where, Steps(end - width, width, 1), measure.take, measure.each
-        )
-        for named, values in zip(answer.named, answer.values, strict=True):
-            number = self.numbers.get(group_key(named))
-            if number is not None:
-                out[number] = values[0]
-        return out
-
-    def advance(self, now: float) -> tuple[list[Transition], NDArray[np.float64]]:
-        values = self.measure(now)
-        return self.machine.advance(now, values), values
-
-    def silent(self, now: float) -> NDArray[np.bool_]:
-        """Groups all of whose series have stopped."""
-        if not len(self.groups):
-            return np.empty(0, bool)
-        quiet = self._windows.silent(now)
-        heard = np.bincount(self._group_of[~quiet], minlength=len(self.groups))
-        return heard == 0
-
-    def turn(self, change: Transition, value: float) -> Turn:
-        group = self.groups[change.row]
-        return Turn(
-            rule=self.name,
-            body=self.body,
-            unit=self.unit,
-            key=group.key,
-            host=group.host,
-            host_name=group.host_name,
-            attributes=group.attributes,
-            level=change.after,
-            value=value,
-            bound=self.machine.bound_of(change.after, change.row),
-            since=change.since,
-        )
-
-
-def _text(value: object) -> str:
-    if isinstance(value, list | tuple):
-        return ", ".join(sorted(str(v) for v in value))
-    return "" if value is None else str(value)
-
-
 class Watch:
     """All rules at work. `tick` is called every second by its worker, and by tests."""
 
     def __init__(
-        self, *, state: StateStore, store: SeriesStore, directory: Directory, metrics: Metrics, book: AlertBook
+        self, *, state: StateStore, store: SeriesStore, directory: Directory, clocks: Clocks, book: AlertBook
     ) -> None:
         self._state = state
         self._store = store
         self._directory = directory
-        self._metrics = metrics
+        self._clocks = clocks
         self._book = book
+        self._holds = HoldBook(state)
         self._lock = threading.RLock()
         self._arrivals: deque[Batch] = deque(maxlen=MOST_ARRIVALS)
         self.rules: dict[str, Watched] = {}
@@ -237,125 +63,185 @@ class Watch:
         """The rules whose limits some plan changes."""
         self.last_tick = 0.0
         self.dropped = 0
+        self._refill = False
+        self.problems: dict[str, str] = {}
+        """Rules that cannot be checked, and why."""
+        self._put_off: dict[tuple[str, str], float] = {}
         store.listeners.append(self.arrived)
 
     def arrived(self, batches: Sequence[Batch]) -> None:
         """Called by the series store with what is durable."""
-        self.dropped += max(0, len(self._arrivals) + len(batches) - MOST_ARRIVALS)
+        lost = max(0, len(self._arrivals) + len(batches) - MOST_ARRIVALS)
+        if lost:
+            # Nothing is missing in the store: windows are filled from there at the next tick.
+            self.dropped += lost
+            self._refill = True
         self._arrivals.extend(batches)
 
+    # --- which rules
+
     def load(self, now: float) -> None:
-        """Takes up all enabled rules and plays the last hour through them, so that holds and windows go on."""
+        """Takes up all enabled rules: windows are filled from the store, holds and levels go on from what is kept."""
         with self._lock:
             rows = self._state.read(lambda s: list(s.scalars(select(Rule))))
+            kept = self._holds.read()
+            self._version = self._directory.version
             self.rules = {}
             for row in rows:
                 body = RuleBody.model_validate(row.body)
                 if body.enabled:
-                    self.rules[row.name] = self._watched(row.name, body)
-            self._replay(list(self.rules.values()), now)
-            self._version = self._directory.version
+                    self.rules[row.name] = self._taken_up(row.name, body, now)
+                    if row.name in kept:
+                        self.rules[row.name].resume(kept[row.name])
+                    else:
+                        self._play_past(self.rules[row.name], now)
 
-    def _watched(self, name: str, body: RuleBody) -> Watched:
-        made = Watched(name, body, self._store.catalogue, self._directory, self._metrics, self.limits_of)
-        made.find_series(self._book)
+    def _taken_up(self, name: str, body: RuleBody, now: float) -> Watched:
+        made = Watched(name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self.limits_of)
+        self._fill(made, made.find_series(), now)
+        self._restore(made)
         return made
+
+    def _restore(self, rule: Watched) -> None:
+        for number, group in enumerate(rule.groups):
+            held = self._book.open.get((rule.name, group.key))
+            if held is not None and not rule.machine.level[number]:
+                rule.machine.restore(number, held.level)
+
+    def _fill(self, rule: Watched, series: Sequence[int], now: float) -> None:
+        """Puts what the store has into the windows of these series."""
+        if not series:
+            return
+        found = self._stored(rule, series, now - rule.over)
+        rule.observe(np.array(series, np.int64)[found.rows], found.times, found.values)
+
+    def _stored(self, rule: Watched, series: Sequence[int], start: float) -> Arrivals:
+        """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
+        behind = self._behind(rule)
+        reach = start - (float(behind.max()) if behind is not None else 0.0)
+        if rule.measuring.windows.growing:
+            reach -= MAX_GAP / NS
+        rows, times, values = self._store.reader.since(series, int(reach * NS))
+        return Arrivals(rows, times / NS, values)
+
+    def _behind(self, rule: Watched) -> F64 | None:
+        return self._clocks.behind_of(rule.hosts)
+
+    def _play_past(self, rule: Watched, now: float) -> None:
+        """Learns from stored points since when things are breached."""
+        hold = max(rule.holds, default=0.0)
+        if hold <= 0 or not rule.series:
+            return
+        measuring = Measuring(rule.body.measure.take, rule.over)
+        parts = [self._store.catalogue.series[number] for number in rule.series]
+        groups = rule.measuring.group_of.tolist()
+        measuring.add([Row(s.kind, g, s.part, (s.host, s.attributes)) for s, g in zip(parts, groups, strict=True)])
+        behind = self._behind(rule)
+        start = now - hold - 1.0
+        moments = np.arange(start, now, max(1.0, hold / PLAYED_MOMENTS))
+        machine = LimitMachine(rule.body.limits, len(rule.groups))
+        for number, group in enumerate(rule.groups):
+            own = self.limits_of(rule.name, group.host) if group.host is not None else None
+            if own is not None:
+                machine.set_limits(number, own)
+        found = self._stored(rule, rule.series, start - rule.over)
+        for at, values in play(measuring, found, moments, behind if behind is not None else np.zeros(len(parts))):
+            machine.propose(at, values)
+        for row in range(len(rule.groups)):
+            rule.machine.resume(row, machine.breaches_of(row))
 
     def change(self, name: str, body: RuleBody | None, now: float, why: str) -> None:
         """Takes up a changed rule, or lets go of one. Alerts of groups the new form still has stay open."""
         with self._lock:
-            self.rules.pop(name, None)
+            self.problems.pop(name, None)
             if body is None or not body.enabled:
+                self.rules.pop(name, None)
+                self._holds.forget(name)
                 self._book.end_of_rule(name, why, now)
                 return
-            made = self._watched(name, body)
-            keys = {group.key for group in made.groups}
-            self._book.end_of_rule(name, why, now, keep=lambda key: key in keys)
-            self._replay([made], now)
+            made = self._taken_up(name, body, now)
+            self._play_past(made, now)
+            self._holds.touch(name)
+            self._book.end_of_rule(name, why, now, keep=lambda key: key in made.numbers)
             self.rules[name] = made
 
     def plans_changed(self, rules: Sequence[str], now: float) -> None:
-        """Takes up these rules again, because plans give some hosts other limits now."""
+        """Plans give some hosts other limits of these rules now; what windows hold goes on."""
         with self._lock:
             for name in rules:
                 if name in self.rules:
-                    self.change(name, self.rules[name].body, now, "limits changed by a plan")
+                    self.rules[name].relimit()
+                    self._play_past(self.rules[name], now)
+                    self._holds.touch(name)
 
-    def _replay(self, rules: list[Watched], now: float) -> None:
-        """Plays recent points through rules in small steps; what changed by the end is applied once."""
-        span = min(REPLAY_SECONDS, max((_memory(r.body) for r in rules), default=0.0) + 60.0)
-        start = now - span
-        found = self._recent(start)
-        if found is None:
+    def _follow_hosts(self, now: float) -> None:
+        """Hosts were added, renamed, labelled anew or retired: rules look at other series, and keep the rest."""
+        version = self._directory.version
+        if version == self._version:
             return
-        series, times, values = found
-        at = start
-        before = {rule.name: rule.machine.level.copy() for rule in rules}
-        since: dict[tuple[str, int], float] = {}
-        while at < now:
-            end = min(at + REPLAY_STEP, now)
-            lo, hi = np.searchsorted(times, [at, end])
-            for rule in rules:
-                rule.observe(series[lo:hi], times[lo:hi], values[lo:hi])
-                if not rule.slow:
-                    for change in rule.advance(end)[0]:
-                        since[(rule.name, change.row)] = change.since
-            at = end
-        for rule in rules:
-            self._settle(rule, before[rule.name], since, now)
+        changed = self._directory.changed_since(self._version)
+        for rule in self.rules.values():
+            added, gone = rule.follow(changed)
+            self._fill(rule, added, now)
+            if added:
+                self._restore(rule)
+            if gone:
+                self._book.end_of_groups(rule.name, gone, "no longer looked at", now)
+        self._version = version
 
-    def _settle(self, rule: Watched, before: NDArray[np.int8], since: dict[tuple[str, int], float], now: float) -> None:
-        values = rule.measure(now)
-        turns = []
-        for row, level in enumerate(rule.machine.level.tolist()):
-            was = int(before[row]) if row < len(before) else 0
-            if level != was:
-                change = Transition(row, was, level, since.get((rule.name, row), now))
-                turns.append(rule.turn(change, float(values[row])))
-        self._book.apply(turns, now)
-
-    def _recent(self, start: float) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]] | None:
-        series, times, values = [], [], []
-        for stripe in list(self._store.head.stripes.values()):
-            rows = stripe.rows
-            good = np.flatnonzero(stripe.newest_first_time()[:rows] >= start * NS)
-            if not len(good):
-                continue
-            width = len(stripe.layout.series)
-            moments = stripe.times[:rows][good]
-            moments = np.repeat(moments, width) if stripe.shared_times else moments.reshape(-1)
-            series.append(np.tile(stripe.layout.series, len(good)))
-            times.append(moments / NS)
-            values.append(stripe.values[:rows][good].reshape(-1))
-        if not series:
-            return None
-        flat = np.concatenate(times)
-        order = np.argsort(flat, kind="stable")
-        return np.concatenate(series)[order], flat[order], np.concatenate(values)[order]
+    # --- every second
 
     def tick(self, now: float) -> int:
         """Takes in what arrived and asks every rule; answers how many groups were asked."""
         began = time.perf_counter()
         with self._lock:
-            if self._directory.version != self._version:
-                self._version = self._directory.version
-                self._regroup(now)
-            self._take_in()
-            turns: list[Turn] = []
-            asked = 0
+            self._follow_hosts(now)
+            self._take_in(now)
+            values: dict[str, F64] = {}
+            proposed: list[tuple[Watched, Transition, Turn]] = []
             for rule in self.rules.values():
-                changes, values = rule.advance(now)
-                turns.extend(rule.turn(c, float(values[c.row])) for c in changes)
-                asked += len(values)
-            self._book.apply(turns, now)
-            self._look_at_open(now)
+                found = self._asked(rule, now)
+                if found is not None:
+                    changes, values[rule.name] = found
+                    proposed += [(rule, c, rule.turn(c, float(values[rule.name][c.row]))) for c in changes]
+            self._write(proposed, now)
+            self._look_at_open(values, now)
+            self._holds.note(self.rules, now)
         self.last_tick = time.perf_counter() - began
-        return asked
+        return sum(len(found) for found in values.values())
 
-    def _take_in(self) -> None:
+    def _asked(self, rule: Watched, now: float) -> tuple[list[Transition], F64] | None:
+        try:
+            found = rule.propose(now, self._behind(rule))
+        except Exception as error:
+            # One rule that cannot be checked must not blind the others.
+            if rule.name not in self.problems:
+                log.exception("rule=%s cannot be checked", rule.name)
+            self.problems[rule.name] = f"{type(error).__name__}: {error}"[:200]
+            return None
+        self.problems.pop(rule.name, None)
+        return found
+
+    def _write(self, proposed: Sequence[tuple[Watched, Transition, Turn]], now: float) -> None:
+        """Levels change when they are written: what could not be is proposed again."""
+        due = [p for p in proposed if self._put_off.get((p[2].rule, p[2].key), 0.0) <= now]
+        written = {id(turn) for turn in self._book.apply([turn for _, _, turn in due], now)}
+        for rule, change, turn in due:
+            if id(turn) in written:
+                rule.machine.settle(change)
+                self._put_off.pop((turn.rule, turn.key), None)
+            else:
+                self._put_off[(turn.rule, turn.key)] = now + PUT_OFF
+
+    def _take_in(self, now: float) -> None:
         batches = [self._arrivals.popleft() for _ in range(len(self._arrivals))]
         for rule in self.rules.values():
-            rule.find_series(self._book)
+            if rule.find_series():
+                self._restore(rule)
+        if self._refill:
+            self._refill = False
+            for rule in self.rules.values():
+                self._fill(rule, rule.series, now)
         if not batches:
             return
         series = np.concatenate([b.layout.series for b in batches])
@@ -366,36 +252,36 @@ class Watch:
         for rule in self.rules.values():
             rule.observe(series, times / NS, values)
 
-    def _look_at_open(self, now: float) -> None:
+    def _look_at_open(self, values: dict[str, F64], now: float) -> None:
         """Values and silence of the open alerts."""
         by_rule: dict[str, list[str]] = {}
-        for rule, key in list(self._book.open):
-            by_rule.setdefault(rule, []).append(key)
+        for name, key in list(self._book.open):
+            by_rule.setdefault(name, []).append(key)
         for name, keys in by_rule.items():
-            rule = self.rules.get(name)
-            values = rule.measure(now) if rule else np.empty(0)
-            silent = rule.silent(now) if rule else np.empty(0, bool)
+            rule, found = self.rules.get(name), values.get(name)
+            if rule is None or found is None:
+                for key in keys:
+                    self._book.see(name, key, float("nan"), True, below=False)
+                continue
+            behind = self._behind(rule)
+            silent = rule.measuring.silent(now if behind is None else now - behind)
             for key in keys:
-                number = rule.numbers.get(key) if rule else None
+                number = rule.numbers.get(key)
                 if number is None:
                     self._book.see(name, key, float("nan"), True, below=False)
                 else:
-                    below = rule.below if rule else False
-                    self._book.see(name, key, float(values[number]), bool(silent[number]), below=below)
+                    self._book.see(name, key, float(found[number]), bool(silent[number]), below=rule.below)
 
-    def _regroup(self, now: float) -> None:
-        """Hosts were added, renamed or labelled anew: rules that ask for that are taken up again."""
-        for name, rule in list(self.rules.items()):
-            text = f"{rule.body.hosts or ''} {rule.body.measure.where or ''} {' '.join(rule.body.measure.each)}"
-            if "label." in text or "group" in text or rule.body.hosts or name in self.planned():
-                self.change(name, rule.body, now, "rule changed")
+    def stop(self, now: float) -> None:
+        """Keeps what a start goes on from."""
+        with self._lock:
+            self._holds.flush(self.rules, now)
 
     @property
     def groups(self) -> int:
         return sum(len(rule.groups) for rule in self.rules.values())
 
-
-def _memory(body: RuleBody) -> float:
-    """How far back a rule looks."""
-    holds = [seconds(limit.hold) for limit in (body.limits.warning, body.limits.critical) if limit]
-    return seconds(body.measure.over) + max(holds)
+    @property
+    def left_out(self) -> int:
+        """Points that found no room in windows."""
+        return sum(rule.measuring.windows.left_out for rule in self.rules.values())

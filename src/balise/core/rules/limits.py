@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -58,6 +58,7 @@ class _Side:
         self.hold = np.empty(0)
         self.since = np.empty(0)
         self.raised = np.empty(0, bool)
+        self.moved = False
 
     def grow(self, rows: int) -> None:
         more = rows - len(self.raised)
@@ -75,8 +76,10 @@ class _Side:
         signed = values if self.sign > 0 else -values
         breached = signed > self.breach[rows]
         fresh = breached & np.isnan(since)
+        over = known & ~breached & ~np.isnan(since)
+        self.moved = self.moved or bool(fresh.any()) or bool(over.any())
         since[fresh] = now
-        since[known & ~breached] = np.nan
+        since[over] = np.nan
         keep = raised & ~(signed <= self.clear[rows])
         breached &= (now - since) >= self.hold[rows]
         np.logical_or(keep, breached, out=raised)
@@ -115,20 +118,70 @@ class LimitMachine:
             if bound.sign == side.sign:
                 side.set(row, bound)
 
+    def reset_limits(self, row: int) -> None:
+        """Gives a group the rule's own limits again."""
+        for _, side in self._sides:
+            side.set(row, side.base)
+
     def restore(self, row: int, level: int) -> None:
-        """Puts a group back at the level it had before a restart."""
+        """Puts a group at a level that is written, as after a restart."""
         for severity, side in self._sides:
             side.raised[row] = severity <= level
         self.level[row] = level
 
+    def clear(self, row: int) -> None:
+        """A group is gone: it is ok, and no breach of it lasts."""
+        for _, side in self._sides:
+            side.raised[row], side.since[row] = False, np.nan
+        self.level[row] = OK
+
+    def breaches(self) -> dict[int, list[float]]:
+        """Since when the groups that are breached now have been, warning and critical, NaN where they are not."""
+        found: dict[int, list[float]] = {}
+        for severity, side in self._sides:
+            for row in np.flatnonzero(~np.isnan(side.since)).tolist():
+                found.setdefault(row, [float("nan"), float("nan")])[severity - 1] = float(side.since[row])
+        return found
+
+    def breaches_of(self, row: int) -> list[float]:
+        """`breaches` of one group."""
+        since = [float("nan"), float("nan")]
+        for severity, side in self._sides:
+            since[severity - 1] = float(side.since[row])
+        return since
+
+    def take_moved(self) -> bool:
+        """Whether any breach began or ended since this was asked last."""
+        moved = any(side.moved for _, side in self._sides)
+        for _, side in self._sides:
+            side.moved = False
+        return moved
+
+    def resume(self, row: int, since: Sequence[float]) -> None:
+        """What `breaches` told of a group before: its holds go on from there."""
+        for severity, side in self._sides:
+            side.since[row] = since[severity - 1]
+
     def advance(self, now: float, values: F64) -> list[Transition]:
-        """Takes the values of all groups at `now` (unix seconds; NaN where there is none)."""
-        changed: list[Transition] = []
-        for rows in _blocks(len(values)):
-            changed.extend(self._advance_block(now, values[rows], rows))
+        """`propose`, and the levels are taken at once."""
+        changed = self.propose(now, values)
+        for change in changed:
+            self.settle(change)
         return changed
 
-    def _advance_block(self, now: float, values: F64, rows: slice) -> Iterator[Transition]:
+    def settle(self, change: Transition) -> None:
+        """A change of level is written: from now on it is the group's level."""
+        self.level[change.row] = change.after
+
+    def propose(self, now: float, values: F64) -> list[Transition]:
+        """Takes the values of all groups at `now` (unix seconds; NaN where there is none); answers the levels that
+        have to change. The same changes are proposed again until they are settled."""
+        changed: list[Transition] = []
+        for rows in _blocks(len(values)):
+            changed.extend(self._propose_block(now, values[rows], rows))
+        return changed
+
+    def _propose_block(self, now: float, values: F64, rows: slice) -> Iterator[Transition]:
         known = ~np.isnan(values)
         after = np.zeros(len(values), np.int8)
         with np.errstate(invalid="ignore"):
@@ -136,13 +189,9 @@ class LimitMachine:
                 side.advance(now, values, known, rows)
                 after[side.raised[rows]] = severity
         before = self.level[rows]
-        moved = np.flatnonzero(after != before)
-        if not len(moved):
-            return
-        for i in moved.tolist():
+        for i in np.flatnonzero(after != before).tolist():
             row = rows.start + i
             yield Transition(row, int(before[i]), int(after[i]), self._since(row, int(after[i]), now))
-        self.level[rows] = after
 
     def _since(self, row: int, level: int, now: float) -> float:
         for severity, side in self._sides:

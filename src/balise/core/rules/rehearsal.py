@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,10 @@ from numpy.typing import NDArray
 
 from balise.api.rules import Limits
 from balise.core.rules.limits import OK, LimitMachine
+from balise.core.rules.measuring import Measuring
+
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -21,6 +26,61 @@ class Breach:
     recovered_at: float | None
     worst_value: float
     changes: tuple[tuple[float, int], ...]
+
+
+@dataclass(frozen=True)
+class Arrivals:
+    """Points of several series in order of time: `rows` int64 [n], `times` unix seconds [n], `values` [n]."""
+
+    rows: I64
+    times: F64
+    values: F64
+
+
+def play(measuring: Measuring, found: Arrivals, moments: F64, behind: F64) -> Iterator[tuple[float, F64]]:
+    """What each group measures at each of some ascending moments, as if the points had come when they were made.
+
+    Args:
+        behind: seconds by which the clock of each series is behind ours [rows]; negative where it is ahead.
+    """
+    arrived = found.times + behind[found.rows] if len(found.rows) else found.times
+    order = np.argsort(arrived, kind="stable")
+    ends = np.searchsorted(arrived[order], moments, side="right")
+    begin = 0
+    for at, end in zip(moments.tolist(), ends.tolist(), strict=True):
+        if end > begin:
+            new = order[begin:end]
+            measuring.observe(found.rows[new], found.times[new], found.values[new])
+            begin = end
+        yield at, measuring.values(at - behind)
+
+
+class Rehearsing:
+    """Notes the breaches of groups while their values are handed in, moment by moment."""
+
+    def __init__(self, machine: LimitMachine, *, below: bool) -> None:
+        self._machine = machine
+        self._worse = min if below else max
+        self._open: dict[int, _Open] = {}
+        self._ended: list[Breach] = []
+
+    def take(self, at: float, values: F64) -> None:
+        """What each group measures at a moment, unix seconds; NaN for nothing [groups]."""
+        for change in self._machine.advance(at, values):
+            if change.after == OK:
+                self._ended.append(self._open.pop(change.row).end(change.row, at))
+            elif change.row in self._open:
+                self._open[change.row].change(at, change.after)
+            else:
+                self._open[change.row] = _Open(at, change.after, float(values[change.row]))
+        for row, held in self._open.items():
+            if not np.isnan(values[row]):
+                held.value = self._worse(held.value, float(values[row]))
+
+    def breaches(self) -> list[Breach]:
+        """All breaches so far, in the order in which they opened."""
+        found = [*self._ended, *(held.end(row, None) for row, held in self._open.items())]
+        return sorted(found, key=lambda breach: (breach.opened_at, breach.group))
 
 
 class _Open:
@@ -43,22 +103,9 @@ def rehearse(limits: Limits, times: NDArray[np.float64], values: NDArray[np.floa
         times: unix seconds, ascending [steps]: the moments at which the rule is asked.
         values: what each group measures then, NaN for nothing [groups, steps].
     """
-    machine = LimitMachine(limits, len(values))
-    below = limits.warning.below if limits.warning else limits.critical.below if limits.critical else None
-    worse = min if below is not None else max
-    open_now: dict[int, _Open] = {}
-    ended: list[Breach] = []
+    limit = limits.warning or limits.critical
+    below = limit is not None and limit.below is not None
+    rehearsing = Rehearsing(LimitMachine(limits, len(values)), below=below)
     for step, at in enumerate(times.tolist()):
-        column = values[:, step]
-        for change in machine.advance(at, column):
-            if change.after == OK:
-                ended.append(open_now.pop(change.row).end(change.row, at))
-            elif change.row in open_now:
-                open_now[change.row].change(at, change.after)
-            else:
-                open_now[change.row] = _Open(at, change.after, float(column[change.row]))
-        for row, held in open_now.items():
-            if not np.isnan(column[row]):
-                held.value = worse(held.value, float(column[row]))
-    ended.extend(held.end(row, None) for row, held in open_now.items())
-    return sorted(ended, key=lambda breach: (breach.opened_at, breach.group))
+        rehearsing.take(at, values[:, step])
+    return rehearsing.breaches()

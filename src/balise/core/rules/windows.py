@@ -1,61 +1,94 @@
-"""Sliding windows over many series at once: what a rule's `take` gives over its `over`, right now."""
+"""Sliding windows over many series at once: the points of each within the last `over` seconds of its own time."""
 
 from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.metrics import Take
+from balise.core.series.growth import MAX_GAP
+from balise.core.series.steps import NS
+from balise.core.series.summary import Summary
 from balise.core.series.wire import PointKind
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
-SLOTS = 12
+Mask = NDArray[np.bool_]
 FIRST_INTERVAL = 60.0
 """Seconds assumed between points until two have been seen."""
-_REBUILD_EVERY = 600
-"""Slots after which running sums are made anew from the ring, because floating sums drift."""
+MOST_CELLS = 8_000_000
+"""Room for points that all windows of a rule may take together, as long as each series has `ALWAYS` of them; of a
+series that sends more, the oldest points are left out."""
+ALWAYS = 32
+_BLOCK = 16_384
+_FIELDS: dict[str, set[str]] = {
+    "min": {"low"},
+    "max": {"high"},
+    "count": set(),
+    "last": set(),
+    "rate": {"total", "growth"},
+}
+_GAP = MAX_GAP / NS
 
 
 class Windows:
-    """A ring of `SLOTS` + 1 slots of time for each of `rows` series, with running sums.
+    """Windows of `rows` series. Times are unix seconds.
 
-    Times are unix seconds. `measure` answers over the last `over` seconds, to the slot's width.
+    A window ends at the series' own now and holds the points later than `over` seconds before that, no more and no
+    less. What it gives is worked out from these points themselves whenever they change, so nothing drifts, and a
+    value that is no number or too large for sums is forgotten with its point. Of several points of one moment the
+    first counts; points may come in any order.
     """
 
-    def __init__(self, over: float, take: Take) -> None:
+    def __init__(self, over: float, take: Take, *, growing: bool = False) -> None:
         self.over = over
-        self._take = take
-        self._width = max(over / SLOTS, 1.0)
-        self._ring = SLOTS + 1
-        self._slot: int | None = None
-        self._turns = 0
+        self._newest_only = take == "last"
+        self._fields = _FIELDS.get(take, {"total"}) | ({"total", "low", "high", "growth"} if growing else set())
+        self.growing = "growth" in self._fields
         self.last_time = np.empty(0)
         self.last_value = np.empty(0)
-        self.interval = np.empty(0)
+        self._gaps = np.empty((0, 3))
         self._counter = np.empty(0, bool)
-        self._delta = np.empty(0, bool)
-        self._total = np.empty((self._ring, 0))
-        self._count = np.empty((self._ring, 0))
-        self._low = np.empty((self._ring, 0))
-        self._high = np.empty((self._ring, 0))
-        self._running_total = np.empty(0)
-        self._running_count = np.empty(0)
+        self.delta = np.empty(0, bool)
+        self._times = np.empty((0, 4))
+        self._values = np.empty((0, 4))
+        self._start = np.empty(0, np.int64)
+        self._size = np.empty(0, np.int64)
+        self._oldest = np.empty(0)
+        self._floor = np.empty(0)
+        self._dirty = np.empty(0, bool)
+        self.summary = Summary.empty(0, 1)
+        self.left_out = 0
 
-    def grow(self, kinds: list[PointKind]) -> None:
+    def __len__(self) -> int:
+        return len(self.last_time)
+
+    def grow(self, kinds: Sequence[PointKind]) -> None:
         """Adds series of the given kinds."""
         n = len(kinds)
-        if not n:
-            return
         self.last_time = np.concatenate([self.last_time, np.full(n, -np.inf)])
         self.last_value = np.concatenate([self.last_value, np.full(n, np.nan)])
-        self.interval = np.concatenate([self.interval, np.full(n, FIRST_INTERVAL)])
-        self._counter = np.concatenate([self._counter, np.array([k == "counter" for k in kinds])])
-        self._delta = np.concatenate([self._delta, np.array([k == "delta" for k in kinds])])
-        self._running_total = np.concatenate([self._running_total, np.zeros(n)])
-        self._running_count = np.concatenate([self._running_count, np.zeros(n)])
-        for name, empty in (("_total", 0.0), ("_count", 0.0), ("_low", np.nan), ("_high", np.nan)):
-            setattr(self, name, np.hstack([getattr(self, name), np.full((self._ring, n), empty)]))
+        self._gaps = np.vstack([self._gaps, np.full((n, 3), FIRST_INTERVAL)])
+        self._counter = np.concatenate([self._counter, np.array([k == "counter" for k in kinds], bool)])
+        self.delta = np.concatenate([self.delta, np.array([k == "delta" for k in kinds], bool)])
+        more = Summary.empty(n, 1)
+        self.summary = Summary(
+            *(np.vstack([getattr(self.summary, f), getattr(more, f)]) for f in Summary.__dataclass_fields__)
+        )
+        if self._newest_only:
+            return
+        width = self._times.shape[1]
+        self._times = np.vstack([self._times, np.full((n, width), -np.inf)])
+        self._values = np.vstack([self._values, np.empty((n, width))])
+        self._start = np.concatenate([self._start, np.zeros(n, np.int64)])
+        self._size = np.concatenate([self._size, np.zeros(n, np.int64)])
+        self._oldest = np.concatenate([self._oldest, np.full(n, np.inf)])
+        self._floor = np.concatenate([self._floor, np.full(n, -np.inf)])
+        self._dirty = np.concatenate([self._dirty, np.zeros(n, bool)])
+
+    # --- taking points
 
     def observe(self, rows: I64, times: F64, values: F64) -> None:
         """Takes points of any order; a row may occur several times."""
@@ -66,6 +99,9 @@ class Windows:
         order = np.lexsort((times, rows))
         rows, times, values = rows[order], times[order], values[order]
         first = np.flatnonzero(np.diff(rows, prepend=-1))
+        if len(first) == len(rows):
+            self._observe_once(rows, times, values)
+            return
         turn = np.arange(len(rows)) - np.repeat(first, np.diff(first, append=len(rows)))
         for nth in range(int(turn.max()) + 1):
             now = turn == nth
@@ -73,104 +109,146 @@ class Windows:
 
     def _observe_once(self, rows: I64, times: F64, values: F64) -> None:
         fresh = times > self.last_time[rows]
-        if self._take != "last":
-            self._enter(rows, times, values, fresh)
-        rows, times, values = rows[fresh], times[fresh], values[fresh]
+        if not fresh.all():
+            if not self._newest_only:
+                for row, at, value in zip(rows[~fresh], times[~fresh], values[~fresh], strict=True):
+                    self._insert(int(row), float(at), float(value))
+            rows, times, values = rows[fresh], times[fresh], values[fresh]
         gap = times - self.last_time[rows]
         seen = np.isfinite(gap)
         known = rows[seen]
-        was = self.interval[known]
-        self.interval[known] = np.where(was == FIRST_INTERVAL, gap[seen], 0.8 * was + 0.2 * np.minimum(gap[seen], 600))
+        gaps = self._gaps[known]
+        begun = gaps[:, 0] == FIRST_INTERVAL
+        gaps = np.where(begun[:, None], gap[seen][:, None], np.column_stack([gap[seen], gaps[:, 0], gaps[:, 1]]))
+        self._gaps[known] = gaps
         self.last_time[rows] = times
         self.last_value[rows] = values
+        if not self._newest_only:
+            self._append(rows, times, values)
 
-    def _enter(self, rows: I64, times: F64, values: F64, fresh: NDArray[np.bool_]) -> None:
-        """Puts points into their slots. For a rate, what counts is the growth since the point before."""
-        weight = np.ones(len(rows))
-        if self._take == "rate":
-            before, seen = self.last_value[rows], self.last_time[rows]
-            grown = values - before
-            grown = np.where(self._counter[rows] & (grown < 0), values, grown)
-            with np.errstate(invalid="ignore"):
-                weight = np.where(self._delta[rows], np.minimum(times - seen, self.over), times - seen)
-            values = np.where(self._delta[rows], values, grown)
-            usable = fresh & np.isfinite(weight) & ~np.isnan(values)
-            rows, times, values, weight = rows[usable], times[usable], values[usable], weight[usable]
-        slots = (times // self._width).astype(np.int64)
-        if self._slot is None and len(slots):
-            self._slot = int(slots.max())
-        if self._slot is None:
+    def _append(self, rows: I64, times: F64, values: F64) -> None:
+        full = self._size[rows] == self._times.shape[1]
+        if full.any():
+            self._let_go(rows[full], times[full] - self.over)
+            if (self._size[rows[full]] == self._times.shape[1]).any():
+                self._widen(rows[full])
+        width = self._times.shape[1]
+        place = (self._start[rows] + self._size[rows]) % width
+        self._times[rows, place] = times
+        self._values[rows, place] = values
+        self._size[rows] += 1
+        self._dirty[rows] = True
+
+    def _let_go(self, rows: I64, floor: F64) -> None:
+        """Drops points at or before `floor`, but for the last of them, from which growth is seen."""
+        times, _, there = self._ordered(rows)
+        out = (there & (times <= floor[:, None])).sum(axis=1)
+        gone = np.maximum(out - 1, 0)
+        self._start[rows] = (self._start[rows] + gone) % self._times.shape[1]
+        self._size[rows] -= gone
+
+    def _widen(self, full: I64) -> None:
+        width = self._times.shape[1]
+        if 2 * width > ALWAYS and 2 * width * len(self) > MOST_CELLS:
+            stuck = full[self._size[full] == width]
+            self._start[stuck] = (self._start[stuck] + 1) % width
+            self._size[stuck] -= 1
+            self.left_out += len(stuck)
             return
-        if len(slots) and int(slots.max()) > self._slot:
-            self._turn_to(int(slots.max()))
-        recent = slots > self._slot - self._ring
-        rows, slots, values, weight = rows[recent], slots[recent] % self._ring, values[recent], weight[recent]
-        self._total[slots, rows] += values
-        self._count[slots, rows] += weight
-        self._low[slots, rows] = np.fmin(self._low[slots, rows], values)
-        self._high[slots, rows] = np.fmax(self._high[slots, rows], values)
-        self._running_total[rows] += values
-        self._running_count[rows] += weight
+        every = np.arange(len(self))
+        times, values, there = self._ordered(every)
+        self._times = np.hstack([np.where(there, times, -np.inf), np.full_like(times, -np.inf)])
+        self._values = np.hstack([values, np.empty_like(values)])
+        self._start[:] = 0
 
-    def _turn_to(self, slot: int) -> None:
-        if self._slot is None:
-            self._slot = slot
+    def _insert(self, row: int, at: float, value: float) -> None:
+        """A point that is not the newest of its series: it goes to its place, unless there is one already."""
+        times, values, there = (a[0] for a in self._ordered(np.array([row])))
+        times, values = times[there], values[there]
+        place = int(np.searchsorted(times, at))
+        if at <= self.last_time[row] - self.over - _GAP or (place < len(times) and times[place] == at):
             return
-        for passed in range(max(self._slot + 1, slot - self._ring + 1), slot + 1):
-            place = passed % self._ring
-            self._running_total -= self._total[place]
-            self._running_count -= self._count[place]
-            self._total[place] = 0.0
-            self._count[place] = 0.0
-            self._low[place] = np.nan
-            self._high[place] = np.nan
-            self._turns += 1
-        self._slot = max(slot, self._slot)
-        if self._turns >= _REBUILD_EVERY:
-            self._turns = 0
-            self._running_total = self._total.sum(axis=0)
-            self._running_count = self._count.sum(axis=0)
+        if len(times) == self._times.shape[1]:
+            self._let_go(np.array([row]), np.array([self.last_time[row] - self.over]))
+            if self._size[row] == self._times.shape[1]:
+                self._widen(np.array([row]))
+            self._insert(row, at, value)
+            return
+        n = len(times) + 1
+        self._times[row] = -np.inf
+        self._times[row, :n] = np.insert(times, place, at)
+        self._values[row, :n] = np.insert(values, place, value)
+        self._start[row], self._size[row], self._dirty[row] = 0, n, True
 
-    def measure(self, now: float) -> F64:
-        """The value of every series at `now`, NaN where it has none."""
-        if self._take == "last":
-            lasting = np.maximum(self.over, 3 * self.interval)
-            return np.where(now - self.last_time <= lasting, self.last_value, np.nan)
-        if self._slot is not None:
-            self._turn_to(max(int(now // self._width), self._slot))
-        with np.errstate(invalid="ignore", divide="ignore"):
-            some = self._running_count > 0.5 if self._take != "rate" else self._running_count > 1e-9
-            if self._take == "min":
-                return np.asarray(np.fmin.reduce(self._low, axis=0), np.float64)
-            if self._take == "max":
-                return np.asarray(np.fmax.reduce(self._high, axis=0), np.float64)
-            if self._take == "count":
-                return np.where(some, self._running_count, np.nan)
-            if self._take == "sum":
-                mean = self._running_total / self._running_count
-                return np.where(some, np.where(self._delta, self._running_total, mean), np.nan)
-            return np.where(some, self._running_total / self._running_count, np.nan)
+    def _ordered(self, rows: I64) -> tuple[F64, F64, Mask]:
+        """Times and values of rows from the oldest on, [rows, width], and which of them are there."""
+        width = self._times.shape[1]
+        places = (self._start[rows][:, None] + np.arange(width)) % width
+        there = np.arange(width) < self._size[rows][:, None]
+        at = rows[:, None]
+        return self._times[at, places], self._values[at, places], there
 
-    def silent(self, now: float) -> NDArray[np.bool_]:
-        """Series that were heard once, and have now missed three intervals."""
-        return (now - self.last_time > 3 * np.maximum(self.interval, 5.0)) & np.isfinite(self.last_time)
+    # --- answering
+
+    def edges(self, now: F64 | float) -> F64:
+        """Each series' own now: `now`, or its newest point if that is later."""
+        return np.maximum(self.last_time, now)
+
+    def turn_to(self, now: F64 | float) -> I64:
+        """Brings `summary` to `now`, unix seconds for all or [rows]; answers the rows whose points changed (none when
+        only the newest point counts)."""
+        floor = self.edges(now) - self.over
+        if self._newest_only:
+            held = self.last_time > floor
+            self.summary.last[:, 0] = np.where(held, self.last_value, np.nan)
+            self.summary.count[:, 0] = held
+            return np.empty(0, np.int64)
+        changed = np.flatnonzero(self._dirty | (floor >= self._oldest))
+        for rows in _blocks(changed):
+            self._sum_up(rows, floor[rows])
+        self._dirty[changed] = False
+        return changed
+
+    def _sum_up(self, rows: I64, floor: F64) -> None:
+        # Places that were let go or never used hold times before any floor.
+        times, values, fields, summary = self._times[rows], self._values[rows], self._fields, self.summary
+        inside = times > floor[:, None]
+        count = np.count_nonzero(inside, axis=1)
+        some = count > 0
+        summary.count[rows, 0] = count
+        summary.last[rows, 0] = np.where(some, self.last_value[rows], np.nan)
+        self._oldest[rows] = np.min(times, axis=1, where=inside, initial=np.inf)
+        self._floor[rows] = floor
+        with np.errstate(over="ignore", invalid="ignore"):
+            if "total" in fields:
+                summary.total[rows, 0] = np.sum(values, axis=1, where=inside)
+            if "low" in fields:
+                summary.low[rows, 0] = np.where(some, np.min(values, axis=1, where=inside, initial=np.inf), np.nan)
+            if "high" in fields:
+                summary.high[rows, 0] = np.where(some, np.max(values, axis=1, where=inside, initial=-np.inf), np.nan)
+            if self.growing:
+                self._see_growth(rows, floor)
+
+    def _see_growth(self, rows: I64, floor: F64) -> None:
+        times, values, there = self._ordered(rows)
+        change, gap = np.diff(values, axis=1), np.diff(times, axis=1)
+        change = np.where(self._counter[rows][:, None] & (change < 0), values[:, 1:], change)
+        inside = there[:, 1:] & (times[:, 1:] > floor[:, None])
+        known = inside & (gap <= _GAP) & np.isfinite(change)
+        self.summary.grown[rows, 0] = np.sum(change, axis=1, where=known)
+        self.summary.seen[rows, 0] = np.sum(gap, axis=1, where=known)
+
+    def points(self, row: int) -> F64:
+        """The values in one window as of the last turn."""
+        held: F64 = self._values[row][self._times[row] > self._floor[row]]
+        return held
+
+    def silent(self, now: F64 | float) -> Mask:
+        """Series that were heard once, and have now missed three intervals; one long gap is no interval."""
+        interval = np.maximum(np.sort(self._gaps, axis=1)[:, 1], 5.0)
+        return (self.edges(now) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
 
 
-def by_group(values: F64, groups: I64, count: int, take: Take) -> F64:
-    """The values of groups out of those of their series, [count]: added up, or the least, mean or greatest."""
-    out = np.full(count, np.nan)
-    known = ~np.isnan(values)
-    rows, values = groups[known], values[known]
-    if take == "min":
-        np.fmin.at(out, rows, values)
-    elif take in ("sum", "count", "rate"):
-        total = np.bincount(rows, values, count)
-        some = np.bincount(rows, minlength=count) > 0
-        out[some] = total[some]
-    elif take == "avg":
-        n = np.bincount(rows, minlength=count)
-        total = np.bincount(rows, values, count)
-        out[n > 0] = total[n > 0] / n[n > 0]
-    else:
-        np.fmax.at(out, rows, values)
-    return out
+def _blocks(rows: I64) -> Iterator[I64]:
+    for start in range(0, len(rows), _BLOCK):
+        yield rows[start : start + _BLOCK]

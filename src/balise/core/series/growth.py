@@ -106,11 +106,11 @@ def add_growth(
         summary.grown[row], summary.seen[row] = grown[0], over[0]
 
 
-def growth_of(summary: Summary, kinds: Sequence[PointKind], width_seconds: float) -> tuple[F64, F64]:
-    """`increases` of series that are known by their steps."""
-    delta = np.array([k == "delta" for k in kinds])[:, None]
+def told_growth(summary: Summary, delta: NDArray[np.bool_], width_seconds: float) -> tuple[F64, F64]:
+    """`increases` of series that are known by their steps; `delta` [series] says which are deltas."""
     told = np.where(summary.count > 0, width_seconds, 0.0)
-    return np.where(delta, summary.total, summary.grown), np.where(delta, told, summary.seen)
+    is_delta = delta[:, None]
+    return np.where(is_delta, summary.total, summary.grown), np.where(is_delta, told, summary.seen)
 
 
 def revised(

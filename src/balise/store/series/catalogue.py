@@ -44,6 +44,7 @@ class Metric:
     attributes: set[str] = field(default_factory=set)
     version: int = 0
     """Raised when series come or go."""
+    removals: int = 0
 
 
 @dataclass(frozen=True)
@@ -77,7 +78,7 @@ class Catalogue:
         self.series: dict[int, Series] = {}
         self._ids: dict[tuple[int, int, Attributes, str, PointKind], int] = {}
         self._of_host: dict[int, int] = {}
-        self._metrics_of: dict[int, set[int]] = {}
+        self._metrics_of: dict[int, dict[int, list[int]]] = {}
         self._layouts: dict[bytes, Layout] = {}
         self.layout_by_id: dict[int, Layout] = {}
         self._next_layout = 1
@@ -133,6 +134,10 @@ class Catalogue:
     def metrics_of(self, host: int) -> set[int]:
         """The numbers of the metrics a host has series of."""
         return set(self._metrics_of.get(host, ()))
+
+    def series_of(self, metric: int, host: int) -> list[int]:
+        """The numbers of a host's series of a metric."""
+        return list(self._metrics_of.get(host, {}).get(metric, ()))
 
     def layout(self, series: I64) -> Layout:
         """The layout of an order of series."""
@@ -190,7 +195,7 @@ class Catalogue:
         self.series[one.id] = one
         self._ids[(one.host, one.metric, one.attributes, one.part, one.kind)] = one.id
         self._of_host[one.host] = self._of_host.get(one.host, 0) + 1
-        self._metrics_of.setdefault(one.host, set()).add(one.metric)
+        self._metrics_of.setdefault(one.host, {}).setdefault(one.metric, []).append(one.id)
         metric = self.metric_by_id[one.metric]
         metric.attributes.update(k for k, _ in one.attributes)
         metric.series.append(one.id)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from balise.api.metrics import Take
 from balise.core import filters
 from balise.core.series.combine import combine, combine_growth, combine_rates
-from balise.core.series.growth import MAX_GAP, growth_of, increases
+from balise.core.series.growth import MAX_GAP, increases, told_growth
 from balise.core.series.percentiles import (
     QUANTILES,
     bucket_of,
@@ -195,18 +195,22 @@ class QueryEngine:
             return np.empty((0, steps.count))
         if take == "rate":
             return combine_rates(*self._growth(metric, series, steps, tier), groups)
-        kinds = [self.catalogue.series[s].kind for s in series]
+        delta = self._deltas(series)
         if tier == "raw":
             flat = Flat.of(self._reader.raw(series, steps.start, steps.end))
-            return combine(summarise_flat(flat, len(series), steps), kinds, groups, take)
-        return combine(self._rolled(metric, series, steps, _FIELDS[take], tier), kinds, groups, take)
+            return combine(summarise_flat(flat, len(series), steps), delta, groups, take)
+        return combine(self._rolled(metric, series, steps, _FIELDS[take], tier), delta, groups, take)
+
+    def _deltas(self, series: list[int]) -> NDArray[np.bool_]:
+        return np.array([self.catalogue.series[s].kind == "delta" for s in series], bool)
 
     def _growth(self, metric: Metric, series: list[int], steps: Steps, tier: TierName) -> tuple[F64, F64]:
         """What each series grew by and the seconds over which that was seen, [series, steps]."""
-        kinds = [self.catalogue.series[s].kind for s in series]
         if tier == "raw":
+            kinds = [self.catalogue.series[s].kind for s in series]
             return increases(Flat.of(self._reader.raw(series, steps.start - MAX_GAP, steps.end)), kinds, steps)
-        return growth_of(self._rolled(metric, series, steps, _FIELDS["rate"], tier), kinds, steps.width / NS)
+        rolled = self._rolled(metric, series, steps, _FIELDS["rate"], tier)
+        return told_growth(rolled, self._deltas(series), steps.width / NS)
 
     def _rolled(self, metric: Metric, series: list[int], steps: Steps, fields: set[str], tier: TierName) -> Summary:
         factor = steps.width // (TIER_SECONDS[tier] * NS)
@@ -258,7 +262,7 @@ class QueryEngine:
             return part("count", taken("rate"))
         if take in ("count", "sum"):
             return part(take, grown)
-        if take in ("min", "max") and take in by_part:
+        if take in ("min", "max"):
             return part(take, taken(take))
         if take in QUANTILES:
             buckets = [p for name, places in by_part.items() if bucket_of(name) for p in places]

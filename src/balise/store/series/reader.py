@@ -76,6 +76,47 @@ class Reader:
                 pieces[place].append((times, values))
         return [_joined([*stored, *new], start, end) for stored, new in zip(pieces, recent, strict=True)]
 
+    def since(self, series: Sequence[int], start: int, end: int = np.iinfo(np.int64).max) -> tuple[I64, I64, F64]:
+        """All points of many series within [start, end), in no order: places in `series`, times, values, each [n]."""
+        if not series:
+            return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
+        ids = np.array(series, np.int64)
+        place_of = np.full(int(ids.max()) + 1, -1, np.int64)
+        place_of[ids] = np.arange(len(ids))
+        rows: list[I64] = []
+        times: list[I64] = []
+        values: list[F64] = []
+        with self._engine.connect() as connection:
+            with self._moment:
+                connection.exec_driver_sql("BEGIN")
+                connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
+                stripes = list(self._head.stripes.values())
+                sizes = [stripe.rows for stripe in stripes]
+            for stripe, size in zip(stripes, sizes, strict=True):
+                own = stripe.layout.series
+                places = np.where(own < len(place_of), place_of[np.minimum(own, len(place_of) - 1)], -1)
+                columns = np.flatnonzero(places >= 0)
+                if not len(columns):
+                    continue
+                moments = stripe.times[:size]
+                moments = np.repeat(moments[:, None], len(columns), 1) if moments.ndim == 1 else moments[:, columns]
+                inside = (moments >= start) & (moments < end)
+                rows.append(np.broadcast_to(places[columns], moments.shape)[inside])
+                times.append(moments[inside])
+                values.append(stripe.values[:size][:, columns][inside])
+            sealed = [
+                i for i, s in enumerate(series) if self._sealed_until.get(self._catalogue.series[s].host, 0) >= start
+            ]
+            for place, moments, found in self._stored(connection, [series[i] for i in sealed], start, end):
+                inside = (moments >= start) & (moments < end)
+                rows.append(np.full(int(inside.sum()), sealed[place]))
+                times.append(moments[inside])
+                values.append(found[inside])
+            connection.rollback()
+        if not rows:
+            return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
+        return np.concatenate(rows), np.concatenate(times), np.concatenate(values)
+
     def _stored(
         self, connection: Connection, series: Sequence[int], start: int, end: int
     ) -> Iterator[tuple[int, I64, F64]]:

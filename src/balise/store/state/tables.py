@@ -348,6 +348,15 @@ class Rule(Base):
     updated_by: Mapped[str]
 
 
+class RuleState(Base):
+    """Since when the groups of a rule are breached: compressed JSON, by group key, of warning and critical."""
+
+    __tablename__ = "rule_state"
+    rule: Mapped[str] = mapped_column(ForeignKey("rule.name", ondelete="CASCADE"), primary_key=True)
+    at: Mapped[float]
+    content: Mapped[bytes]
+
+
 class Alert(Base):
     """`group_key` is the JSON of the values of the rule's `each`; `level` 1 warning, 2 critical."""
 

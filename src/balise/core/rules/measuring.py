@@ -1,0 +1,169 @@
+"""What a rule measures: the windows of its series put together into one value for each group.
+
+The same for the rules at work and for rehearsals, and by the same definitions as a metric question with one step.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.api.metrics import Take
+from balise.core.rules.windows import Windows
+from balise.core.series.combine import combine, combine_growth, combine_rates
+from balise.core.series.growth import told_growth
+from balise.core.series.percentiles import QUANTILES, bucket_of, bucket_percentiles, with_lower_bounds
+from balise.core.series.wire import PointKind
+
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
+Mask = NDArray[np.bool_]
+OUT = -1
+"""The group of a series that no longer belongs to the rule."""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One series of a rule: its group, and for a part of a histogram which histogram it belongs to."""
+
+    kind: PointKind
+    group: int
+    part: str = ""
+    family: object = None
+
+
+class Measuring:
+    """Series as rows, groups as numbers from 0 up. Times are unix seconds."""
+
+    def __init__(self, take: Take, over: float) -> None:
+        self._take = take
+        self.windows = Windows(over, take)
+        self._of_parts = False
+        self._rows: list[Row] = []
+        self.group_of = np.empty(0, np.int64)
+        self.groups = 0
+        self._known = np.empty(0)
+        self._stale = True
+        self._inside = np.empty(0, np.int64)
+        self._each_alone = False
+        self._bounds: F64 | None = None
+
+    def add(self, rows: Sequence[Row]) -> None:
+        """Adds series, and the groups that they name."""
+        if any(row.part for row in rows) and not self._of_parts:
+            self._take_parts()
+        self.windows.grow([row.kind for row in rows])
+        self._rows.extend(rows)
+        self.group_of = np.concatenate([self.group_of, np.array([row.group for row in rows], np.int64)])
+        self._regrouped()
+
+    def move(self, row: int, group: int) -> None:
+        """A series belongs to another group now, or to none (`OUT`); what its window holds stays."""
+        self.group_of[row] = group
+        self._regrouped()
+
+    def _regrouped(self) -> None:
+        self.groups = max(self.groups, int(self.group_of.max(initial=-1)) + 1)
+        # What only changes with the points of a group is worked out again for all of them.
+        self._known = np.full(self.groups, np.nan)
+        self._stale = True
+        self._bounds = None
+        self._inside = np.flatnonzero(self.group_of >= 0)
+        same = len(self._inside) == len(self.group_of) == self.groups
+        self._each_alone = same and bool((self.group_of == np.arange(self.groups)).all())
+
+    def _take_parts(self) -> None:
+        """The metric is a histogram: counts and buckets grow, whatever is taken of them."""
+        self._of_parts = True
+        self.windows = Windows(self.windows.over, "avg", growing=True)
+        self.windows.grow([row.kind for row in self._rows])
+
+    def observe(self, rows: I64, times: F64, values: F64) -> None:
+        self.windows.observe(rows, times, values)
+
+    def values(self, now: F64 | float) -> F64:
+        """What each group measures at `now`, for all or each row's own; NaN where there is nothing."""
+        changed = self.windows.turn_to(now)
+        if self._take in QUANTILES:
+            return self._percentiles(changed)
+        if not self._of_parts:
+            return self._combined(self._inside, self._whole)
+        if self._take in ("min", "max"):
+            return self._combined(self._part(self._take), self._whole)
+        if self._take in ("count", "sum"):
+            return self._combined(self._part(self._take), self._grown)
+        if self._take == "rate":
+            return self._combined(self._part("count"), self._rates)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return self._combined(self._part("sum"), self._grown) / self._combined(self._part("count"), self._grown)
+
+    def _part(self, name: str) -> I64:
+        wanted = np.array([row.part == name for row in self._rows], bool)
+        return np.flatnonzero(wanted & (self.group_of >= 0))
+
+    def _combined(self, rows: I64, how: Callable[[I64, I64], F64]) -> F64:
+        """Values of all groups, from those of the given rows."""
+        out = np.full(self.groups, np.nan)
+        groups = self.group_of[rows]
+        if self._each_alone and len(rows) == self.groups and len(rows):
+            return how(rows, groups)
+        present, local = np.unique(groups, return_inverse=True)
+        if len(rows):
+            out[present] = how(rows, local.astype(np.int64))
+        return out
+
+    def _whole(self, rows: I64, groups: I64) -> F64:
+        if self._take == "rate":
+            return self._rates(rows, groups)
+        summary = self.windows.summary if len(rows) == len(self.windows) else self.windows.summary.rows(rows)
+        return combine(summary, self.windows.delta[rows], groups, self._take)[:, 0].copy()
+
+    def _rates(self, rows: I64, groups: I64) -> F64:
+        return combine_rates(*self._growth(rows), groups)[:, 0]
+
+    def _grown(self, rows: I64, groups: I64) -> F64:
+        return combine_growth(*self._growth(rows), groups)[:, 0]
+
+    def _growth(self, rows: I64) -> tuple[F64, F64]:
+        return told_growth(self.windows.summary.rows(rows), self.windows.delta[rows], self.windows.over)
+
+    def _percentiles(self, changed: I64) -> F64:
+        touched = self.group_of[changed] if not self._stale else self.group_of
+        self._stale = False
+        quantile = QUANTILES[self._take]
+        answer = self._of_points
+        if self._of_parts:
+            answer = self._of_buckets if any(bucket_of(row.part) for row in self._rows) else self._told
+        order = np.argsort(self.group_of, kind="stable")
+        for group in np.unique(touched[touched >= 0]).tolist():
+            lo, hi = np.searchsorted(self.group_of, [group, group + 1], sorter=order)
+            self._known[group] = answer(order[lo:hi], quantile)
+        return self._known.copy()
+
+    def _of_points(self, rows: I64, quantile: float) -> float:
+        found = np.concatenate([self.windows.points(row) for row in rows.tolist()])
+        return float(np.quantile(found, quantile)) if len(found) else float("nan")
+
+    def _told(self, rows: I64, quantile: float) -> float:
+        """What the summaries of a group say themselves."""
+        mine = np.array([r for r in rows.tolist() if self._rows[r].part == f"q:{quantile!r}"], np.int64)
+        count = self.windows.summary.count[mine].sum()
+        return float(self.windows.summary.total[mine].sum() / count) if count else float("nan")
+
+    def _of_buckets(self, rows: I64, quantile: float) -> float:
+        if self._bounds is None:
+            told = [bucket_of(row.part) or (np.nan, np.inf) for row in self._rows]
+            families = [row.family if bucket_of(row.part) else None for row in self._rows]
+            self._bounds = with_lower_bounds(told, families)
+        mine = np.array([r for r in rows.tolist() if bucket_of(self._rows[r].part)], np.int64)
+        grown, _ = self._growth(mine)
+        return float(bucket_percentiles(self._bounds[mine], grown, quantile)[0])
+
+    def silent(self, now: F64 | float) -> Mask:
+        """Groups all of whose series have stopped."""
+        quiet = self.windows.silent(now) | (self.group_of < 0)
+        heard: I64 = np.bincount(self.group_of[~quiet], minlength=self.groups)
+        return np.asarray(heard == 0, bool)
