@@ -18,8 +18,9 @@ from aiosmtpd.smtp import SMTP, AuthResult, LoginPassword
 from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
 from balise.api.rules import RuleBody
 from balise.client import Balise, Refused
+from balise.server.courier import wait_before
 from balise.server.mail import compose
-from balise.server.notify import NotThrough, checked_address, wait_before
+from balise.server.notify import NotThrough, checked_address
 from running import Receiver, Service, free_port, until
 from sending import log_request, post, send_gauge
 

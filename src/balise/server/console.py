@@ -34,6 +34,7 @@ from balise.server.applications import ApplicationBook
 from balise.server.bulk import Enrolments
 from balise.server.certificates import ServerCertificate
 from balise.server.clocks import Clocks
+from balise.server.courier import Courier
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
 from balise.server.enrolling import Enrolling
@@ -46,7 +47,7 @@ from balise.server.inventory import InventoryBook
 from balise.server.kits import KitBook
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
-from balise.server.notify import Courier
+from balise.server.notify import Post
 from balise.server.plans import PlanBook
 from balise.server.probes import ProbeBook
 from balise.server.proposals import Proposals
@@ -152,7 +153,8 @@ class Console:
             state=self.state, metrics=self.metrics, watch=self.watch, book=self.book, rehearsals=rehearsals
         )
         self.plans = PlanBook(self.state, self.directory)
-        self.courier = Courier(self.state, self.sealer, settings.base_url)
+        self.post = Post(self.state, self.sealer, settings.public_url or settings.base_url)
+        self.courier = Courier(self.state, self.post.send)
         self.metric_intake = MetricIntake(self.series, self.directory, self.clocks)
         self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
         self._workers: list[Worker] = []
@@ -493,6 +495,7 @@ class Console:
             "workers.failed": sum(w.failures.count for w in self._workers),
             "windows.left_out": self.watch.left_out,
             "alerts.failed": self.book.failed,
+            "courier.failed": self.courier.failed,
         }
         return Figures(
             uptime_seconds=now - self.started_at,

@@ -7,16 +7,11 @@ import logging
 import smtplib
 import socket
 import ssl
-import threading
-import time
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
-from sqlalchemy import or_, select, update
-from sqlalchemy.orm import Session
 
 from balise.api.spans import rfc3339
 from balise.server.mail import compose
@@ -26,20 +21,20 @@ from balise.store.state.tables import Channel, Delivery
 
 log = logging.getLogger(__name__)
 TIME_LIMIT = 10.0
-FIRST_WAIT = 5.0
-LONGEST_WAIT = 900.0
-GIVE_UP_AFTER = 24 * 3600.0
-SIDE_BY_SIDE = 4
-MOST_DUE = 200
+OF_ITS_CONTENT = (400, 413, 415, 422)
+"""What a receiver answers to a delivery that it does not understand, while others may get through."""
 
 
 class NotThrough(Exception):
-    """The channel did not take it; the message is for people."""
+    """The channel did not take it; the message is for people.
 
+    `alone` says that this delivery was not taken while others may be, `final` that trying again is of no use.
+    """
 
-def wait_before(attempt: int) -> float:
-    """Seconds before the next try: 5, 15, 45 … at most 15 minutes."""
-    return min(LONGEST_WAIT, FIRST_WAIT * 3.0 ** max(0, attempt - 1))
+    def __init__(self, why: str, *, alone: bool = False, final: bool = False) -> None:
+        super().__init__(why)
+        self.alone = alone or final
+        self.final = final
 
 
 def checked_address(host: str, port: int) -> str:
@@ -58,7 +53,9 @@ def checked_address(host: str, port: int) -> str:
     for *_, address in found:
         plain = ipaddress.ip_address(str(address[0]).split("%")[0])
         mapped = getattr(plain, "ipv4_mapped", None) or plain
-        if not (mapped.is_link_local or mapped.is_multicast or mapped.is_unspecified or mapped.is_reserved):
+        # IPv6 counts its own loopback among what is reserved.
+        refused = mapped.is_link_local or mapped.is_multicast or mapped.is_unspecified or mapped.is_reserved
+        if mapped.is_loopback or not refused:
             return str(address[0])
     raise NotThrough(f"{host} leads to an address that webhooks are not sent to (link-local, multicast or reserved)")
 
@@ -75,9 +72,14 @@ class _Pinned(httpx.HTTPTransport):
         return super().handle_request(request)
 
 
-def cloud_event(delivery: Delivery) -> dict[str, Any]:
-    """The alert as a CloudEvent 1.0; the id is the same at every try, so that a receiver can tell a repeat."""
+def cloud_event(delivery: Delivery, public_url: str) -> dict[str, Any]:
+    """The alert as a CloudEvent 1.0; the id is the same at every try, so that a receiver can tell a repeat.
+
+    `link` in its data is the alert's page at the address by which people reach the console.
+    """
     at = delivery.created_at
+    alert = delivery.content.get("id")
+    link = {"link": f"{public_url}/alerts/{alert}"} if alert else {}
     return {
         "specversion": "1.0",
         "id": f"delivery-{delivery.id}",
@@ -86,11 +88,11 @@ def cloud_event(delivery: Delivery) -> dict[str, Any]:
         "subject": str(delivery.content.get("host", "")),
         "time": rfc3339(at),
         "datacontenttype": "application/json",
-        "data": delivery.content,
+        "data": {**delivery.content, **link},
     }
 
 
-def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Delivery) -> None:
+def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Delivery, public_url: str) -> None:
     """Raises NotThrough unless the receiver answers with 2xx."""
     headers = {"Content-Type": "application/cloudevents+json; charset=utf-8", "User-Agent": "balise"}
     if secret:
@@ -101,7 +103,7 @@ def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Deliver
     try:
         with (
             httpx.Client(transport=_Pinned(), timeout=TIME_LIMIT, follow_redirects=False) as client,
-            client.stream("POST", settings["url"], json=cloud_event(delivery), headers=headers) as answer,
+            client.stream("POST", settings["url"], json=cloud_event(delivery, public_url), headers=headers) as answer,
         ):
             status = answer.status_code
     except httpx.TimeoutException:
@@ -109,12 +111,20 @@ def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Deliver
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         raise NotThrough(f"cannot be reached: {error}") from None
     if not 200 <= status < 300:
-        raise NotThrough(f"the receiver answered {status}")
+        raise NotThrough(f"the receiver answered {status}", alone=status in OF_ITS_CONTENT)
 
 
-def send_mail(settings: dict[str, Any], secret: str | None, delivery: Delivery, base_url: str) -> None:
-    """Raises NotThrough unless the mail server took it for every address."""
-    message = compose(settings, delivery.kind, delivery.content, base_url, f"delivery-{delivery.id}")
+def send_mail(
+    settings: dict[str, Any], secret: str | None, delivery: Delivery, public_url: str, only: Sequence[str] | None
+) -> list[str]:
+    """Sends to the addresses that have not taken it yet; answers those to be tried again.
+
+    An address that is refused for good is not tried again, as long as others take it.
+
+    Raises:
+        NotThrough: the mail server took it for no address.
+    """
+    message = compose(settings, delivery.kind, delivery.content, public_url, f"delivery-{delivery.id}")
     context = ssl.create_default_context()
     try:
         if settings["security"] == "tls":
@@ -128,90 +138,49 @@ def send_mail(settings: dict[str, Any], secret: str | None, delivery: Delivery, 
                 server.starttls(context=context)
             if settings.get("user"):
                 server.login(settings["user"], secret or "")
-            refused = server.send_message(message)
+            refused = server.send_message(message, to_addrs=list(only or settings["to"]))
     except smtplib.SMTPAuthenticationError:
         raise NotThrough("the mail server refuses the user or the password") from None
     except smtplib.SMTPNotSupportedError as error:
         raise NotThrough(f"the mail server cannot do that: {error}; check the channel's security") from None
     except ssl.SSLError as error:
         raise NotThrough(f"the mail server's TLS is not trusted: {error.reason}") from None
+    except smtplib.SMTPRecipientsRefused as error:
+        said = "; ".join(f"{to}: {code}" for to, (code, _) in error.recipients.items())
+        # Those who were left out before have had their answer: what is left is refused for good now, or is not.
+        final = only is not None and all(code >= 500 for code, _ in error.recipients.values())
+        raise NotThrough(f"the mail server refuses {said}", alone=only is not None, final=final) from None
+    except smtplib.SMTPDataError as error:
+        raise NotThrough(f"the mail server did not take it: {error.smtp_code}", alone=True) from None
     except (smtplib.SMTPException, OSError) as error:
         raise NotThrough(f"the mail server did not take it: {error}") from None
-    if refused:
-        raise NotThrough(f"the mail server refused {', '.join(refused)}")
+    for address, (code, _) in refused.items():
+        log.warning("delivery=%d channel=%s refused by %s: %d", delivery.id, delivery.channel, address, code)
+    return [address for address, (code, _) in refused.items() if code < 500]
 
 
-class Courier:
-    """Sends what is due. What waits is in the database, so a restart loses nothing and repeats nothing sent."""
+class Post:
+    """Sends deliveries by the channels they name."""
 
-    def __init__(self, state: StateStore, sealer: Sealer, base_url: str) -> None:
+    def __init__(self, state: StateStore, sealer: Sealer, public_url: str) -> None:
         self._state = state
         self._sealer = sealer
-        self._base_url = base_url
-        self._wake = threading.Event()
-        self._pool = ThreadPoolExecutor(SIDE_BY_SIDE, thread_name_prefix="courier")
+        self._public_url = public_url
 
-    def wake(self) -> None:
-        """There is something new to send."""
-        self._wake.set()
+    def send(self, delivery: Delivery, only: Sequence[str] | None = None) -> list[str]:
+        """Sends one delivery now; answers the addresses that did not take it for the moment.
 
-    def wait(self, longest: float) -> None:
-        self._wake.wait(longest)
-        self._wake.clear()
-
-    def send_due(self, now: float) -> int:
-        """Tries everything that is due, channels side by side, each channel in order; answers how many it tried."""
-
-        def due(session: Session) -> list[Delivery]:
-            waiting = (Delivery.state == "waiting") & or_(Delivery.next_at.is_(None), Delivery.next_at <= now)
-            return list(session.scalars(select(Delivery).where(waiting).order_by(Delivery.id).limit(MOST_DUE)))
-
-        by_channel: dict[str, list[Delivery]] = {}
-        for delivery in self._state.read(due):
-            by_channel.setdefault(delivery.channel, []).append(delivery)
-        list(self._pool.map(self._send_channel, by_channel.values()))
-        return sum(len(d) for d in by_channel.values())
-
-    def _send_channel(self, deliveries: Sequence[Delivery]) -> None:
-        for delivery in deliveries:
-            if not self._send_one(delivery):
-                return
-
-    def _send_one(self, delivery: Delivery) -> bool:
-        problem: str | None = None
-        try:
-            self.send(delivery)
-        except NotThrough as error:
-            problem = str(error)
-        except Exception as error:
-            log.exception("delivery=%d channel=%s", delivery.id, delivery.channel)
-            problem = f"could not be sent: {type(error).__name__}"
-        now = time.time()
-        attempts = delivery.attempts + 1
-        too_late = now - delivery.created_at > GIVE_UP_AFTER or delivery.kind == "test"
-        values: dict[str, Any] = {"attempts": attempts, "problem": problem}
-        if problem is None:
-            values |= {"state": "sent", "sent_at": now, "next_at": None}
-        elif too_late:
-            values |= {"state": "given-up", "next_at": None}
-        else:
-            values |= {"next_at": now + wait_before(attempts)}
-        self._state.write(lambda s: s.execute(update(Delivery).where(Delivery.id == delivery.id).values(**values)))
-        return problem is None
-
-    def send(self, delivery: Delivery) -> None:
-        """Sends one delivery now; raises NotThrough when it is not taken."""
+        Raises:
+            NotThrough: nobody took it.
+        """
         channel = self._state.read(lambda s: s.get(Channel, delivery.channel))
         if channel is None:
-            raise NotThrough(f"there is no channel {delivery.channel!r} any more")
+            raise NotThrough(f"there is no channel {delivery.channel!r} any more", final=True)
         try:
             secret = self._sealer.open(channel.secret) if channel.secret else None
         except RuntimeError as error:
             raise NotThrough(str(error)) from None
         if channel.kind == "webhook":
-            send_webhook(channel.settings, secret, delivery)
-        else:
-            send_mail(channel.settings, secret, delivery, self._base_url)
-
-    def close(self) -> None:
-        self._pool.shutdown(wait=False, cancel_futures=True)
+            send_webhook(channel.settings, secret, delivery, self._public_url)
+            return []
+        return send_mail(channel.settings, secret, delivery, self._public_url, only)

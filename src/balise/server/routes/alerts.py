@@ -188,7 +188,7 @@ def check_channel(console: ConsoleHere, who: Operator, name: str) -> Note:
     delivery = console.state.write(write)
     problem = None
     try:
-        console.courier.send(delivery)
+        console.post.send(delivery)
     except NotThrough as error:
         problem = str(error)
 

@@ -424,6 +424,8 @@ class Callout(Base):
 
 
 class Delivery(Base):
+    """`still_to` names the addresses that have not taken it yet, once some have."""
+
     __tablename__ = "delivery"
     id: Mapped[int] = mapped_column(primary_key=True)
     alert: Mapped[int | None] = mapped_column(ForeignKey("alert.id", ondelete="CASCADE"))
@@ -436,8 +438,10 @@ class Delivery(Base):
     next_at: Mapped[float | None]
     sent_at: Mapped[float | None]
     problem: Mapped[str | None]
+    still_to: Mapped[list[str] | None]
     __table_args__ = (
         Index("delivery_due", "state", "next_at"),
+        Index("delivery_of_channel", "channel", "state"),
         Index("delivery_of_alert", "alert"),
     )
 

@@ -1,4 +1,4 @@
-"""exact: since when rules are breached
+"""exact: since when rules are breached, and who has not taken a delivery yet
 
 Revision: 0004, after 0003
 """
@@ -19,7 +19,13 @@ def upgrade() -> None:
         sa.Column("at", sa.Double(), nullable=False),
         sa.Column("content", sa.LargeBinary(), nullable=False),
     )
+    with op.batch_alter_table("delivery") as batch_op:
+        batch_op.add_column(sa.Column("still_to", sa.JSON(), nullable=True))
+        batch_op.create_index("delivery_of_channel", ["channel", "state"], unique=False)
 
 
 def downgrade() -> None:
+    with op.batch_alter_table("delivery") as batch_op:
+        batch_op.drop_index("delivery_of_channel")
+        batch_op.drop_column("still_to")
     op.drop_table("rule_state")
