@@ -20,8 +20,9 @@ from balise.agent.spool import Spool
 from balise.api.access import NewEnrolmentKey
 from balise.api.events import EventQuery
 from balise.api.metrics import MetricQuery
-from balise.collect.follow import Follower, Position
+from balise.collect.follow import Follower
 from balise.collect.here import system_collectors
+from balise.collect.position import Position
 from balise.collect.readings import Reading, Sorted
 from running import BALISE, Service, until
 

@@ -18,7 +18,7 @@ from balise.api.kits import KitDocument
 from balise.api.probes import ProbeResult
 from balise.api.remote import FollowedFile
 from balise.api.services import ServiceTarget
-from balise.collect.follow import Position
+from balise.collect.position import Position
 from balise.core.kits.documents import read_kit
 from balise.relay.results import Results
 from running import until

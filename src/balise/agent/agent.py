@@ -7,7 +7,7 @@ import os
 import resource
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -74,6 +74,7 @@ class Agent:
             self._places.get,
         )
         self._followers: list[Follower] = []
+        self._first_file = 0
         self._instance = os.urandom(8).hex()
         self._started = time.time()
         self._costs: dict[str, float] = {}
@@ -203,17 +204,24 @@ class Agent:
     def _lines(self, now: float) -> list[LogLine]:
         began = time.thread_time()
         lines: list[LogLine] = []
-        for follower in self._followers:
-            try:
-                for line in follower.read(now):
-                    lines.append(line)
-            except OSError as error:
-                self._note(f"follow {follower.path}", str(error))
-            if len(lines) >= MOST_LINES:
-                break
+        # Each file has its share, and begins first in turn: a flood in one holds up no other.
+        self._first_file += 1
+        turn = self._first_file % max(1, len(self._followers))
+        order = self._followers[turn:] + self._followers[:turn]
+        for share in (MOST_LINES // max(1, len(order)), MOST_LINES):
+            for follower in order:
+                room = min(share, MOST_LINES - len(lines))
+                if room > 0:
+                    lines.extend(self._lines_of(follower, now, room))
         if self._followers:
             self._costs["follow"] = time.thread_time() - began
         return lines
+
+    def _lines_of(self, follower: Follower, now: float, most: int) -> Iterator[LogLine]:
+        try:
+            yield from follower.read(now, most)
+        except (OSError, EOFError) as error:
+            self._note(f"follow {follower.path}", str(error))
 
     # --- telling of itself
 

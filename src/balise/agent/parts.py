@@ -15,9 +15,9 @@ from dataclasses import dataclass, field
 import psutil
 
 from balise.api.parts import ALLOWANCE, CollectorSetting, default_setting
-from balise.collect.follow import Position
 from balise.collect.here import system_collectors
 from balise.collect.parts import MADE, SLOW
+from balise.collect.position import Position
 from balise.collect.readings import Collector, CollectorProblem, Found, LogLine, Meaning, NotHere, Sorted
 
 log = logging.getLogger(__name__)

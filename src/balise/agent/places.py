@@ -8,7 +8,7 @@ from pathlib import Path
 from threading import Lock
 
 from balise.collect.files import write_durably
-from balise.collect.follow import Position
+from balise.collect.position import Position
 
 MOST = 1000
 """Places remembered; beyond it those that were kept longest ago go."""
@@ -23,7 +23,7 @@ class Places:
         self._held: dict[str, Position] = {}
         try:
             content = json.loads(path.read_text("utf-8"))
-            self._held = {name: Position(int(inode), int(offset)) for name, (inode, offset) in content.items()}
+            self._held = {name: _position(*kept) for name, kept in content.items()}
         except (OSError, ValueError, TypeError, AttributeError):
             # Nothing was followed yet, or it cannot be told: files are read from their ends.
             return
@@ -40,5 +40,10 @@ class Places:
             for path in new:
                 self._held.pop(path, None)
             self._held = dict([*self._held.items(), *new.items()][-MOST:])
-            content = {path: (place.inode, place.offset) for path, place in self._held.items()}
+            content = {name: (p.inode, p.offset, p.device, p.mark, p.changed) for name, p in self._held.items()}
             write_durably(self._path, json.dumps(content).encode())
+
+
+def _position(inode: int, offset: int, device: int = 0, mark: str = "", changed: int = 0) -> Position:
+    """A kept position; those of earlier versions have two numbers."""
+    return Position(int(inode), int(offset), int(device), str(mark), int(changed))

@@ -120,8 +120,7 @@ class ServiceWork:
         values: list[Reading] = []
         for follower in held.followers:
             # A file that was begun is read as far as it goes this time: its place is behind all of that.
-            if len(lines) < MOST_LINES:
-                lines.extend(follower.read(now))
+            lines.extend(follower.read(now, MOST_LINES // len(held.followers)))
             if follower.reader is not None:
                 values += [reading_of(value, held.service.name) for value in follower.reader.values()]
         return lines_of(held.service.name, lines), values

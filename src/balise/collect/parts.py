@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 
 from balise.api.parts import CollectorSetting
 from balise.collect.files import said
-from balise.collect.follow import Position
 from balise.collect.here import begun
+from balise.collect.position import Position
 from balise.collect.readings import Collector, CollectorProblem
 
 SLOW = ("units", "containers", "smart", "directories")

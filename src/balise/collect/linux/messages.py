@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable, Iterator
 
 from balise.api.events import SEVERITIES
-from balise.collect.follow import Position
+from balise.collect.position import Position
 from balise.collect.readings import Found, LogLine, Meaning, NotHere, Reading
 
 PLACE = "/dev/kmsg"
