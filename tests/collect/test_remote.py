@@ -215,9 +215,43 @@ def test_paths_are_quoted_in_the_script(tmp_path: Path) -> None:
 
 def test_a_position_is_kept_only_for_whole_lines() -> None:
     file = FollowedFile(path="/a.log")
-    lines, place, status = followed(file, "7 100 10 0\nfirst\nseco", (7, 10), 0.0)
+    lines, place, status = followed(file, "7 100 10 0 7 +0000\nfirst\nseco", (7, 10), 0.0)
     assert ([line.body for line in lines], place, status["behind"]) == (["first"], (7, 16), 84)
     assert followed(file, "", (7, 10), 0.0)[1] == (7, 10)
+
+
+def test_two_turns_of_a_file_between_two_readings_lose_nothing(tmp_path: Path) -> None:
+    """The script itself in this machine's shell, and names that a shell would take amiss."""
+    path = tmp_path / "it's [a] $log.log"
+    file, place, heard = FollowedFile(path=str(path), from_start=True), None, []
+
+    def read() -> None:
+        nonlocal place
+        text = script("n", facts=False, follow=[file], positions={file.path: place} if place else {})
+        said = subprocess.run(["/bin/sh", "-s"], input=text, capture_output=True, text=True, check=False).stdout
+        lines, place, _ = followed(file, parts_of(said, "n")["follow-0"], place, 0.0)
+        heard.extend(line.body for line in lines)
+
+    path.write_text("a1\n")
+    os.utime(path, (1000, 1000))
+    read()
+    for turn in range(2):
+        with path.open("a") as out:
+            out.write(f"b{turn}\n")
+        os.utime(path, (2000 + turn, 2000 + turn))
+        if turn:
+            path.with_name(path.name + ".1").rename(path.with_name(path.name + ".2"))
+        path.rename(path.with_name(path.name + ".1"))
+    path.write_text("c\n")
+    for _ in range(4):
+        read()
+    assert heard == ["a1", "b0", "b1", "c"]
+
+
+def test_times_without_a_zone_are_those_of_the_host() -> None:
+    file = FollowedFile(path="/a.log")
+    lines, *_ = followed(file, "7 100 10 0 7 +0230\n2026-11-23 03:00:00 hello\n", (7, 10), 1795390200.0)
+    assert lines[0].time == 1795393800.0  # 00:30 UTC
 
 
 def test_proc_texts_are_read_as_the_manual_says() -> None:

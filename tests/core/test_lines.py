@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from balise.api.spans import instant, rfc3339, seconds
+from balise.core.localtime import of_zone
 from balise.core.patterns import count_patterns, pattern_of
 from balise.core.syslog import MAX_LINE, guess_severity, parse_line
 
@@ -110,3 +112,21 @@ def test_what_is_no_duration_is_refused(text: str) -> None:
 def test_what_is_no_time_is_refused(text: str) -> None:
     with pytest.raises(ValueError):
         instant(text, 0.0)
+
+
+@pytest.mark.parametrize(
+    ("text", "near", "utc"),
+    [
+        ("2026-07-01 12:00:00 summer", "2026-07-01T10:00:00+00:00", "2026-07-01T10:00:00+00:00"),
+        ("2026-12-01 12:00:00 winter", "2026-12-01T11:00:00+00:00", "2026-12-01T11:00:00+00:00"),
+        ("Jul  1 12:00:00 pier app: x", "2026-07-01T10:00:00+00:00", "2026-07-01T10:00:00+00:00"),
+        ("Dec  1 12:00:00 pier app: x", "2026-07-01T10:00:00+00:00", "2025-12-01T11:00:00+00:00"),
+        # The hour that is shown twice when summer time ends: the one nearer to now.
+        ("2026-10-25 02:30:00 first", "2026-10-25T00:31:00+00:00", "2026-10-25T00:30:00+00:00"),
+        ("2026-10-25 02:30:00 second", "2026-10-25T01:31:00+00:00", "2026-10-25T01:30:00+00:00"),
+    ],
+)
+def test_times_without_a_zone_know_summer_time(text: str, near: str, utc: str) -> None:
+    at, wanted = (datetime.fromisoformat(t).timestamp() for t in (near, utc))
+    line = parse_line(text, year_of=at, from_local=of_zone(ZoneInfo("Europe/Berlin")))
+    assert line.time == wanted

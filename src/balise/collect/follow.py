@@ -6,6 +6,7 @@ import os
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, Literal
 
@@ -321,9 +322,9 @@ class Follower:
 
     def _line(self, text: str, now: float) -> LogLine | None:
         if self.reader is not None:
-            line = self.reader.read(text, now, offset=-time.timezone)
+            line = self.reader.read(text, now, here)
         else:
-            line = parse_line(text, year_of=now, offset_seconds=-time.timezone)
+            line = parse_line(text, year_of=now, from_local=here)
         if line is None:
             return None
         attributes = {"log.file.path": self.path, **line.attributes}
@@ -366,6 +367,11 @@ def _skip_to(reading: _Reading, offset: int) -> None:
     file.seek(max(0, offset - TAIL))
     reading.tail = file.read(min(TAIL, offset)) or b""
     reading.offset = file.seek(offset)
+
+
+def here(shown: datetime, near: float) -> float:
+    """How times without a zone are read on this host, with its summer time."""
+    return min((shown.replace(fold=fold).timestamp() for fold in (0, 1)), key=lambda at: abs(at - near))
 
 
 def _user() -> str:

@@ -6,10 +6,11 @@ Source: RFC 5424 section 6, RFC 3164 section 4.1, RFC 5424 table 2 for the sever
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime
 from typing import NamedTuple
 
 from balise.api.events import SEVERITIES, Severity
+from balise.core.localtime import FromLocal, in_utc
 
 MAX_LINE = 32_768
 """Characters kept of one line; the rest is cut and said so in `balise.cut`."""
@@ -64,13 +65,13 @@ def guess_severity(text: str) -> Severity:
     return "informational"
 
 
-def parse_line(text: str, *, year_of: float, offset_seconds: float = 0.0) -> Line:
+def parse_line(text: str, *, year_of: float, from_local: FromLocal = in_utc) -> Line:
     """A line as a record, whatever its form.
 
     Args:
         text: one line without its end.
         year_of: unix seconds near which the line was written, for forms without a year.
-        offset_seconds: how far ahead of UTC the clock was that wrote times without a zone.
+        from_local: how times without a zone are read: the zone of whoever wrote them.
     """
     attributes: dict[str, str] = {}
     if len(text) > MAX_LINE:
@@ -81,8 +82,8 @@ def parse_line(text: str, *, year_of: float, offset_seconds: float = 0.0) -> Lin
         return _from_rfc5424(match, attributes)
     match = _RFC3164.fullmatch(text)
     if match and int(match["pri"] or 0) <= 191:
-        return _from_rfc3164(match, attributes, year_of, offset_seconds)
-    return _from_plain(text, attributes, offset_seconds)
+        return _from_rfc3164(match, attributes, year_of, from_local)
+    return _from_plain(text, attributes, year_of, from_local)
 
 
 def _from_rfc5424(match: re.Match[str], attributes: dict[str, str]) -> Line:
@@ -103,7 +104,7 @@ def _from_rfc5424(match: re.Match[str], attributes: dict[str, str]) -> Line:
     return Line(body, SEVERITIES[priority & 7], _iso_time(moment), "" if host == "-" else host, attributes)
 
 
-def _from_rfc3164(match: re.Match[str], attributes: dict[str, str], year_of: float, offset: float) -> Line:
+def _from_rfc3164(match: re.Match[str], attributes: dict[str, str], year_of: float, from_local: FromLocal) -> Line:
     body = match["body"]
     if match["pri"]:
         attributes["syslog.facility"] = str(int(match["pri"]) >> 3)
@@ -113,10 +114,10 @@ def _from_rfc3164(match: re.Match[str], attributes: dict[str, str], year_of: flo
     attributes["syslog.appname"] = match["app"]
     if match["pid"]:
         attributes["syslog.procid"] = match["pid"]
-    return Line(body, severity, _year_less_time(match["time"], year_of, offset), match["host"], attributes)
+    return Line(body, severity, _year_less_time(match["time"], year_of, from_local), match["host"], attributes)
 
 
-def _from_plain(text: str, attributes: dict[str, str], offset: float) -> Line:
+def _from_plain(text: str, attributes: dict[str, str], near: float, from_local: FromLocal) -> Line:
     severity: Severity | None = None
     priority = _PRIORITY.match(text)
     if priority and int(priority[1]) <= 191:
@@ -126,32 +127,43 @@ def _from_plain(text: str, attributes: dict[str, str], offset: float) -> Line:
     stamp = _ISO.match(text)
     if stamp:
         zone = (stamp["zone"] or "").strip().replace("UTC", "Z")
-        moment = _iso_time(stamp["time"].replace(",", ".").replace(" ", "T") + (zone or "Z"))
+        shown = stamp["time"].replace(",", ".").replace(" ", "T")
+        moment = _iso_time(shown + zone) if zone else _local_time(shown, near, from_local)
         if moment is not None:
             text = text[stamp.end() :]
-            if not zone:
-                moment -= offset
     return Line(text, severity or guess_severity(text), moment, "", attributes)
 
 
 def _iso_time(text: str) -> float | None:
+    moment = _read_iso(text)
+    return None if moment is None else (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()
+
+
+def _local_time(text: str, near: float, from_local: FromLocal) -> float | None:
+    moment = _read_iso(text)
+    return None if moment is None else from_local(moment.replace(tzinfo=None), near)
+
+
+def _read_iso(text: str) -> datetime | None:
     if len(text) > 26 and "." in text:
         text = _NANOS.sub(r"\1", text)
     try:
-        moment = datetime.fromisoformat(text)
+        return datetime.fromisoformat(text)
     except ValueError:
         return None
-    return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()
 
 
-def _year_less_time(text: str, year_of: float, offset: float) -> float | None:
+def _year_less_time(text: str, year_of: float, from_local: FromLocal) -> float | None:
     """The moment nearest to `year_of`: a December line read in January belongs to the old year."""
-    near = datetime.fromtimestamp(year_of + offset, UTC)
-    try:
-        clock = datetime.strptime(text[7:], "%H:%M:%S").time()
-        moment = datetime.combine(datetime(near.year, _MONTHS[text[:3]], int(text[4:6])), clock, UTC)
-    except (KeyError, ValueError):
-        return None
-    if moment - near > timedelta(days=2):
-        moment = moment.replace(year=near.year - 1) if (moment.month, moment.day) != (2, 29) else moment
-    return moment.timestamp() - offset
+    near = datetime.fromtimestamp(year_of, UTC)
+    found = []
+    for year in (near.year - 1, near.year, near.year + 1):
+        try:
+            clock = datetime.strptime(text[7:], "%H:%M:%S").time()
+            day = date(year, _MONTHS[text[:3]], int(text[4:6]))
+        except (KeyError, ValueError):
+            continue
+        found.append(from_local(datetime.combine(day, clock), year_of))
+    # What lies ahead was written last year, unless a clock is a little ahead.
+    past = [at for at in found if at <= year_of + 2 * 86_400]
+    return max(past, default=None)

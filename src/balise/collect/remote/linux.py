@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import re
 import shlex
-import time
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -23,6 +22,7 @@ from balise.collect.readings import Collector, CollectorProblem, LogLine, Meanin
 from balise.collect.remote.link import Positions
 from balise.collect.system import Cpu, CpuLook, Disks, Filesystems, Memory, Network, Uptime
 from balise.core.kits.logs import LogReader
+from balise.core.localtime import FromLocal, of_offset
 from balise.core.syslog import parse_line
 
 MOST_LINES_BYTES = 256 << 10
@@ -87,23 +87,34 @@ def script_of(nonce: str, parts: Mapping[str, str]) -> str:
 def _follow(file: FollowedFile, position: tuple[int, int] | None) -> str:
     """One line of status, then bytes from where the last reading ended.
 
-    The status is `inode size rest`, `rest` being how many bytes are still to come of the file of before when it
-    was turned over and lies beside the new one as PATH.1.
+    The status is `inode size offset rest next zone`: `rest` is how many bytes are still to come of the file of before
+    when that was turned over and lies beside the new one, `next` the inode of the file that was begun after it, and
+    `zone` the host's distance from UTC.
     """
-    path, old = shlex.quote(file.path), shlex.quote(file.path + ".1")
+    folder, name = os.path.split(file.path)
+    path, beside = shlex.quote(file.path), shlex.quote(folder or "/")
     inode, offset = position or (0, 0)
     start = "0" if position or file.from_start else '"$2"'
     return (
         f"if [ ! -e {path} ]; then echo missing; elif [ ! -f {path} ]; then echo not-a-file; "
         f"elif [ ! -r {path} ]; then echo unreadable $(id -un); else "
-        f"set -- $(stat -L -c '%i %s' {path}); r=0; o={start}; "
+        f"set -- $(stat -L -c '%i %s' {path}); r=0; n=$1; o={start}; f={path}; "
         f'if [ "$1" = {inode} ]; then o={offset}; [ "$2" -lt {offset} ] && o=0; '
-        f'elif [ {inode} != 0 ] && [ "$(stat -L -c %i {old})" = {inode} ]; then '
-        f"r=$(($(stat -L -c %s {old}) - {offset})); fi; "
-        f'[ "$r" -lt 0 ] && r=0; echo "$1" "$2" "$o" "$r"; '
-        f'if [ "$r" -gt 0 ]; then tail -c +{offset + 1} {old} | head -c {MOST_LINES_BYTES}; '
+        f"elif [ {inode} != 0 ]; then "
+        f"b=$(find {beside} -maxdepth 1 -type f -inum {inode} -name {shlex.quote(_literal(name) + '*')} | head -n 1); "
+        f'if [ -n "$b" ]; then f=$b; r=$(($(stat -c %s "$b") - {offset})); '
+        f"n=$(ls -1tr {path} {path}.[0-9]* {path}-[0-9]* | grep -v '[.]gz$' "
+        """| awk -v b="$b" 'f { print; exit } $0 == b { f = 1 }'); """
+        f'[ -n "$n" ] || n={path}; n=$(stat -L -c %i "$n"); fi; fi; '
+        f'[ "$r" -lt 0 ] && r=0; echo "$1" "$2" "$o" "$r" "$n" "$(date +%z)"; '
+        f'if [ "$f" != {path} ]; then tail -c +{offset + 1} "$f" | head -c {MOST_LINES_BYTES}; '
         f"else tail -c +$((o + 1)) {path} | head -c {MOST_LINES_BYTES}; fi; fi"
     )
+
+
+def _literal(name: str) -> str:
+    """A name as a pattern of the shell that fits nothing but itself."""
+    return re.sub(r"([\\*?\[\]])", r"\\\1", name)
 
 
 def parts_of(answer: str, nonce: str) -> dict[str, str]:
@@ -249,7 +260,7 @@ def followed(
     head, _, content = text.partition("\n")
     words = head.split()
     status: dict[str, object] = {"path": file.path, "lines": 0, "behind": 0}
-    if len(words) != 4 or not all(w.isdigit() for w in words):
+    if len(words) != 6 or not all(w.isdigit() for w in words[:5]):
         kind = words[0] if words and words[0] in ("missing", "not-a-file", "unreadable") else "missing"
         user = printable(words[1])[:40] if len(words) > 1 else "the account"
         status |= {
@@ -261,33 +272,34 @@ def followed(
             }[kind],
         }
         return [], position, status
-    inode, size, offset, rest = (int(w) for w in words)
+    inode, size, offset, rest, after = (int(w) for w in words[:5])
+    from_local = of_offset(words[5])
     raw = content.encode("utf-8", "surrogateescape")
     whole = raw[: raw.rfind(b"\n") + 1]
     if len(raw) - len(whole) > LONGEST_LINE:
         whole = raw
     used = len(whole)
-    if rest and position:
-        # The old file is read to its end first; then the new one from its beginning.
+    if (position and after != inode) or (rest and position):
+        # The old file is read to its end first; then the one begun after it from its beginning.
         last = position[1] + used
         done = used >= rest or not whole
-        reached = (inode, 0) if done else (position[0], last)
+        reached = (after, 0) if done else (position[0], last)
         behind = size if done else rest - used
     else:
         reached = (inode, offset + used)
         behind = max(0, size - offset - used)
     texts = [part for part in whole.decode("utf-8", "replace").splitlines() if part.strip()]
-    lines = [line for text in texts if (line := _line(file.path, text, now, reader)) is not None]
+    lines = [line for text in texts if (line := _line(file.path, text, now, reader, from_local)) is not None]
     status |= {"lines": len(lines), "behind": behind, "status": "following" if size else "empty"}
     status["detail"] = f"{size} bytes" if size else "the file is there and readable, and has no line yet"
     return lines, reached, status
 
 
-def _line(path: str, text: str, now: float, reader: LogReader | None) -> LogLine | None:
+def _line(path: str, text: str, now: float, reader: LogReader | None, from_local: FromLocal) -> LogLine | None:
     if reader is not None:
-        line = reader.read(text[:LONGEST_LINE], now, offset=-time.timezone)
+        line = reader.read(text[:LONGEST_LINE], now, from_local)
     else:
-        line = parse_line(text[:LONGEST_LINE], year_of=now, offset_seconds=-time.timezone)
+        line = parse_line(text[:LONGEST_LINE], year_of=now, from_local=from_local)
     if line is None:
         return None
     moment = line.time if line.time is not None and abs(now - line.time) < 30 * 86_400 else now

@@ -7,13 +7,14 @@ import io
 import json
 from collections import defaultdict
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 from balise.api.events import SEVERITIES, Severity
 from balise.api.kits import KitLog
 from balise.core.kits.forms import PATTERN_SECONDS, compiled
 from balise.core.kits.rows import Value, number_of, text_of
+from balise.core.localtime import FromLocal, in_utc
 from balise.core.syslog import Line, guess_severity, parse_line
 
 MOST_TALLIES = 200
@@ -37,23 +38,24 @@ class LogReader:
         self._durations: list[float] = []
         self._seen = 0
 
-    def read(self, text: str, now: float, offset: float = 0.0) -> Line | None:
+    def read(self, text: str, now: float, from_local: FromLocal = in_utc) -> Line | None:
         """One line as an event; None when lines of its kind are only counted.
 
         Args:
-            offset: how far ahead of UTC the clock was that wrote times without a zone.
+            from_local: how times without a zone are read: the zone of whoever wrote them.
         """
         fields = self._fields(text)
         if fields is None:
             self.strange += self.log.form != "plain"
-            return parse_line(text, year_of=now, offset_seconds=offset)
+            return parse_line(text, year_of=now, from_local=from_local)
         self._tally(fields)
         severity = self._severity(fields)
         if self.log.deliver == "none" or (self.log.deliver == "problems" and SEVERITIES.index(severity) > 4):
             return None
         body = text_of_body(fields.get(self.log.body)) if self.log.body else text
         attributes = {k: v for k, f in self.log.attributes.items() if (v := text_of(fields.get(f)))}
-        moment = read_time(text_of(fields.get(self.log.time)), self.log.time_form, offset) if self.log.time else None
+        written = text_of(fields.get(self.log.time)) if self.log.time else ""
+        moment = read_time(written, self.log.time_form, now, from_local) if written else None
         return Line(body or text, severity, moment, "", attributes)
 
     def _fields(self, text: str) -> dict[str, Any] | None:
@@ -130,10 +132,11 @@ def text_of_body(held: Any) -> str:
     return held if isinstance(held, str) else "" if held is None else json.dumps(held, ensure_ascii=False)
 
 
-def read_time(text: str, form: str, offset: float) -> float | None:
+def read_time(text: str, form: str, near: float, from_local: FromLocal) -> float | None:
     """A time as a log writes it, unix seconds; None when it cannot be read.
 
-    `form` is one of strptime, or empty for ISO 8601 (a blank before the zone and the word UTC are understood).
+    `near` is about when it was written, unix seconds; `form` is one of strptime, or empty for ISO 8601 (a blank before
+    the zone and the word UTC are understood).
     """
     text = text.strip()
     try:
@@ -144,5 +147,5 @@ def read_time(text: str, form: str, offset: float) -> float | None:
     except ValueError:
         return None
     if moment.tzinfo is None:
-        return moment.replace(tzinfo=UTC).timestamp() - offset
+        return from_local(moment, near)
     return moment.timestamp()
