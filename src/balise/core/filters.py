@@ -3,16 +3,18 @@
 `parse('label.site eq "northquay" and not (severity lt "error")')` gives a tree of plain values that
 `matches` evaluates and that the stores translate into SQL.
 
-Two things are fixed here that the RFC leaves to the schema: `eq` and `ne` compare strings exactly while
-`co`, `sw` and `ew` ignore case; and an attribute named `severity` is ordered by how severe it is, so that
-`severity ge "error"` means error or worse.
+What the RFC leaves to the schema is fixed here, by the table in docs/rules.md: `eq` and `ne` compare text exactly while
+`co`, `sw` and `ew` ignore case; text and number match only where the text is that number; a list matches if a member
+does; names of attributes ignore case; and `severity` is ordered by how severe it is, so that `severity ge "error"`
+means error or worse.
 """
 
 from __future__ import annotations
 
 import json
+import math
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -68,6 +70,11 @@ _TOKEN = re.compile(
     |(?P<word>[A-Za-z_][\w.:/@-]*))""",
     re.VERBOSE,
 )
+
+
+_LONE = re.compile("[\ud800-\udfff]")
+_NUMBER = re.compile(r"[-+]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?", re.ASCII)
+_CAPITALS = str.maketrans("ABCDEFGHIJKLMNOPQRSTUVWXYZ", "abcdefghijklmnopqrstuvwxyz")
 
 
 @dataclass(frozen=True)
@@ -158,19 +165,28 @@ class _Reader:
                 f"{token.text!r} at character {token.at} is no comparison: use one of {' '.join(COMPARISONS)} pr"
             )
         value = self._value(attribute, comparison)
-        if attribute == "severity" and value not in SEVERITIES:
-            raise FilterError(f"{value!r} is no severity: use one of {', '.join(SEVERITIES)}")
+        if fold_name(attribute) == "severity":
+            if value not in SEVERITIES:
+                raise FilterError(f"{value!r} is no severity: use one of {', '.join(SEVERITIES)}")
+            if comparison in ("co", "sw", "ew"):
+                raise FilterError(f"severity cannot be compared with {comparison}: use eq ne gt ge lt le")
         return Compare(attribute, comparison, value)
 
     def _value(self, attribute: str, comparison: str) -> Scalar:
         token = self._next(f'a value after "{attribute} {comparison}"')
         if token.kind == "string":
             try:
-                return str(json.loads(token.text))
+                value = str(json.loads(token.text))
             except ValueError as error:
                 raise FilterError(f"cannot read the string at character {token.at}: {error}") from None
+            if _LONE.search(value):
+                raise FilterError(f"the string at character {token.at} holds half of a character (a lone surrogate)")
+            return value
         if token.kind == "number":
-            return float(token.text)
+            number = float(token.text)
+            if math.isinf(number):
+                raise FilterError(f"the number at character {token.at} is too large")
+            return number
         named: dict[str, Scalar] = {"true": True, "false": False, "null": None}
         if token.text in named:
             return named[token.text]
@@ -185,6 +201,8 @@ def parse(text: str) -> Filter:
     """
     if len(text) > MAX_LENGTH:
         raise FilterError(f"the filter is longer than {MAX_LENGTH} characters: split it")
+    if _LONE.search(text):
+        raise FilterError("the filter holds half of a character (a lone surrogate): write it whole")
     return _Reader(text).whole()
 
 
@@ -194,18 +212,40 @@ def severity_rank(name: Any) -> int | None:
 
 
 def attributes_of(node: Filter) -> set[str]:
-    """Every attribute name the filter mentions."""
+    """Every attribute name the filter mentions, as `fold_name` gives it."""
     if isinstance(node, Compare | Present):
-        return {node.attribute}
+        return {fold_name(node.attribute)}
     if isinstance(node, Negated):
         return attributes_of(node.inner)
     return attributes_of(node.left) | attributes_of(node.right)
 
 
-def matches(node: Filter, lookup: Callable[[str], Any]) -> bool:
-    """Whether a thing, whose attributes `lookup` gives (None when missing), passes the filter.
+def fold_name(name: str) -> str:
+    """The name of an attribute as it is compared: its ASCII letters small."""
+    return name.translate(_CAPITALS)
 
-    An attribute that holds a list passes when one of its members does.
+
+def by_name(pairs: Iterable[tuple[str, Any]]) -> dict[str, Any]:
+    """Attributes by `fold_name`; those whose names differ in case alone are a list together."""
+    found: dict[str, Any] = {}
+    for name, value in pairs:
+        folded = fold_name(name)
+        if folded in found:
+            held = found[folded]
+            found[folded] = [
+                *(held if isinstance(held, list) else [held]),
+                *(value if isinstance(value, list) else [value]),
+            ]
+        else:
+            found[folded] = value
+    return found
+
+
+def matches(node: Filter, lookup: Callable[[str], Any]) -> bool:
+    """Whether a thing passes the filter.
+
+    `lookup` gives what an attribute holds, by its name as `fold_name` gives it: text, a number, a bool, a list of
+    those, or None when it is missing.
     """
     if isinstance(node, Both):
         return matches(node.left, lookup) and matches(node.right, lookup)
@@ -213,35 +253,60 @@ def matches(node: Filter, lookup: Callable[[str], Any]) -> bool:
         return matches(node.left, lookup) or matches(node.right, lookup)
     if isinstance(node, Negated):
         return not matches(node.inner, lookup)
-    found = lookup(node.attribute)
+    name = fold_name(node.attribute)
     if isinstance(node, Present):
-        return found is not None and found != "" and found != []
-    if isinstance(found, list | tuple | set | frozenset):
-        if node.comparison == "ne":
-            return all(_compare(node, member) for member in found)
-        return any(_compare(node, member) for member in found)
-    return _compare(node, found)
-
-
-def _compare(node: Compare, found: Any) -> bool:
-    wanted: Any = node.value
-    if node.attribute == "severity":
-        found, wanted = severity_rank(found), severity_rank(wanted)
-    elif isinstance(wanted, bool) or isinstance(found, bool):
-        found, wanted = _as_word(found), _as_word(wanted)
-    elif isinstance(wanted, float):
-        found = _as_number(found)
-    elif found is not None and wanted is not None:
-        found = str(found)
-    if node.comparison == "eq":
-        return bool(found == wanted)
+        return is_present(lookup(name))
     if node.comparison == "ne":
-        return bool(found != wanted)
-    if found is None or wanted is None:
+        return not passes(name, "eq", node.value, lookup(name))
+    return passes(name, node.comparison, node.value, lookup(name))
+
+
+def is_present(found: Any) -> bool:
+    """Whether an attribute has a value: not missing, no empty text, no empty list."""
+    if isinstance(found, list | tuple | set | frozenset):
+        return any(is_present(member) for member in found)
+    return found is not None and found != ""
+
+
+def passes(name: str, comparison: str, wanted: Scalar, found: Any) -> bool:
+    """One comparison, but for `ne`, on what an attribute holds; of a list a member has to pass."""
+    if wanted is None:
+        return comparison == "eq" and not is_present(found)
+    if isinstance(found, list | tuple | set | frozenset):
+        return any(passes(name, comparison, wanted, member) for member in found)
+    if found is None:
         return False
-    if node.comparison in ("co", "sw", "ew"):
-        return _text_holds(node.comparison, str(found).lower(), str(wanted).lower())
-    return _in_order(node.comparison, found, wanted)
+    if name == "severity":
+        one, other = severity_rank(found), severity_rank(wanted)
+        return one is not None and other is not None and _in_order(comparison, one, other)
+    if comparison in ("co", "sw", "ew"):
+        return _text_holds(comparison, text_of(found).casefold(), text_of(wanted).casefold())
+    if isinstance(wanted, bool) or isinstance(found, bool):
+        return comparison == "eq" and text_of(found) == text_of(wanted)
+    if isinstance(wanted, int | float) or isinstance(found, int | float):
+        number, limit = number_of(found), number_of(wanted)
+        return number is not None and limit is not None and _in_order(comparison, number, limit)
+    return _in_order(comparison, text_of(found), wanted)
+
+
+def text_of(value: Any) -> str:
+    """A value as the text it is compared by: `true`, `3`, `0.5`."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
+        return str(int(value))
+    return value if isinstance(value, str) else str(value)
+
+
+def number_of(value: Any) -> float | None:
+    """The number that a value is, or that its text says; None when it is none."""
+    if isinstance(value, str) and not _NUMBER.fullmatch(value):
+        return None
+    try:
+        number = float(value)
+    except (TypeError, ValueError, OverflowError):
+        return None
+    return number if math.isfinite(number) else None
 
 
 def _text_holds(comparison: str, found: str, wanted: str) -> bool:
@@ -251,19 +316,10 @@ def _text_holds(comparison: str, found: str, wanted: str) -> bool:
 
 
 def _in_order(comparison: str, found: Any, wanted: Any) -> bool:
+    if comparison == "eq":
+        return bool(found == wanted)
     if comparison == "gt":
         return bool(found > wanted)
     if comparison == "ge":
         return bool(found >= wanted)
     return bool(found < wanted) if comparison == "lt" else bool(found <= wanted)
-
-
-def _as_word(value: Any) -> Any:
-    return str(value).lower() if isinstance(value, bool) else value
-
-
-def _as_number(value: Any) -> float | None:
-    try:
-        return float(value)
-    except (TypeError, ValueError):
-        return None

@@ -406,7 +406,7 @@ def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable
 def alert_facts(row: Alert) -> dict[str, Any]:
     """What a callout's filter may ask of an alert."""
     return {
-        **row.attributes,
+        **filters.by_name(row.attributes.items()),
         "severity": LEVEL_NAMES[row.level],
         "rule": row.rule,
         "host": row.host_name,

@@ -6,7 +6,7 @@ import statistics
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -336,18 +336,23 @@ def _chosen_by(known: Known) -> tuple[object, ...]:
 
 
 def attribute_of(known: Known, name: str) -> Any:
-    """`host`, `name`, `group`, `state`, `os`, `mode`, `label.…` and `fact.…` of a host."""
+    """`host`, `name`, `group`, `state`, `os`, `mode`, `label.…` and `fact.…` of a host, in small or capital letters."""
+    name = filters.fold_name(name)
     if name in ("host", "name"):
         return known.name
     if name.startswith("label."):
-        return known.labels.get(name[6:])
+        return _of(known.labels, name[6:])
     if name.startswith("fact."):
-        return known.facts.get(name[5:])
+        return _of(known.facts, name[5:])
     if name == "group":
         return known.groups
     if name in ("state", "os", "mode"):
         return getattr(known, name)
     return None
+
+
+def _of(held: Mapping[str, Any], name: str) -> Any:
+    return held[name] if name in held else filters.by_name(held.items()).get(name)
 
 
 def _known_group(row: Group, names: dict[int, str]) -> KnownGroup:

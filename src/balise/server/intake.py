@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
+import math
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -41,6 +42,7 @@ SHAPE_BYTES = 96 << 20
 MOST_BODY = 1 << 16
 """Characters kept of an event's body."""
 MOST_ATTRIBUTES = 1 << 14
+MOST_MEMBERS = 64
 EVIDENCE = "balise.evidence."
 REPORT = "balise.agent.report"
 _ASIDE = ("host.", "os.", "telemetry.", "process.")
@@ -392,11 +394,19 @@ def _moment(record: LogRecord, now: int) -> int:
     return at if 0 < at <= now + AHEAD else now
 
 
+def _kept_value(value: Any) -> Any:
+    """An attribute of an event as it is kept: numbers, bools, lists of plain values, and all else as text."""
+    if isinstance(value, list) and len(value) <= MOST_MEMBERS and not any(isinstance(v, list | dict) for v in value):
+        return [_kept_value(member) for member in value if member is not None]
+    if isinstance(value, bool) or (isinstance(value, int | float) and math.isfinite(value)):
+        return value
+    return attribute_text(value)
+
+
 def _event(host: str, resource: dict[str, str], scope: str, record: LogRecord, now: int) -> NewEvent:
     attributes: dict[str, Any] = dict(kept_of_resource(resource))
     for kv in record.attributes[:64]:
-        value = _plain(kv.value)
-        attributes[kv.key[:255]] = value if isinstance(value, int | float | bool) else attribute_text(value)
+        attributes[kv.key[:255]] = _kept_value(_plain(kv.value))
     if record.trace_id:
         attributes["trace_id"] = record.trace_id.hex()
     if record.event_name:

@@ -17,7 +17,7 @@ from balise.server.alerts import Turn, group_key
 from balise.server.directory import Directory
 from balise.server.metrics import unit_of
 from balise.store.series.catalogue import Catalogue, Metric, Series
-from balise.store.series.query import lookup_of
+from balise.store.series.query import group_values, lookup_of
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -126,10 +126,9 @@ class Watched:
             return OUT
         if self._hosts is not None and not filters.matches(self._hosts, lambda n: directory.attribute(one.host, n)):
             return OUT
-        lookup = lookup_of(directory, one)
-        if self._where is not None and not filters.matches(self._where, lookup):
+        if self._where is not None and not filters.matches(self._where, lookup_of(directory, one)):
             return OUT
-        values = {name: _text(lookup(name)) for name in self.body.measure.each}
+        values = group_values(directory, one, self.body.measure.each)
         key = group_key(values)
         number = self.numbers.get(key)
         return self._new_group(key, values, one.host) if number is None else number
@@ -251,9 +250,3 @@ class Watched:
             number = self.numbers.get(key)
             if number is not None:
                 self.machine.resume(number, since)
-
-
-def _text(value: object) -> str:
-    if isinstance(value, list | tuple):
-        return ", ".join(sorted(str(v) for v in value))
-    return "" if value is None else str(value)

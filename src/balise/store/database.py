@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -10,8 +11,17 @@ from sqlalchemy import Engine, create_engine, event
 BUSY_MS = 15_000
 
 
-def open_engine(path: Path, *, cache_mib: int = 8, readers: int = 8) -> Engine:
-    """An engine on a file: WAL, FULL synchronous, foreign keys on, readable by its owner alone."""
+def open_engine(
+    path: Path,
+    *,
+    cache_mib: int = 8,
+    readers: int = 8,
+    functions: Mapping[str, tuple[int, Callable[..., Any]]] | None = None,
+) -> Engine:
+    """An engine on a file: WAL, FULL synchronous, foreign keys on, readable by its owner alone.
+
+    `functions` are called by name in SQL: how many arguments each takes, and what it answers, always the same.
+    """
     if not path.exists():
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         path.touch(mode=0o600)
@@ -32,5 +42,7 @@ def open_engine(path: Path, *, cache_mib: int = 8, readers: int = 8) -> Engine:
         cursor.execute(f"PRAGMA cache_size=-{cache_mib * 1024}")
         cursor.execute("PRAGMA temp_store=MEMORY")
         cursor.close()
+        for name, (arguments, function) in (functions or {}).items():
+            connection.create_function(name, arguments, function, deterministic=True)
 
     return engine

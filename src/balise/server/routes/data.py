@@ -22,6 +22,7 @@ from balise.server.live import MOST_LISTENERS
 from balise.server.metrics import span_of
 from balise.server.routes.common import ConsoleHere, Viewer
 from balise.store.events.store import BadCursor, Search
+from balise.store.events.words import WordMatch
 
 router = APIRouter()
 
@@ -92,12 +93,15 @@ async def follow_events(
 ) -> StreamingResponse:
     """Server-sent events: each matching event as it arrives, as `event`."""
     node = read_filter(where, "where")
-    words = (text or "").lower().split()
+    has_words = WordMatch(text) if text and text.strip() else None
 
     def wants(topic: str, content: Any) -> bool:
-        if topic != "event" or any(word not in content["body"].lower() for word in words):
+        if topic != "event" or (has_words is not None and not has_words(content["body"])):
             return False
-        return node is None or filters.matches(node, lambda name: _event_attribute(console, content, name))
+        if node is None:
+            return True
+        own = filters.by_name(content["attributes"].items())
+        return filters.matches(node, lambda name: _event_attribute(console, content, own, name))
 
     return _stream(console.hub.stream(wants), console)
 
@@ -118,10 +122,10 @@ def _stream(content: AsyncIterator[bytes], console: Console) -> StreamingRespons
     )
 
 
-def _event_attribute(console: Console, event: dict[str, Any], name: str) -> Any:
+def _event_attribute(console: Console, event: dict[str, Any], own: dict[str, Any], name: str) -> Any:
     if name in ("host", "severity", "source", "body"):
         return event[name]
     if name == "group" or name.startswith("label."):
         known = console.directory.find(event["host"])
         return attribute_of(known, name) if known else None
-    return event["attributes"].get(name)
+    return own.get(name)

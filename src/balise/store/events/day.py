@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import Connection
 
 from balise.store.database import open_engine
+from balise.store.events.sqlfilter import FUNCTIONS
 
 _TABLES = (
     "CREATE TABLE IF NOT EXISTS event (id INTEGER PRIMARY KEY, time INTEGER NOT NULL, host TEXT NOT NULL, "
@@ -32,6 +33,12 @@ _MINUTE = (
     "ON CONFLICT (minute, severity) DO UPDATE SET count = count + excluded.count, "
     "first = coalesce(first, excluded.first), last = coalesce(excluded.last, last)"
 )
+_NEWEST = (
+    "WITH last AS (SELECT min(first) AS low, max(last) AS high FROM minute "
+    "WHERE minute = (SELECT max(minute) FROM minute WHERE last IS NOT NULL)) "
+    "SELECT max(time) FROM event, last WHERE id BETWEEN low AND high"
+)
+"""The newest time, from the last minute that has events in the order of time."""
 _SNAPSHOT = "INSERT INTO snapshot (time, host, kind, data) VALUES (?, ?, ?, ?)"
 NS = 1_000_000_000
 MINUTE = 60 * NS
@@ -79,18 +86,19 @@ def match_expression(text: str, hosts: Sequence[str] | None) -> str | None:
 
 
 class Day:
-    """The file of one day. Its writer is the store's one writer thread."""
+    """The file of one day as its one writer holds it."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._engine = open_engine(path, cache_mib=4, readers=4)
-        with self._engine.begin() as connection:
-            for statement in _TABLES:
-                connection.exec_driver_sql(statement)
-            bounds = "SELECT coalesce(max(id), 0), coalesce(min(id), 0), coalesce(max(time), 0) FROM event"
-            top, bottom, self._newest = connection.exec_driver_sql(bounds).one()
-            self._next, self._next_late = max(0, top) + 1, min(0, bottom) - 1
+        self._engine = open_engine(path, cache_mib=4, readers=1)
         self._writing = self._engine.connect()
+        connection = self._writing
+        for statement in _TABLES:
+            connection.exec_driver_sql(statement)
+        connection.commit()
+        top, bottom = connection.exec_driver_sql("SELECT max(id), min(id) FROM event").one()
+        self._next, self._next_late = max(0, top or 0) + 1, min(0, bottom or 0) - 1
+        self._newest = connection.exec_driver_sql(_NEWEST).scalar_one() or 0
 
     def write(self, events: Sequence[NewEvent], snapshots: Sequence[Snapshot], digests: Sequence[bytes]) -> list[int]:
         """Writes all of it in one transaction; answers the ids of the events."""
@@ -165,6 +173,23 @@ class Day:
             raise
         return len(rows)
 
+    def seen(self, digest: bytes) -> bool:
+        """Whether a delivery of this digest was written before."""
+        row = self._writing.exec_driver_sql("SELECT 1 FROM seen WHERE digest = ?", (digest,)).fetchone()
+        self._writing.rollback()
+        return row is not None
+
+    def close(self) -> None:
+        self._writing.close()
+        self._engine.dispose()
+
+
+class DayReader:
+    """The file of one day as those who read it share it; connections of its own, none of the writer's."""
+
+    def __init__(self, path: Path) -> None:
+        self._engine = open_engine(path, cache_mib=4, readers=4, functions=FUNCTIONS)
+
     def ids_between(self, start: int, end: int) -> tuple[int, int]:
         """The lowest and highest positive id of events in [start, end), to the minute."""
         found = self.read(
@@ -174,16 +199,9 @@ class Day:
         low, high = found[0]
         return (low, high) if low is not None else (1, 0)
 
-    def seen(self, digest: bytes) -> bool:
-        """Whether a delivery of this digest was written before."""
-        row = self._writing.exec_driver_sql("SELECT 1 FROM seen WHERE digest = ?", (digest,)).fetchone()
-        self._writing.rollback()
-        return row is not None
-
     def read(self, statement: str, parameters: Sequence[Any]) -> list[Any]:
         with self._engine.connect() as connection:
             return list(connection.exec_driver_sql(statement, tuple(parameters)))
 
     def close(self) -> None:
-        self._writing.close()
         self._engine.dispose()

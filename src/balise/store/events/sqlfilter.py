@@ -1,23 +1,42 @@
-"""Translating the filter language into SQL over the event table."""
+"""Translating the filter language into SQL over the event table.
+
+What an event's own columns say is asked of SQLite; what its attributes say is asked of the very function that live
+streams ask, called by SQLite for the rows that have an attribute of that name.
+"""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from functools import lru_cache
 from typing import Any
 
 from balise.api.events import SEVERITIES
-from balise.core.filters import Both, Compare, Either, Filter, FilterError, Negated, Present
+from balise.core.filters import (
+    Both,
+    Compare,
+    Either,
+    Filter,
+    FilterError,
+    Negated,
+    Present,
+    by_name,
+    fold_name,
+    is_present,
+    passes,
+    text_of,
+)
 
-COLUMNS = {"host": "host", "severity": "severity", "source": "source", "body": "event.body"}
-_ORDER = {"gt": ">", "ge": ">=", "lt": "<", "le": "<="}
+COLUMNS = {"host": "host", "source": "source", "body": "event.body"}
+_ORDER = {"eq": "=", "gt": ">", "ge": ">=", "lt": "<", "le": "<="}
+_SEVERER = {"eq": "=", "gt": "<", "ge": "<=", "lt": ">", "le": ">="}
 
 HostsMatching = Callable[[Compare | Present], list[str]]
 """The names of the hosts that pass one term on `label.…` or `group`."""
 
 
 def to_sql(node: Filter, hosts: HostsMatching) -> tuple[str, list[Any]]:
-    """A condition and its parameters.
+    """A condition and its parameters; the connection has to have `FUNCTIONS`.
 
     Severities are stored as their numerical code, of which a lower one is more severe.
     """
@@ -27,62 +46,61 @@ def to_sql(node: Filter, hosts: HostsMatching) -> tuple[str, list[Any]]:
         return f"({left} {'AND' if isinstance(node, Both) else 'OR'} {right})", one + two
     if isinstance(node, Negated):
         inner, parameters = to_sql(node.inner, hosts)
-        return f"(NOT coalesce({inner}, 0))", parameters
-    if node.attribute.startswith("label.") or node.attribute == "group":
-        names = hosts(node)
-        return "host IN (SELECT value FROM json_each(?))", [json.dumps(names)]
-    column, parameters = _column(node.attribute)
-    if isinstance(node, Present):
-        return f"({column} IS NOT NULL AND {column} <> '')", parameters * 2
-    if node.attribute == "severity":
-        return _severity(node)
-    return _comparison(node, column, parameters)
+        return f"(NOT {inner})", parameters
+    if isinstance(node, Compare) and node.comparison == "ne":
+        return to_sql(Negated(Compare(node.attribute, "eq", node.value)), hosts)
+    if isinstance(node, Compare) and node.value is None:
+        return to_sql(Negated(Present(node.attribute)), hosts) if node.comparison == "eq" else ("0", [])
+    return _term(node, fold_name(node.attribute), hosts)
 
 
-def _column(attribute: str) -> tuple[str, list[Any]]:
-    if attribute in COLUMNS:
-        return COLUMNS[attribute], []
-    if '"' in attribute:
-        raise FilterError(f"{attribute!r} is no attribute name")
-    return "json_extract(attributes, ?)", [f'$."{attribute}"']
+def _term(node: Compare | Present, name: str, hosts: HostsMatching) -> tuple[str, list[Any]]:
+    if name.startswith("label.") or name == "group":
+        return "(host IN (SELECT value FROM json_each(?)))", [json.dumps(hosts(node))]
+    if name == "severity":
+        return ("1", []) if isinstance(node, Present) else _severity(node)
+    if name in COLUMNS:
+        column = COLUMNS[name]
+        return (f"({column} <> '')", []) if isinstance(node, Present) else _of_column(node, name, column)
+    if '"' in name:
+        raise FilterError(f"{node.attribute!r} is no attribute name")
+    asked = json.dumps([name, "pr", None] if isinstance(node, Present) else [name, node.comparison, node.value])
+    # Only rows whose attributes have the name are worth a call.
+    return "(coalesce(instr(lower(attributes), ?), 0) > 0 AND balise_passes(?, attributes))", [f'"{name}"', asked]
 
 
 def _severity(node: Compare) -> tuple[str, list[Any]]:
     code = SEVERITIES.index(node.value)  # type: ignore[arg-type]
-    if node.comparison in ("eq", "ne"):
-        return f"severity {'=' if node.comparison == 'eq' else '<>'} ?", [code]
-    if node.comparison in _ORDER:
-        turned = {"gt": "<", "ge": "<=", "lt": ">", "le": ">="}[node.comparison]
-        return f"severity {turned} ?", [code]
-    raise FilterError(f"severity cannot be compared with {node.comparison}: use eq ne gt ge lt le")
+    return f"(severity {_SEVERER[node.comparison]} ?)", [code]
 
 
-def _comparison(node: Compare, column: str, parameters: list[Any]) -> tuple[str, list[Any]]:
-    value: Any = node.value
-    if node.comparison in ("eq", "ne"):
-        if value is None:
-            return f"{column} IS {'NOT ' if node.comparison == 'ne' else ''}NULL", parameters
-        same = f"{column} IS ?" if node.comparison == "eq" else f"{column} IS NOT ?"
-        if isinstance(value, float):
-            same = same.replace(column, f"CAST({column} AS REAL)")
-        elif not isinstance(value, bool):
-            same = same.replace(column, f"CAST({column} AS TEXT)")
-        return same, [*parameters, int(value) if isinstance(value, bool) else value]
-    if node.comparison in _ORDER:
-        kind = "REAL" if isinstance(value, float) else "TEXT"
-        return f"CAST({column} AS {kind}) {_ORDER[node.comparison]} ?", [*parameters, value]
-    word = str(value).lower()
-    if node.comparison == "co":
-        return f"instr(lower({column}), ?) > 0", [*parameters, word]
-    if node.comparison == "sw":
-        return f"substr(lower({column}), 1, ?) = ?", [*parameters, len(word), word]
-    return f"substr(lower({column}), -?) = ?", [*parameters, max(len(word), 1), word]
+def _of_column(node: Compare, name: str, column: str) -> tuple[str, list[Any]]:
+    wanted, comparison = node.value, node.comparison
+    if comparison in ("co", "sw", "ew"):
+        return _of_text(column, comparison, wanted)
+    if isinstance(wanted, str):
+        return f"({column} {_ORDER[comparison]} ?)", [wanted]
+    return f"balise_holds(?, {column})", [json.dumps([name, comparison, wanted])]
+
+
+def _of_text(column: str, comparison: str, wanted: Any) -> tuple[str, list[Any]]:
+    """Text without regard to case: SQLite folds ASCII by itself, and asks for help with what is more."""
+    word = text_of(wanted).casefold()
+    if not word:
+        return "1", []
+    plain = f"length({column}) = length(CAST({column} AS BLOB))"
+    folded = f"CASE WHEN {plain} THEN lower({column}) ELSE balise_folded({column}) END"
+    if comparison == "co":
+        return f"(instr({folded}, ?) > 0)", [word]
+    if comparison == "sw":
+        return f"(substr({folded}, 1, ?) = ?)", [len(word), word]
+    return f"(substr({folded}, -?) = ?)", [len(word), word]
 
 
 def required_hosts(node: Filter | None) -> list[str] | None:
     """The hosts outside which nothing can match, or None when any may."""
-    if isinstance(node, Compare) and node.attribute == "host" and node.comparison == "eq":
-        return [str(node.value)]
+    if isinstance(node, Compare) and fold_name(node.attribute) == "host" and node.comparison == "eq":
+        return [node.value] if isinstance(node.value, str) else None
     if isinstance(node, Both):
         left, right = required_hosts(node.left), required_hosts(node.right)
         return left if right is None else right
@@ -90,3 +108,42 @@ def required_hosts(node: Filter | None) -> list[str] | None:
         left, right = required_hosts(node.left), required_hosts(node.right)
         return None if left is None or right is None else left + right
     return None
+
+
+@lru_cache(maxsize=1024)
+def _asked(spec: str) -> tuple[str, str, Any]:
+    name, comparison, wanted = json.loads(spec)
+    return name, comparison, wanted
+
+
+@lru_cache(maxsize=256)
+def _held(attributes: str) -> dict[str, Any]:
+    """Several terms ask the same row one after the other."""
+    try:
+        found = json.loads(attributes)
+    except ValueError:
+        return {}
+    return by_name(found.items()) if isinstance(found, dict) else {}
+
+
+def _passes(spec: str, attributes: str | None) -> bool:
+    name, comparison, wanted = _asked(spec)
+    found = _held(attributes).get(name) if attributes else None
+    return is_present(found) if comparison == "pr" else passes(name, comparison, wanted, found)
+
+
+def _holds(spec: str, found: Any) -> bool:
+    name, comparison, wanted = _asked(spec)
+    return passes(name, comparison, wanted, found)
+
+
+def _folded(text: str | None) -> str | None:
+    return None if text is None else text.casefold()
+
+
+FUNCTIONS: Mapping[str, tuple[int, Callable[..., Any]]] = {
+    "balise_passes": (2, _passes),
+    "balise_holds": (2, _holds),
+    "balise_folded": (1, _folded),
+}
+"""What SQLite has to be given for the conditions, by name: how many arguments, and the function."""

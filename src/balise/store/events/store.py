@@ -5,10 +5,9 @@ from __future__ import annotations
 import asyncio
 import heapq
 import json
-import threading
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -17,12 +16,14 @@ from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.filters import Filter
-from balise.store.events.day import MINUTE, NS, Day, NewEvent, Snapshot, match_expression
+from balise.store.events.day import MINUTE, NS, Day, DayReader, NewEvent, Snapshot, match_expression
+from balise.store.events.leases import Leases
 from balise.store.events.sqlfilter import HostsMatching, required_hosts, to_sql
 from balise.store.writer import GroupWriter
 
 DAY = 86_400 * NS
-MOST_OPEN = 12
+MOST_WRITTEN = 4
+"""Days whose files are held open to be written: today's, and those of what comes late."""
 QUEUE_EVENTS = 200_000
 FUTURE = 3600 * NS
 
@@ -61,7 +62,8 @@ class EventStore:
         self.listeners: list[Callable[[int, Sequence[int], Sequence[NewEvent]], None]] = []
         self.events = 0
         self._days: dict[int, Day] = {}
-        self._lock = threading.Lock()
+        """The files being written; only the writer's thread looks at them."""
+        self._leases = Leases()
         self._writer: GroupWriter[Delivery] = GroupWriter("event-writer", self._commit, limit=QUEUE_EVENTS)
 
     # --- taking in
@@ -98,23 +100,25 @@ class EventStore:
             for listener in self.listeners:
                 listener(day, ids, events)
 
+    def _path(self, day: int) -> Path:
+        return self.folder / f"{day_name(day)}.db"
+
     def _day(self, day: int) -> Day:
-        with self._lock:
-            held = self._days.pop(day, None) or Day(self.folder / f"{day_name(day)}.db")
-            self._days[day] = held
-            if len(self._days) > MOST_OPEN:
-                oldest = next(iter(self._days))
-                # Readers of a closed engine open a connection of their own, so closing early is safe.
-                self._days.pop(oldest).close()
-            return held
+        """The file of a day to be written, on the writer's thread."""
+        held = self._days.pop(day, None) or Day(self._path(day))
+        self._days[day] = held
+        if len(self._days) > MOST_WRITTEN:
+            self._days.pop(next(iter(self._days))).close()
+        return held
 
     # --- finding
 
-    def _existing(self, start: int, end: int) -> Iterator[tuple[int, Day]]:
-        """The days that have a file and touch [start, end), newest first."""
+    def _existing(self, start: int, end: int) -> Iterator[tuple[int, DayReader]]:
+        """The days that have a file and touch [start, end), newest first; each is held while it is looked at."""
         for day in sorted(self.days(), reverse=True):
             if day * DAY < end and (day + 1) * DAY > start:
-                yield day, self._day(day)
+                with self._leases.of(day, self._path(day)) as file:
+                    yield day, file
 
     def days(self) -> list[int]:
         """The days that have a file, as days since 1970."""
@@ -168,7 +172,7 @@ class EventStore:
                 at = at.after(row)
         return _by_time(found), None
 
-    def _newest_first(self, file: Day, day: int, search: Search, at: _Place, limit: int) -> list[Any]:
+    def _newest_first(self, file: DayReader, day: int, search: Search, at: _Place, limit: int) -> list[Any]:
         """Rows of one day: those in order by id, the late ones by time, put together by time."""
         table, condition, parameters = self._condition(search, day)
         key = "words.rowid" if table != "event" else "id"
@@ -185,28 +189,37 @@ class EventStore:
         return list(heapq.merge(prompt, late, key=lambda row: -row[1]))[:limit] if late else prompt
 
     def histogram(self, search: Search, start: int, width: int, count: int) -> list[list[int]]:
-        """How many there were, [severity code][step], from the kept counts where they can answer."""
+        """How many there were of the search, [severity code][step], from the kept counts where they can answer."""
         bars = [[0] * count for _ in SEVERITIES]
+        lo, hi = max(start, search.start), min(start + width * count, search.end)
         aligned = width % MINUTE == 0 and start % MINUTE == 0
         kept = aligned and not search.text.strip() and (search.where is None or not needs_more(search.where))
-        for day, file in self._existing(start, start + width * count):
-            for at, severity, n in self._bars(file, day, search, start, width, count, kept):
-                if 0 <= at < count:
-                    bars[severity][at] += n
+        first, last = -(-lo // MINUTE) * MINUTE, hi // MINUTE * MINUTE
+        for day, file in self._existing(lo, hi):
+            if kept and first < last:
+                # Minutes that are wholly inside from the counts, what is left of the first and last one by looking.
+                found = self._kept_bars(file, search.where, first, last, start, width)
+                edges = [(lo, first), (last, hi)]
+            else:
+                found, edges = [], [(lo, hi)]
+            for a, b in edges:
+                if a < b and a < (day + 1) * DAY and b > day * DAY:
+                    found += self._counted(file, day, replace(search, start=a, end=b), start, width)
+            for at, severity, n in found:
+                bars[severity][at] += n
         return bars
 
-    def _bars(self, file: Day, day: int, search: Search, start: int, width: int, count: int, kept: bool) -> list[Any]:
-        end = start + width * count
-        if kept:
-            condition, parameters = "1", []
-            if search.where is not None:
-                condition, parameters = to_sql(search.where, self.hosts)
-            return file.read(
-                f"SELECT (minute * {MINUTE} - ?) / ?, severity, sum(count) FROM minute "
-                f"WHERE minute >= ? AND minute < ? AND {condition} GROUP BY 1, 2",
-                [start, width, start // MINUTE, -(-end // MINUTE), *parameters],
-            )
-        span = Search(max(start, search.start), min(end, search.end), search.text, search.where)
+    def _kept_bars(
+        self, file: DayReader, where: Filter | None, first: int, last: int, start: int, width: int
+    ) -> list[Any]:
+        condition, parameters = to_sql(where, self.hosts) if where is not None else ("1", [])
+        return file.read(
+            f"SELECT (minute * {MINUTE} - ?) / ?, severity, sum(count) FROM minute "
+            f"WHERE minute >= ? AND minute < ? AND {condition} GROUP BY 1, 2",
+            [start, width, first // MINUTE, last // MINUTE, *parameters],
+        )
+
+    def _counted(self, file: DayReader, day: int, span: Search, start: int, width: int) -> list[Any]:
         table, condition, parameters = self._condition(span, day)
         key = "words.rowid" if table != "event" else "id"
         low, high = file.ids_between(max(span.start, day * DAY), min(span.end, (day + 1) * DAY))
@@ -251,14 +264,17 @@ class EventStore:
         gone = []
         for day in self.days():
             if (day + 1) * DAY < now - int(self.keep_days * DAY):
-                with self._lock:
-                    held = self._days.pop(day, None)
-                    if held:
-                        held.close()
+                self._writer.run(lambda day=day: self._stop_writing(day))  # type: ignore[misc]
+                self._leases.drop(day)
                 for path in self.folder.glob(f"{day_name(day)}.db*"):
                     path.unlink(missing_ok=True)
                 gone.append(day_name(day))
         return gone
+
+    def _stop_writing(self, day: int) -> None:
+        held = self._days.pop(day, None)
+        if held is not None:
+            held.close()
 
     def erase(self, host: str) -> int:
         """Removes everything of a host, day by day, in small steps between other writes. Answers how many events."""
@@ -273,10 +289,10 @@ class EventStore:
 
     def close(self) -> None:
         self._writer.close()
-        with self._lock:
-            for day in self._days.values():
-                day.close()
-            self._days.clear()
+        for day in self._days.values():
+            day.close()
+        self._days.clear()
+        self._leases.close()
 
 
 def needs_more(node: Filter) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -71,8 +72,8 @@ class Selection:
 
 
 def lookup_of(hosts: Hosts, one: Series) -> Any:
-    """A function from attribute names to what a series has of them."""
-    own = dict(one.attributes)
+    """A function from attribute names, as filters fold them, to what a series has of them."""
+    own = filters.by_name((name, _members(value)) for name, value in one.attributes)
 
     def lookup(name: str) -> Any:
         if name == "host" or name.startswith("label.") or name == "group":
@@ -80,6 +81,29 @@ def lookup_of(hosts: Hosts, one: Series) -> Any:
         return own.get(name)
 
     return lookup
+
+
+def _members(text: str) -> Any:
+    """A list is kept as its JSON: it is that text, and each of its members."""
+    if not text.startswith("["):
+        return text
+    try:
+        found = json.loads(text)
+    except ValueError:
+        return text
+    return [text, *found] if isinstance(found, list) else text
+
+
+def group_values(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, str]:
+    """What a series has of some attributes, as text, by which groups are made."""
+    own = dict(one.attributes)
+    own_host = ("host", "group")
+    return {
+        name: _group_text(
+            hosts.attribute(one.host, name) if name in own_host or name.startswith("label.") else own.get(name)
+        )
+        for name in by
+    }
 
 
 class Selector:
@@ -115,9 +139,8 @@ class Selector:
             one = self.catalogue.series[number]
             if self._hosts.name(one.host) is None:
                 continue
-            lookup = lookup_of(self._hosts, one)
-            if node is None or filters.matches(node, lookup):
-                values = tuple(_group_text(lookup(name)) for name in by)
+            if node is None or filters.matches(node, lookup_of(self._hosts, one)):
+                values = tuple(group_values(self._hosts, one, by).values())
                 group = numbers.setdefault(values, len(numbers))
                 if group == len(hosts):
                     hosts.append(one.host)
