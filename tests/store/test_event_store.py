@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 from balise.core import filters
 from balise.store.events.day import NewEvent, Snapshot, match_expression
 from balise.store.events.store import BadCursor, Delivery, EventStore, Search, pack_snapshot
+from balise.store.events.words import WordMatch
 
 NS = 1_000_000_000
 DAY = 86_400 * NS
@@ -155,3 +157,81 @@ def test_snapshots_come_back_by_host_kind_and_span(store: EventStore) -> None:
 def test_hosts_bound_the_search_in_the_index() -> None:
     expression = match_expression('lost "two words"', ["gate-n1"])
     assert expression == 'body:"lost" AND body:"two words" AND tags:("h676174652d6e31")'
+
+
+def test_reading_many_days_leaves_the_writers_file_alone(tmp_path: Path) -> None:
+    """Forty days read at once by several, while today's is written: all that was acknowledged is there."""
+    store = EventStore(tmp_path, keep_days=100)
+    for day in range(40):
+        put(store, event(-day * 86_400, f"old {day}"))
+    stop = threading.Event()
+    problems: list[BaseException] = []
+
+    def read() -> None:
+        while not stop.is_set():
+            try:
+                store.find(Search(T0 - 50 * DAY, T0 + DAY, "", None), 1000)
+            except BaseException as error:
+                problems.append(error)
+
+    readers = [threading.Thread(target=read) for _ in range(4)]
+    for one in readers:
+        one.start()
+    for number in range(200):
+        put(store, event(10 + number, f"today {number}"))
+    stop.set()
+    for one in readers:
+        one.join()
+    bodies = [e.body for e in store.find(Search(T0 - 50 * DAY, T0 + DAY, "", None), 1000)[0]]
+    store.close()
+    assert problems == []
+    assert len(bodies) == 240
+
+
+def test_a_day_that_is_opened_again_goes_on_in_order(tmp_path: Path) -> None:
+    for number in range(3):
+        store = EventStore(tmp_path, keep_days=100)
+        put(store, event(100 * number, f"at {number}"), event(100 * number - 90, f"late {number}"))
+        store.close()
+    store = EventStore(tmp_path, keep_days=100)
+    assert found(store) == ["at 2", "late 2", "at 1", "late 1", "at 0", "late 0"]
+    store.close()
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(st.tuples(st.integers(-3600, 7200), st.integers(0, 7)), min_size=1, max_size=60),
+    st.integers(-3600, 3600),
+    st.integers(1, 7200),
+    st.sampled_from([60, 300, 420]),
+    st.sampled_from([None, 'severity ge "error"', 'host eq "gate-n1"']),
+)
+def test_a_histogram_counts_what_is_in_its_span(
+    tmp_path_factory: pytest.TempPathFactory,
+    said: list[tuple[int, int]],
+    start: int,
+    length: int,
+    width: int,
+    where: str | None,
+) -> None:
+    store = EventStore(tmp_path_factory.mktemp("bars"), keep_days=100)
+    put(store, *(event(second, severity=severity) for second, severity in said))
+    search = Search(T0 + start * NS, T0 + (start + length) * NS, "", filters.parse(where) if where else None)
+    first = search.start // (width * NS) * width * NS
+    count = -(-(search.end - first) // (width * NS))
+    bars = store.histogram(search, first, width * NS, count)
+    store.close()
+    wanted = [[0] * count for _ in range(8)]
+    for second, severity in said:
+        at = T0 + second * NS
+        if search.start <= at < search.end and (where != 'severity ge "error"' or severity <= 3):
+            wanted[severity][(at - first) // (width * NS)] += 1
+    assert bars == wanted
+
+
+@pytest.mark.parametrize("text", ["ticket", "tick*", '"gate 4"', "4 gate", "TICKET é", "tick", "!!!"])
+def test_a_live_stream_finds_the_words_that_a_search_finds(store: EventStore, text: str) -> None:
+    bodies = ["ticket accepted at gate 4", "gate_4 ticket", "tickets", "Ticket E\u0301", "é ticket", "4gate"]
+    put(store, *(event(i, body) for i, body in enumerate(bodies)))
+    live = WordMatch(text)
+    assert [b for b in bodies[::-1] if live(b)] == found(store, text)
