@@ -92,7 +92,7 @@ def test_lines_that_a_full_disk_did_not_keep_are_read_again(tmp_path: Path, monk
     later.turn(1060.0)
     assert (after.has("while the agent was down"), after.has("said in the dark")) == (1, 0)
     for one in (agent, later):
-        one.keeper.stop()
+        one.keeper.close()
         one.deliverer.close()
 
 

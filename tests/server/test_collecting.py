@@ -275,7 +275,7 @@ def test_a_hosts_inventory_has_its_history_and_tells_what_changed(own_service: S
             admin.call("GET", f"{path}/compare", host="pier-2", group="quay")
         _certificates(admin, tell)
         for agent in agents.values():
-            agent.keeper.stop()
+            agent.keeper.close()
             agent.deliverer.close()
 
 
@@ -337,7 +337,7 @@ def test_what_an_agent_found_is_proposed_and_taken_up(own_service: Service, tmp_
         assert "monpw" not in (tmp_path / "a" / "plan.json").read_text()
         with pytest.raises(Refused, match="is used by"):
             admin.call("DELETE", "/credentials/mon")
-        agent.keeper.stop()
+        agent.keeper.close()
         agent.deliverer.close()
 
 
@@ -405,5 +405,5 @@ def test_an_application_follows_its_parts_and_what_plans_and_agents_say(
         with pytest.raises(Refused, match="no part 'cellar'"):
             admin.call("PUT", "/applications/Tickets", body | {"needs": [{"from": "front", "to": ["cellar"]}]})
         for agent in agents.values():
-            agent.keeper.stop()
+            agent.keeper.close()
             agent.deliverer.close()

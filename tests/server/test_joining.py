@@ -109,7 +109,7 @@ def test_an_agent_renews_its_token_and_loses_nothing_on_the_way(
     assert post(service.url, second.token, "metrics", point()).status_code == 200
     until(lambda: post(service.url, first.token, "metrics", point()).status_code == 401, 40)
     assert post(service.url, second.token, "metrics", point()).status_code == 200
-    keeper.stop()
+    keeper.close()
 
 
 # --- groups and plans
@@ -204,7 +204,7 @@ def test_a_plan_reaches_the_agent_and_says_what_could_not_be_done(own_service: S
         assert agent.every == 9.0
         admin.call("DELETE", "/plans/night")
         assert agent.keeper.step(wait=0) and agent.every == 7.0
-        agent.keeper.stop()
+        agent.keeper.close()
         agent.deliverer.close()
 
 

@@ -42,7 +42,7 @@ def test_frames_come_out_in_order_and_stay_until_they_are_done(tmp_path: Path) -
     buffer = buffered(tmp_path, frames)
     taken, places = buffer.take(1 << 20, 20)
     assert taken == frames[:20] == buffer.take(1 << 20, 20)[0]
-    buffer.done(places[9], 10)
+    buffer.done(places[9])
     assert buffer.take(1 << 20, 3)[0] == frames[10:13]
     again = buffered(tmp_path, [b"new"])
     assert len(again) == 41 and again.take(1 << 20, 100)[0] == [*frames[10:], b"new"]

@@ -114,7 +114,7 @@ def test_a_service_changes_hands_and_stays_the_same(
         assert f"127.0.0.1 port {port}: refused" in told["collection"]["problem"]
         admin.call("DELETE", f"/services/{made['id']}")
         assert admin.call("GET", "/services")["items"] == []
-        agent.keeper.stop()
+        agent.keeper.close()
         agent.deliverer.close()
 
 

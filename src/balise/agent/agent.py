@@ -7,7 +7,7 @@ import os
 import resource
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,7 @@ from balise.collect.follow import Follower
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.ports import connected, listening
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
+from balise.collect.work import Failures, Worker
 
 if TYPE_CHECKING:
     from balise.agent.services import ServiceWork
@@ -73,6 +74,12 @@ class Agent:
             lambda at, found, meanings: self._keep(at, found.readings, meanings, found.lines, found.kept),
             self._places.get,
         )
+        self._failures = Failures("collect")
+        self._workers = (
+            Worker("deliver", self.deliverer.turn, 0.0),
+            Worker("plan", self.keeper.turn, 0.0),
+            Worker("inventory", self._inventory.look, 0.5),
+        )
         self._followers: list[Follower] = []
         self._first_file = 0
         self._instance = os.urandom(8).hex()
@@ -89,10 +96,8 @@ class Agent:
 
     def run(self) -> None:
         """Collects and delivers until stopped."""
-        sender = threading.Thread(target=self.deliverer.run, name="deliver", daemon=True)
-        sender.start()
-        planner = threading.Thread(target=self.keeper.run, name="plan", daemon=True)
-        planner.start()
+        for worker in self._workers:
+            worker.start()
         self.deliverer.tell_facts(read_facts(self._identity.host))
         log.info(
             "collecting for host=%s every=%gs console=%s",
@@ -100,12 +105,10 @@ class Agent:
             self.every,
             self._identity.console,
         )
-        self._inventory.start()
         self._first_shares()
         due = time.monotonic()
         while not self._stop.is_set():
-            self.turn(time.time())
-            self._look_at_services()
+            self._collect()
             due += self.every
             late = time.monotonic() - due
             if late > self.every:
@@ -114,15 +117,30 @@ class Agent:
             while not self._stop.wait(max(0.0, min(SERVICES_EVERY, due - time.monotonic()))):
                 if time.monotonic() >= due:
                     break
-                self._look_at_services()
+                self._guarded(self._look_at_services)
         if self._services is not None:
             self._services.close()
         self._parts.close()
         self._inventory.stop()
-        self.keeper.stop()
-        self.deliverer.stop()
-        sender.join(25)
+        for worker in self._workers:
+            worker.stop()
+        self.keeper.close()
+        self._workers[0].join(25)
         self.deliverer.close()
+
+    def _collect(self) -> None:
+        self._guarded(lambda: self.turn(time.time()))
+        self._guarded(self._look_at_services)
+
+    def _guarded(self, step: Callable[[], None]) -> None:
+        """A step that fails is counted and told; collecting goes on."""
+        try:
+            step()
+        except Exception as error:
+            self._failures.note(error, time.time())
+            log.exception("collecting failed")
+        else:
+            self._failures.passed()
 
     def _look_at_services(self) -> None:
         """Reads services that are due. Without any, nothing of what that takes is loaded."""
@@ -247,6 +265,8 @@ class Agent:
         problems += [f"inventory of {kind}: {problem}" for kind, problem in self._inventory.problems.items()]
         trouble = [s for f in self._all_files() if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
         problems += [f"{s.path}: {s.detail}" for s in trouble]
+        now, failures = time.time(), (self._failures, *(worker.failures for worker in self._workers))
+        problems += [said for f in failures if (said := f.warning(now))]
         return {
             "version": __version__,
             "instance": self._instance,

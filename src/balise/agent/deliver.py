@@ -6,7 +6,6 @@ import gzip
 import logging
 import random
 import ssl
-import threading
 import time
 
 import httpx
@@ -15,6 +14,7 @@ from balise.agent.identity import Identity
 from balise.agent.spool import Parcel, Spool
 from balise.api.agents import SENT_HEADER
 from balise.api.hosts import Facts
+from balise.collect.work import Pause
 
 log = logging.getLogger(__name__)
 FIRST_WAIT = 1.0
@@ -39,7 +39,6 @@ class Deliverer:
         self._spool = spool
         self._random = rng or random.Random()  # noqa: S311  jitter, not a secret
         self._failures = 0
-        self._stop = threading.Event()
         self._http = httpx.Client(
             base_url=identity.console,
             timeout=TIME_LIMIT,
@@ -49,15 +48,11 @@ class Deliverer:
         self.problem: str | None = None
         self.delivered = 0
         self.refused = 0
+        self.unreadable = 0
 
-    def run(self) -> None:
-        """Delivers until stopped."""
-        while not self._stop.is_set():
-            if not self._spool.filled.wait(0.5):
-                continue
-            pause = self.step()
-            if pause:
-                self._stop.wait(pause)
+    def turn(self) -> Pause:
+        """Waits a moment for something to deliver, and tries it."""
+        return Pause(self.step() if self._spool.filled.wait(0.5) else 0.0)
 
     def step(self) -> float:
         """Tries the oldest parcel; answers how many seconds to wait before the next try."""
@@ -66,7 +61,9 @@ class Deliverer:
             return 0.0
         try:
             content = parcel.content()
-        except OSError:
+        except OSError as error:
+            log.error("parcel=%s cannot be read and is left out: %s", parcel.name, error.strerror)
+            self.unreadable += 1
             self._spool.done(parcel)
             return 0.0
         problem, drop = self._post(parcel, content)
@@ -128,10 +125,6 @@ class Deliverer:
             )
         except httpx.HTTPError as error:
             log.info("facts not told: %s", error)
-
-    def stop(self) -> None:
-        self._stop.set()
-        self._spool.filled.set()
 
     def close(self) -> None:
         # What is left is on disk; one quick try brings a clean stop up to date.

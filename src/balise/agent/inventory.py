@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
-import threading
 import time
 from collections.abc import Callable
 
@@ -21,7 +20,7 @@ FIRST_AFTER = 3.0
 
 
 class InventoryWork:
-    """A thread that reads the inventory.
+    """Reads the inventory when it is due; `look` is called every half second or so.
 
     Args:
         deliver: keeps durably what is to be told. Raises OSError when it cannot.
@@ -37,31 +36,32 @@ class InventoryWork:
         self._every = every
         self._inventory = Inventory()
         self._told: dict[InventoryKind, tuple[float, str]] = {}
-        self._stop = threading.Event()
-        self._thread = threading.Thread(target=self._run, name="inventory", daemon=True)
+        self._stopped = False
+        self._seen: int | None = None
+        self._due = 0.0
         self.problems: dict[str, str] = {}
         self.cost = 0.0
 
-    def start(self) -> None:
-        self._thread.start()
-
     def stop(self) -> None:
-        self._stop.set()
+        """Ends a collection after the kind it is at."""
+        self._stopped = True
 
-    def _run(self) -> None:
-        seen, due = self._asked(), time.monotonic() + FIRST_AFTER
-        while not self._stop.wait(0.5):
-            asked, every = self._asked(), self._every()
-            if asked != seen or (every is not None and time.monotonic() >= due):
-                self.collect(time.time(), everything=asked != seen)
-                seen, due = asked, time.monotonic() + (every or EVERY)
+    def look(self) -> None:
+        """Collects if it is time, or if the console asks for it."""
+        asked, every = self._asked(), self._every()
+        if self._seen is None:
+            self._seen, self._due = asked, time.monotonic() + FIRST_AFTER
+        if asked != self._seen or (every is not None and time.monotonic() >= self._due):
+            everything, self._seen = asked != self._seen, asked
+            self._due = time.monotonic() + (every or EVERY)
+            self.collect(time.time(), everything=everything)
 
     def collect(self, now: float, *, everything: bool = False) -> None:
         """Reads every kind, and tells those that changed; each on its own, so that little is held at once."""
         began = time.thread_time()
         inventory = self._inventory
         for kind in inventory.kinds:
-            if self._stop.is_set():
+            if self._stopped:
                 return
             try:
                 items, problem = inventory.read(kind), ""

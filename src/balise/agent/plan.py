@@ -6,7 +6,6 @@ import contextlib
 import logging
 import random
 import ssl
-import threading
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -17,6 +16,7 @@ from balise.agent.deliver import Deliverer
 from balise.agent.identity import Identity, save_identity
 from balise.api.parts import EffectivePlan
 from balise.collect.files import write_durably
+from balise.collect.work import Pause
 
 log = logging.getLogger(__name__)
 WAIT = 50
@@ -37,18 +37,14 @@ class PlanKeeper:
         self._path = folder / "plan.json"
         self._identity = identity
         self._deliverer = deliverer
-        self._stop = threading.Event()
         self._http = httpx.Client(base_url=identity.console, timeout=WAIT + 20.0, verify=verify)
         self.plan = DEFAULT
         with contextlib.suppress(OSError, ValueError):
             self.plan = EffectivePlan.model_validate_json(self._path.read_text("utf-8"))
 
-    def run(self) -> None:
-        """Keeps the plan and the token fresh until stopped."""
-        while not self._stop.is_set():
-            if self.step():
-                continue
-            self._stop.wait(random.uniform(*PAUSE))  # noqa: S311  spread, not a secret
+    def turn(self) -> Pause:
+        """Keeps the plan and the token fresh: asks once, and says when to ask again."""
+        return Pause(0.0 if self.step() else random.uniform(*PAUSE))  # noqa: S311  spread, not a secret
 
     def step(self, wait: int = WAIT) -> bool:
         """Asks once; answers whether the console could be asked."""
@@ -100,6 +96,5 @@ class PlanKeeper:
         self._deliverer.use_token(identity.token)
         log.info("the token was renewed")
 
-    def stop(self) -> None:
-        self._stop.set()
+    def close(self) -> None:
         self._http.close()

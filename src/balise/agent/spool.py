@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import threading
 from dataclasses import dataclass
@@ -9,6 +10,7 @@ from pathlib import Path
 
 from balise.collect.files import write_durably
 
+log = logging.getLogger(__name__)
 SETTLED = (".metrics", ".logs")
 
 
@@ -86,4 +88,8 @@ class Spool:
     def _remove(self, place: int) -> None:
         path, size = self._waiting.pop(place)
         self.bytes -= size
-        path.unlink(missing_ok=True)
+        try:
+            path.unlink(missing_ok=True)
+        except OSError as error:
+            # It comes again after the next start, and counts once all the same.
+            log.error("parcel=%s cannot be removed: %s", path.name, error.strerror)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import logging
 import os
 import struct
 import time
@@ -14,6 +15,7 @@ from pathlib import Path
 
 from balise.collect.files import write_durably
 
+log = logging.getLogger(__name__)
 SEGMENT = 8 << 20
 _HEAD = struct.Struct(">II")
 """Length and CRC-32 of what follows."""
@@ -51,6 +53,7 @@ class Buffer:
         self._flushing: asyncio.Task[None] | None = None
         self.filled = asyncio.Event()
         self.dropped = 0
+        self._flying: list[Place] = []
         self._segments = [self._scan(path) for path in sorted(folder.glob("*.seg"))]
         self._read = self._load_place()
         self._out = self._begin((self._segments[-1].number if self._segments else 0) + 1)
@@ -91,10 +94,11 @@ class Buffer:
             batch, self._waiting = self._waiting, []
             try:
                 await asyncio.to_thread(self._write, [frame for frame, _ in batch])
-            except OSError as error:
+            except Exception as error:  # noqa: BLE001  whatever went wrong, those who wait must be told
+                told = error if isinstance(error, OSError) else OSError(0, f"{type(error).__name__}: {error}")
                 for _, future in batch:
                     if not future.done():
-                        future.set_exception(OSError(error.errno, error.strerror))
+                        future.set_exception(OSError(told.errno, told.strerror))
                 continue
             for _, future in batch:
                 if not future.done():
@@ -120,22 +124,34 @@ class Buffer:
         segment.size += len(data)
         segment.frames += len(frames)
         if segment.size >= SEGMENT:
-            self._out.close()
-            self._out = self._begin(segment.number + 1)
+            self._begin_next(segment.number + 1)
+
+    def _begin_next(self, number: int) -> None:
+        try:
+            following = self._begin(number)
+        except OSError as error:
+            # No room for another file: this one goes on, longer than it should be.
+            log.error("segment=%d cannot be begun: %s", number, error.strerror)
+            return
+        self._out.close()
+        self._out = following
 
     def _begin(self, number: int) -> FileIO:
         path = self._folder / f"{number:010d}.seg"
+        file = FileIO(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
         self._segments.append(_Segment(number, path, 0, 0, 0.0))
-        return FileIO(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
+        return file
 
     def _keep_to_limit(self) -> None:
         while self.size > self.limit and len(self._segments) > 1:
             oldest = self._segments.pop(0)
-            seen = self._count(oldest, self._read.offset) if self._read.segment == oldest.number else 0
-            lost = oldest.frames - seen
+            lost = oldest.frames
+            if self._read.segment == oldest.number:
+                # What was read of it has been forwarded; what is on the way is lost unless it arrives.
+                lost -= self._count(oldest, self._read.offset)
             self.dropped += lost
             self._left -= lost
-            oldest.path.unlink(missing_ok=True)
+            _remove(oldest.path)
             self._read = Place(self._segments[0].number, 0)
             self._save_place()
 
@@ -150,27 +166,35 @@ class Buffer:
             if segment.number < place.segment:
                 continue
             offset = place.offset if segment.number == place.segment else 0
-            with segment.path.open("rb") as file:
-                file.seek(offset)
-                while offset < segment.size and size < most_bytes and len(frames) < most_frames:
-                    length, _ = _HEAD.unpack(file.read(_HEAD.size))
-                    frames.append(file.read(length))
-                    offset += _HEAD.size + length
-                    size += length
-                    places.append(Place(segment.number, offset))
+            try:
+                with segment.path.open("rb") as file:
+                    file.seek(offset)
+                    while offset < segment.size and size < most_bytes and len(frames) < most_frames:
+                        length, _ = _HEAD.unpack(file.read(_HEAD.size))
+                        frames.append(file.read(length))
+                        offset += _HEAD.size + length
+                        size += length
+                        places.append(Place(segment.number, offset))
+            except FileNotFoundError:
+                # The buffer overflowed meanwhile: the next look begins behind it.
+                break
             if size >= most_bytes or len(frames) >= most_frames:
                 break
+        self._flying = places
         return frames, places
 
-    def done(self, place: Place, count: int) -> None:
-        """Everything up to a place, `count` frames, was taken by the console."""
-        if place < self._read:
-            # The buffer overflowed meanwhile, and what was forwarded was counted as dropped.
-            return
-        self._read = place
-        self._left -= count
-        self._forget_read()
-        self._save_place()
+    def done(self, place: Place) -> None:
+        """Everything up to a place, of what was taken last, was taken by the console."""
+        arrived = [p for p in self._flying if p <= place]
+        overtaken = sum(1 for p in arrived if p <= self._read or p.segment < self._segments[0].number)
+        # What overflowed while it was on the way was counted as dropped, and has arrived all the same.
+        self.dropped -= overtaken
+        self._left -= len(arrived) - overtaken
+        self._flying = self._flying[len(arrived) :]
+        if place > self._read:
+            self._read = place
+            self._forget_read()
+            self._save_place()
         if not self._left:
             self.filled.clear()
 
@@ -180,7 +204,7 @@ class Buffer:
             or (self._segments[0].number == self._read.segment and self._read.offset >= self._segments[0].size)
         ):
             gone = self._segments.pop(0)
-            gone.path.unlink(missing_ok=True)
+            _remove(gone.path)
             if self._read.segment <= gone.number:
                 self._read = Place(self._segments[0].number, 0)
 
@@ -228,9 +252,21 @@ class Buffer:
 
     def _save_place(self) -> None:
         content = json.dumps({"segment": self._read.segment, "offset": self._read.offset})
-        write_durably(self._folder / "read.json", content.encode())
+        try:
+            write_durably(self._folder / "read.json", content.encode())
+        except OSError as error:
+            # What was forwarded is forwarded again after a start, and counts once all the same.
+            log.error("how far was forwarded cannot be kept: %s", error.strerror)
 
     async def close(self) -> None:
         if self._flushing is not None:
             await self._flushing
         self._out.close()
+
+
+def _remove(path: Path) -> None:
+    """Removes a segment; one that cannot be is read again after the next start, and counts once all the same."""
+    try:
+        path.unlink(missing_ok=True)
+    except OSError as error:
+        log.error("segment=%s cannot be removed: %s", path.name, error.strerror)

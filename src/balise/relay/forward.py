@@ -30,11 +30,10 @@ class Forwarder:
         self.refused = 0
         self._failures = 0
 
-    async def run(self) -> None:
-        """Forwards until cancelled."""
-        while True:
-            await self._buffer.filled.wait()
-            await asyncio.sleep(await self.step())
+    async def turn(self) -> float:
+        """Waits for something to forward, and forwards a bundle of it."""
+        await self._buffer.filled.wait()
+        return await self.step()
 
     async def step(self) -> float:
         """Forwards one bundle; answers how many seconds to wait before the next."""
@@ -56,7 +55,7 @@ class Forwarder:
                 self.refused += 1
                 log.warning("status=%d refused by the console: %s", status.status, status.why)
         if done:
-            self._buffer.done(places[done - 1], done)
+            self._buffer.done(places[done - 1])
             self._failures = 0
         return 0.0 if done == len(frames) else 1.0
 

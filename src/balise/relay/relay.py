@@ -25,6 +25,7 @@ from balise.collect.probes.schedule import Probing
 from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import attempt
+from balise.collect.work import Chore
 from balise.relay.buffer import Buffer
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
@@ -38,6 +39,7 @@ KEEP_EVERY = 30.0
 """Seconds between writes of probes' results to disk while the console is away."""
 REPORT_EVERY = 5.0
 WAIT = 30
+AWAY_PAUSE = 5.0
 MOST_PASSED_ON = 4000
 
 
@@ -68,7 +70,9 @@ class Relay:
         self._results = Results(folder / "probed.json")
         self._results_kept_at = 0.0
         self._probing = Probing(lambda probe, result: self._results.add(probe.name, result))
+        self._chores: list[Chore] = []
         self._tasks: list[asyncio.Task[None]] = []
+        self._etag = ""
         self._started = time.time()
         self._buffer: Buffer | None = None
         self.senders = Senders(folder, self._http)
@@ -82,8 +86,13 @@ class Relay:
 
     async def start(self) -> None:
         self._probing.start()
-        work = (self._forwarder.run(), self._report_always(), self._work_always(), self._refresh_always())
-        self._tasks = [asyncio.create_task(one) for one in work]
+        self._chores = [
+            Chore("forward", self._forwarder.turn),
+            Chore("report", self._report_turn),
+            Chore("work", self._work_turn),
+            Chore("senders", self._refresh_turn),
+        ]
+        self._tasks = [asyncio.create_task(chore.run()) for chore in self._chores]
         log.info("relay=%s site=%s console=%s", self._identity.relay, self._identity.site, self._identity.console)
 
     async def stop(self) -> None:
@@ -100,28 +109,27 @@ class Relay:
 
     # --- reading near hosts
 
-    async def _work_always(self) -> None:
-        etag = ""
-        while True:
-            try:
-                answer = await self._http.get(
-                    "/api/v1/relays/work",
-                    params={"wait": WAIT},
-                    headers={"If-None-Match": etag} if etag else {},
-                    timeout=WAIT + 20.0,
-                )
-                if answer.status_code == 200:
-                    work = RelayWork.model_validate_json(answer.content)
-                    etag = work.etag
-                    await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
-                    log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
-                    self._try(work.trials)
-                    self._probing.set_probes(work.probes)
-                    continue
-                await asyncio.sleep(0.1 if answer.status_code == 304 else 5.0)
-            except (httpx.HTTPError, ValueError):
-                # The console is away: what was to be read is read on.
-                await asyncio.sleep(5.0)
+    async def _work_turn(self) -> float:
+        """Asks once what is to be read and tried; the answer waits until there is something new."""
+        try:
+            answer = await self._http.get(
+                "/api/v1/relays/work",
+                params={"wait": WAIT},
+                headers={"If-None-Match": self._etag} if self._etag else {},
+                timeout=WAIT + 20.0,
+            )
+        except httpx.HTTPError:
+            # The console is away: what was to be read is read on.
+            return AWAY_PAUSE
+        if answer.status_code != 200:
+            return 0.1 if answer.status_code == 304 else AWAY_PAUSE
+        work = RelayWork.model_validate_json(answer.content)
+        await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
+        log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
+        self._try(work.trials)
+        self._probing.set_probes(work.probes)
+        self._etag = work.etag
+        return 0.0
 
     def _try(self, trials: list[TrialRequest]) -> None:
         for one in trials:
@@ -190,10 +198,16 @@ class Relay:
 
     # --- telling of itself
 
-    async def _report_always(self) -> None:
-        while True:
-            await self.report()
-            await asyncio.sleep(REPORT_EVERY)
+    async def _report_turn(self) -> float:
+        await self.report()
+        return REPORT_EVERY
+
+    def _problem(self) -> str | None:
+        """What stands in the way, and what failed of this relay's own work."""
+        now = time.time()
+        failures = [*(chore.failures for chore in self._chores), self._rounds.failures, self._probing.failures]
+        told = [self._forwarder.problem, *(failure.warning(now) for failure in failures)]
+        return "; ".join(said for said in told if said)[:1000] or None
 
     async def report(self) -> None:
         """Tells the console how this relay does; what did not get through is told next time."""
@@ -214,7 +228,7 @@ class Relay:
             cpu=round(time.process_time() / max(1.0, time.time() - self._started), 4),
             memory=resident_bytes(),
             remote_hosts=len(self._rounds.hosts),
-            problem=self._forwarder.problem,
+            problem=self._problem(),
             turns=changed,
             service_turns=dict(self._service_turns),
             probes=probed,
@@ -240,11 +254,10 @@ class Relay:
         except OSError as error:
             log.warning("the results of probes cannot be kept: %s", error.strerror)
 
-    async def _refresh_always(self) -> None:
-        while True:
-            await asyncio.sleep(REFRESH_EVERY)
-            with contextlib.suppress(Away):
-                await self.senders.refresh()
+    async def _refresh_turn(self) -> float:
+        with contextlib.suppress(Away):
+            await self.senders.refresh()
+        return REFRESH_EVERY
 
 
 def resident_bytes() -> int:

@@ -348,7 +348,8 @@ class Console:
             if r.report and r.report["dropped"]
         ]
         now = time.time()
-        found += [said for w in self._workers if (said := w.failures.warning(now))]
+        own = [*(worker.failures for worker in self._workers), self.remote_work.failures, self.probes.failures]
+        found += [said for failures in own if (said := failures.warning(now))]
         found += [f"the rule {name} cannot be checked: {why}" for name, why in sorted(self.watch.problems.items())]
         if aside := self.series.aside():
             found.append(f"{aside} rows of points could not be sealed and are set aside in series.db")
@@ -495,6 +496,7 @@ class Console:
             "workers.failed": sum(w.failures.count for w in self._workers),
             "windows.left_out": self.watch.left_out,
             "alerts.failed": self.book.failed,
+            "listeners.failed": self.series.untold + self.events.untold,
             "courier.failed": self.courier.failed,
         }
         return Figures(

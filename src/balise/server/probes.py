@@ -18,6 +18,7 @@ from balise.api.probes import Probe, ProbeAt, ProbeBody, ProbeResult, ProbeTarge
 from balise.api.spans import instant, rfc3339, seconds
 from balise.collect.probes.run import make
 from balise.collect.probes.schedule import Probing
+from balise.collect.work import Failures
 from balise.core.health import worst
 from balise.server.access import Principal, audit
 from balise.server.credentials import CredentialBook
@@ -78,6 +79,11 @@ class ProbeBook:
         self.changed: Callable[[], None] = lambda: None
         self.told: Callable[[str, State], None] = lambda _name, _state: None
         self._load()
+
+    @property
+    def failures(self) -> Failures:
+        """How the making of probes fails, if it does."""
+        return self._probing.failures
 
     def _load(self) -> None:
         for row in self._state.read(lambda s: list(s.scalars(select(tables.Probe)))):

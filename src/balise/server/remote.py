@@ -22,6 +22,7 @@ from balise.collect.remote.hand import SshHand
 from balise.collect.remote.link import AT_ONCE, Link, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import Trial, attempt
+from balise.collect.work import Failures
 from balise.server.access import Principal, audit
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory, Known
@@ -36,6 +37,7 @@ T = TypeVar("T")
 KEPT_OWNERS = 20
 SPARE_SECONDS = 20.0
 REFRESH_PAUSE = 0.3
+RETRY_PAUSE = 5.0
 """Seconds over which changes are gathered before they are taken up."""
 CONSOLE = 0
 """Who has a remote host when no relay does."""
@@ -286,6 +288,7 @@ class RemoteWork:
         self._due = False
         self._refreshing = asyncio.Lock()
         self._started = time.time()
+        self.failures = Failures("remote")
         self._main: asyncio.AbstractEventLoop | None = None
         self.take_metrics: Metrics | None = None
         self.take_logs: Metrics | None = None
@@ -321,7 +324,14 @@ class RemoteWork:
         async with self._refreshing:
             await asyncio.sleep(REFRESH_PAUSE)
             self._due = False
-            await self._take_up()
+            try:
+                await self._take_up()
+            except Exception as error:
+                self.failures.note(error, time.time())
+                log.exception("what is to be read could not be taken up")
+                self._loop.call_later(RETRY_PAUSE, self.refresh)
+            else:
+                self.failures.passed()
 
     async def _take_up(self) -> None:
         targets = await asyncio.to_thread(self._book.targets, CONSOLE)

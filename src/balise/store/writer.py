@@ -98,16 +98,21 @@ class GroupWriter(Generic[T]):
                 tasks, self._tasks = self._tasks[:1], self._tasks[1:]
                 if not group and not tasks and self._stopping:
                     return
-            if group:
-                self._write_group(group)
-            for task, future in tasks:
-                _settle(future, task)
+            try:
+                if group:
+                    self._write_group(group)
+                for task, future in tasks:
+                    _settle(future, task)
+            except BaseException:
+                # Nothing may end the one thread that writes.
+                self.failures += 1
+                log.exception("writer=%s", self._thread.name)
 
     def _write_group(self, group: list[tuple[T, int, Any]]) -> None:
-        problem: Exception | None = None
+        problem: BaseException | None = None
         try:
             self._commit([payload for payload, *_ in group])
-        except Exception as error:  # noqa: BLE001  whatever went wrong, those who wait must be told
+        except BaseException as error:  # noqa: BLE001  whatever went wrong, those who wait must be told
             problem = error
             self.failures += 1
             log.error("could not write a group of %d: %s", len(group), error)
@@ -124,7 +129,7 @@ class GroupWriter(Generic[T]):
                 loop.call_soon_threadsafe(_finish, futures, problem)
 
 
-def _finish(futures: list[asyncio.Future[None]], problem: Exception | None) -> None:
+def _finish(futures: list[asyncio.Future[None]], problem: BaseException | None) -> None:
     for future in futures:
         if not future.done():
             if problem:
@@ -135,6 +140,20 @@ def _finish(futures: list[asyncio.Future[None]], problem: Exception | None) -> N
 
 def _settle(future: Future[Any], task: Callable[[], Any]) -> None:
     try:
-        future.set_result(task())
-    except Exception as error:  # noqa: BLE001  it is raised again where the task was asked for
+        answer = task()
+    except BaseException as error:  # noqa: BLE001  it is raised again where the task was asked for
         future.set_exception(error)
+    else:
+        future.set_result(answer)
+
+
+def tell(listeners: Sequence[Callable[..., None]], *told: Any) -> int:
+    """Calls listeners with what is written; answers how many failed, which changes nothing for the others."""
+    failed = 0
+    for listener in listeners:
+        try:
+            listener(*told)
+        except Exception:
+            failed += 1
+            log.exception("listener=%r", listener)
+    return failed

@@ -14,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from balise.api.probes import ProbeResult, ProbeTarget
 from balise.api.spans import seconds
 from balise.collect.probes.run import make
+from balise.collect.work import Failures, Worker
 
 log = logging.getLogger(__name__)
 AT_ONCE = 64
@@ -33,12 +34,16 @@ class Probing:
         self._lock = threading.Condition()
         self._busy: set[str] = set()
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="probe")
-        self._thread = threading.Thread(target=self._run, name="probing", daemon=True)
+        self._worker = Worker("probing", self._step, 0.0)
         self._stopped = False
         self.left_out = 0
 
     def start(self) -> None:
-        self._thread.start()
+        self._worker.start()
+
+    @property
+    def failures(self) -> Failures:
+        return self._worker.failures
 
     def set_probes(self, probes: Iterable[ProbeTarget]) -> None:
         """From now on makes these. One that has not changed keeps its rhythm; a changed one is made at once."""
@@ -60,25 +65,30 @@ class Probing:
         self._newest[name] = number
         heapq.heappush(self._due, (at, number, name))
 
-    def _run(self) -> None:
-        while True:
-            with self._lock:
-                while not self._stopped and (not self._due or self._due[0][0] > time.monotonic()):
-                    wait = min(5.0, self._due[0][0] - time.monotonic()) if self._due else 5.0
-                    self._lock.wait(max(0.01, wait))
-                if self._stopped:
-                    return
-                at, number, name = heapq.heappop(self._due)
-                probe = self._probes.get(name)
-                if probe is None or self._newest.get(name) != number:
-                    continue
-                every = seconds(probe.body.every)
-                self._push(name, max(at + every, time.monotonic()))
-                if name in self._busy or len(self._busy) >= MOST_WAITING:
-                    self.left_out += 1
-                    continue
-                self._busy.add(name)
+    def _step(self) -> None:
+        """Waits for the next probe that is due, at most some seconds, and has it made."""
+        with self._lock:
+            wait = min(5.0, self._due[0][0] - time.monotonic()) if self._due else 5.0
+            if wait > 0 and not self._stopped:
+                self._lock.wait(max(0.01, wait))
+            if self._stopped or not self._due or self._due[0][0] > time.monotonic():
+                return
+            at, number, name = heapq.heappop(self._due)
+            probe = self._probes.get(name)
+            if probe is None or self._newest.get(name) != number:
+                return
+            every = seconds(probe.body.every)
+            self._push(name, max(at + every, time.monotonic()))
+            if name in self._busy or len(self._busy) >= MOST_WAITING:
+                self.left_out += 1
+                return
+            self._busy.add(name)
+        try:
             self._pool.submit(self._one, probe)
+        except RuntimeError:
+            # Being stopped: no thread is to be had any more.
+            with self._lock:
+                self._busy.discard(name)
 
     def _one(self, probe: ProbeTarget) -> None:
         try:
@@ -92,5 +102,6 @@ class Probing:
     def stop(self) -> None:
         with self._lock:
             self._stopped = True
+            self._worker.stop()
             self._lock.notify()
         self._pool.shutdown(wait=False, cancel_futures=True)

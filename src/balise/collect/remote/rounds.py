@@ -14,6 +14,7 @@ from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
 from balise.collect.remote.link import AT_ONCE, Link, LinkProblem, Taken, open_link
 from balise.collect.remote.trial import no_answer
+from balise.collect.work import Failures
 
 log = logging.getLogger(__name__)
 LONGEST_PAUSE = 300.0
@@ -63,6 +64,7 @@ class Rounds:
         self._gate = gate or asyncio.Semaphore(AT_ONCE)
         self._listener = listener
         self.side_by_side = side_by_side
+        self.failures = Failures("remote")
         self._living = asyncio.Semaphore(side_by_side)
         self._failing = asyncio.Semaphore(max(1, side_by_side // 2))
         self._tasks: dict[tuple[int, int], tuple[RemoteTarget, asyncio.Task[None]]] = {}
@@ -74,7 +76,7 @@ class Rounds:
         for key in ended:
             await self._end(key)
         for key, target in wanted.items():
-            if key not in self._tasks:
+            if key not in self._tasks or self._tasks[key][1].done():
                 self._tasks[key] = (target, asyncio.create_task(self._keep_reading(target)))
 
     @property
@@ -96,31 +98,41 @@ class Rounds:
     async def _keep_reading(self, target: RemoteTarget) -> None:
         turn = Turn(target, host_key=target.host_key)
         link = self._spare(target)
-        failure: LinkProblem | None
         due = time.monotonic() + first_wait(target)
         try:
             while True:
                 await asyncio.sleep(max(0.0, due - time.monotonic()))
                 async with self._failing if turn.failures else self._living:
-                    try:
-                        link = link or open_link(target, self._gate)
-                        await self._read(target, link, turn)
-                        failure = None
-                    except LinkProblem as problem:
-                        failure = problem
-                    except TimeoutError:
-                        failure = LinkProblem("timed-out", no_answer(target))
-                    except Exception as error:
-                        log.exception("host=%s", target.host)
-                        failure = LinkProblem("failed", f"{type(error).__name__}: {str(error)[:200]}")
-                    if failure is not None:
-                        await self._failed(link, turn, failure)
-                        link = None
-                self._listener(turn)
+                    link = await self._turn(target, link, turn)
+                try:
+                    self._listener(turn)
+                except Exception as error:
+                    self.failures.note(error, time.time())
+                    log.exception("host=%s the turn could not be noted", target.host)
                 due = max(due + pause_after(target.every, turn.failures), time.monotonic())
         finally:
             if link is not None:
                 await link.close()
+
+    async def _turn(self, target: RemoteTarget, link: Link | None, turn: Turn) -> Link | None:
+        """Reads once; answers the link for the next time, None when it has to be opened anew."""
+        try:
+            link = link or open_link(target, self._gate)
+            await self._read(target, link, turn)
+            return link
+        except LinkProblem as problem:
+            failure = problem
+        except TimeoutError:
+            failure = LinkProblem("timed-out", no_answer(target))
+        except Exception as error:
+            log.exception("host=%s", target.host)
+            failure = LinkProblem("failed", f"{type(error).__name__}: {str(error)[:200]}")
+        try:
+            await self._failed(link, turn, failure)
+        except Exception as error:
+            self.failures.note(error, time.time())
+            log.exception("host=%s its link could not be closed", target.host)
+        return None
 
     async def _read(self, target: RemoteTarget, link: Link, turn: Turn) -> None:
         now = time.time()

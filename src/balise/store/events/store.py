@@ -19,7 +19,7 @@ from balise.core.filters import Filter
 from balise.store.events.day import MINUTE, NS, Day, DayReader, NewEvent, Snapshot, match_expression
 from balise.store.events.leases import Leases
 from balise.store.events.sqlfilter import HostsMatching, required_hosts, to_sql
-from balise.store.writer import GroupWriter
+from balise.store.writer import GroupWriter, tell
 
 DAY = 86_400 * NS
 MOST_WRITTEN = 4
@@ -61,6 +61,8 @@ class EventStore:
         self.hosts: HostsMatching = hosts or (lambda _term: [])
         self.listeners: list[Callable[[int, Sequence[int], Sequence[NewEvent]], None]] = []
         self.events = 0
+        self.untold = 0
+        """How often a listener failed."""
         self._days: dict[int, Day] = {}
         """The files being written; only the writer's thread looks at them."""
         self._leases = Leases()
@@ -97,8 +99,7 @@ class EventStore:
             events.sort(key=lambda e: e.time)
             ids = self._day(day).write(events, snapshots, digests)
             self.events += len(events)
-            for listener in self.listeners:
-                listener(day, ids, events)
+            self.untold += tell(self.listeners, day, ids, events)
 
     def _path(self, day: int) -> Path:
         return self.folder / f"{day_name(day)}.db"

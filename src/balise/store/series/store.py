@@ -25,7 +25,7 @@ from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
 from balise.store.series.reader import Reader
 from balise.store.series.seal import DAY, TIERS, Sealed, Sealer, matrix_rows
-from balise.store.writer import GroupWriter, Stopped
+from balise.store.writer import GroupWriter, Stopped, tell
 
 I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
@@ -88,6 +88,8 @@ class SeriesStore:
         self._door = Door(self.catalogue, self.head, self.reader.stored_moments)
         self.listeners: list[Callable[[Sequence[Batch]], None]] = []
         self.repeated = 0
+        self.untold = 0
+        """How often a listener failed."""
         self.points = 0
         self._seq = 0
         self._write_connection = self._engine.connect()
@@ -215,9 +217,7 @@ class SeriesStore:
             self._seq = seq
             self.head.append(seq, batch, now)
             self.points += len(batch.values)
-        taken = [batch for _, batch in fresh]
-        for listener in self.listeners:
-            listener(taken)
+        self.untold += tell(self.listeners, [batch for _, batch in fresh])
 
     # --- keeping
 
