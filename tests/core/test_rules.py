@@ -114,7 +114,7 @@ def measured(
     made = Measuring(take, over)  # type: ignore[arg-type]
     made.add([Row(kind, 0)])  # type: ignore[arg-type]
     times, values = (np.array(column, float) for column in zip(*points, strict=True))
-    made.observe(np.zeros(len(points), np.int64), times, values)
+    made.observe(np.zeros(len(points), np.int64), times, values, now)
     return float(made.values(now)[0])
 
 
@@ -144,7 +144,7 @@ def test_groups_put_series_together_by_what_is_taken() -> None:
     for take, expected in (("max", 5.0), ("min", 1.0), ("sum", 6.0), ("avg", 3.0), ("last", 5.0), ("count", 2.0)):
         made = Measuring(take, 60.0)  # type: ignore[arg-type]
         made.add([Row("gauge", 0), Row("gauge", 0), Row("gauge", 1), Row("gauge", 2)])
-        made.observe(np.array([0, 1, 3]), np.full(3, 1000.0), np.array([1.0, 5.0, 4.0]))
+        made.observe(np.array([0, 1, 3]), np.full(3, 1000.0), np.array([1.0, 5.0, 4.0]), 1000.0)
         values = made.values(1001.0)
         assert values[0] == expected
         assert math.isnan(values[1])

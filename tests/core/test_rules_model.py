@@ -35,6 +35,12 @@ class PlainSeries:
                 seen.setdefault(at, value)
         return sorted(seen.items())
 
+    def own_now(self, now: float) -> float:
+        """As far behind as its clock is, but never earlier than its newest point, and the time since that came."""
+        newest = max(at for came, at, value in self.arrived if came <= now and not math.isnan(value))
+        came = min(came for came, at, value in self.arrived if at == newest and not math.isnan(value))
+        return max(now - max(0.0, self.behind), newest + now - came)
+
 
 def plain_value(take: str, over: float, members: list[PlainSeries], now: float) -> float:
     told: list[tuple[PlainSeries, list[tuple[float, float]], list[float]]] = []
@@ -42,14 +48,14 @@ def plain_value(take: str, over: float, members: list[PlainSeries], now: float) 
         points = one.points(now)
         if not points:
             continue
-        edge = max(now - one.behind, points[-1][0])
+        edge = one.own_now(now)
         inside = [v for t, v in points if edge - over < t <= edge]
         told.append((one, [(t, v) for t, v in points if t > edge - over - 3601], inside))
     every = [v for _, _, inside in told for v in inside]
     if take == "rate":
         rates = []
         for one, points, inside in told:
-            edge = max(now - one.behind, points[-1][0]) if points else now
+            edge = one.own_now(now)
             if one.kind == "delta":
                 rates += [sum(inside) / over] if inside else []
                 continue
@@ -133,7 +139,7 @@ def test_windows_and_limits_agree_with_a_plain_engine(
     measuring.add([Row(one.kind, one.group) for one in plain])  # type: ignore[arg-type]
     groups = max(one.group for one in plain) + 1
     machine, plainly = LimitMachine(LIMITS, groups), [PlainLimits() for _ in range(groups)]
-    behind = np.array([one.behind for one in plain])
+    behind = np.maximum(np.array([one.behind for one in plain]), 0.0)
     came = sorted(
         ((at, row, time, value) for row, one in enumerate(plain) for at, time, value in one.arrived),
         key=lambda c: c[0],
@@ -141,9 +147,9 @@ def test_windows_and_limits_agree_with_a_plain_engine(
     for now in (START + second for second in range(75)):
         new = [c for c in came if now - 1 < c[0] <= now]
         measuring.observe(
-            np.array([c[1] for c in new], np.int64), np.array([c[2] for c in new]), np.array([c[3] for c in new])
+            np.array([c[1] for c in new], np.int64), np.array([c[2] for c in new]), np.array([c[3] for c in new]), now
         )
-        values = measuring.values(now - behind)
+        values = measuring.values(now, behind)
         wanted = [plain_value(take, over, [o for o in plain if o.group == g], now) for g in range(groups)]
         np.testing.assert_allclose(values, wanted, rtol=1e-9)
         machine.advance(now, np.array(wanted))
@@ -156,7 +162,7 @@ def test_one_clock_ahead_blinds_nobody_else() -> None:
     measuring.add([Row("gauge", 0), Row("gauge", 1)])
     for i in range(8):
         at = START + 15 * i
-        measuring.observe(np.array([0, 1]), np.array([at + 600, at]), np.array([1.0, 7.0]))
+        measuring.observe(np.array([0, 1]), np.array([at + 600, at]), np.array([1.0, 7.0]), at)
         assert measuring.values(at)[1] == 7.0
 
 
@@ -167,7 +173,7 @@ def test_a_steady_sum_is_steady() -> None:
     told = set()
     for second in range(200):
         if second % 15 == 0:
-            measuring.observe(np.array([0]), np.array([START + second]), np.array([20.0]))
+            measuring.observe(np.array([0]), np.array([START + second]), np.array([20.0]), START + second)
         if second >= 30:
             told.add(float(measuring.values(START + second)[0]))
     assert told == {40.0}
@@ -177,7 +183,7 @@ def test_a_value_too_large_for_sums_is_forgotten_with_its_point() -> None:
     measuring = Measuring("avg", 30.0)
     measuring.add([Row("gauge", 0)])
     for at, value in ((0, math.inf), (15, 1.0), (30, 3.0)):
-        measuring.observe(np.array([0]), np.array([START + at]), np.array([value]))
+        measuring.observe(np.array([0]), np.array([START + at]), np.array([value]), START + at)
     assert measuring.values(START + 31)[0] == 2.0
 
 
@@ -188,7 +194,7 @@ def test_a_rule_on_a_histogram_of_many_buckets_measures() -> None:
         measuring.add([Row("counter", 0, f"le:{float(b)!r}", "h") for b in range(1, 101)])
         for minute in range(8):
             counts = np.array([10.0 * minute if b == 50 else 0.0 for b in range(1, 101)])
-            measuring.observe(np.arange(100), np.full(100, START + 60 * minute), counts)
+            measuring.observe(np.arange(100), np.full(100, START + 60 * minute), counts, START + 60 * minute)
         assert measuring.values(START + 421)[0] == pytest.approx(49.5)
 
 
@@ -205,6 +211,6 @@ def test_an_hour_away_is_no_interval() -> None:
     measuring = Measuring("last", 60.0)
     measuring.add([Row("gauge", 0)])
     for at in (*range(0, 150, 15), 3750, 3765):
-        measuring.observe(np.array([0]), np.array([START + at]), np.array([1.0]))
+        measuring.observe(np.array([0]), np.array([START + at]), np.array([1.0]), START + at)
     assert not measuring.silent(START + 3765 + 45)[0]
     assert measuring.silent(START + 3765 + 46)[0]

@@ -25,7 +25,8 @@ from balise.server.evidence import session_tree
 from balise.server.intake import severity_code
 from balise.server.live import MOST_WAITING, Hub, message
 from balise.server.otlp import answer_body, unzipped
-from balise.server.rulebook import shipped_rules, smoothed
+from balise.server.rehearsals import smoothed
+from balise.server.rulebook import shipped_rules
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Remote, Rule
@@ -129,6 +130,7 @@ def test_a_rule_that_is_taken_up_looks_back_over_the_last_hour(console: Console)
     put(console, "pump-1", "pump.load", [(now - 600 + 15 * i, 9.0) for i in range(40)])
     body = rule("pump.load", limits={"critical": {"above": 5, "hold": "5m"}})
     console.rules.put("pump-load", body, "test")
+    console.watch.tick(time.time())
     assert [a.rule for a in console.book.open.values()] == ["pump-load"]
 
 
@@ -178,6 +180,7 @@ def test_a_rule_that_is_switched_off_ends_its_alerts(console: Console) -> None:
     now = time.time()
     put(console, "gate-1", "jam", [(now, 9.0)])
     console.rules.put("jam", rule("jam"), "test")
+    console.watch.tick(now)
     assert len(console.book.open) == 1
     console.rules.put("jam", rule("jam", enabled=False), "test")
     assert not console.book.open
@@ -291,7 +294,8 @@ def test_a_worker_outlives_a_bad_step() -> None:
     worker = Worker("t", step, 0.01)
     worker.start()
     worker.join()
-    assert (len(calls), worker.failures) == (2, 1)
+    assert (len(calls), worker.failures.count, worker.failures.in_a_row) == (2, 1, 0)
+    assert "failed once and works again" in (worker.failures.warning(time.time()) or "")
 
 
 def test_the_consoles_own_figures_add_up(console: Console) -> None:
@@ -307,6 +311,7 @@ def test_silence_becomes_a_series_that_rules_can_watch(console: Console) -> None
     console.started_at = time.time() - 60
     console.note_silence()
     console.rules.put("silence", rule("balise.host.silence", limits={"critical": {"above": 90}}), "test")
+    console.watch.tick(time.time())
     assert [a.host for a in console.book.open.values()] == [known.id]
 
 

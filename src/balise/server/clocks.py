@@ -80,11 +80,14 @@ class Clocks:
         clock = self._clocks.get(host)
         return clock.told if clock else None
 
-    def behind_of(self, hosts: I64) -> F64 | None:
-        """`behind` of many hosts, [n]; None when all are 0."""
-        known = self._behind
+    def behind_of(self, hosts: I64) -> F64 | float:
+        """By how much the clocks of many hosts are behind, [n]; 0 for those ahead, and in all when all are.
+
+        What the console measures itself of a host with a clock ahead has our time: only the points themselves tell.
+        """
+        known = np.maximum(self._behind, 0.0)
         if not known.any():
-            return None
+            return 0.0
         inside = hosts < len(known)
-        found = np.where(inside, known[np.where(inside, hosts, 0)], 0.0)
-        return found if found.any() else None
+        found: F64 = np.where(inside, known[np.where(inside, hosts, 0)], 0.0)
+        return found if found.any() else 0.0

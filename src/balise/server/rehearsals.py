@@ -60,8 +60,7 @@ class Rehearsals:
         step = next((s for s in STEPS if (end - start) / s <= MOST_MOMENTS), STEPS[-1])
         if len(rule.series) * (end - start) / USUAL_INTERVAL > MOST_POINTS:
             raise bad_field("from", "that is too much to look at for so many series: a shorter span, or fewer hosts")
-        known = self._clocks.behind_of(rule.hosts)
-        behind = known if known is not None else np.zeros(len(rule.series))
+        behind = np.broadcast_to(self._clocks.behind_of(rule.hosts), len(rule.series))
         moments = np.arange(start, end, step)
         at_once = max(1, int(POINTS_AT_ONCE / max(1, len(rule.series)) * USUAL_INTERVAL / step))
         reached = start - rule.over - (MAX_GAP / NS if rule.measuring.windows.growing else 0.0)

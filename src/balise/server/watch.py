@@ -7,10 +7,12 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import select
+from sqlalchemy.exc import OperationalError
 
 from balise.api.rules import RuleBody
 from balise.core.rules.limits import LimitMachine, Transition
@@ -29,6 +31,7 @@ from balise.store.state.store import StateStore
 from balise.store.state.tables import Rule
 
 log = logging.getLogger(__name__)
+T = TypeVar("T")
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 MOST_ARRIVALS = 200_000
@@ -64,6 +67,8 @@ class Watch:
         self.last_tick = 0.0
         self.dropped = 0
         self._refill = False
+        self._stale: set[str] = set()
+        """Rules whose windows missed something."""
         self.problems: dict[str, str] = {}
         """Rules that cannot be checked, and why."""
         self._put_off: dict[tuple[str, str], float] = {}
@@ -113,18 +118,18 @@ class Watch:
         if not series:
             return
         found = self._stored(rule, series, now - rule.over)
-        rule.observe(np.array(series, np.int64)[found.rows], found.times, found.values)
+        rule.observe(np.array(series, np.int64)[found.rows], found.times, found.values, now)
 
     def _stored(self, rule: Watched, series: Sequence[int], start: float) -> Arrivals:
         """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
         behind = self._behind(rule)
-        reach = start - (float(behind.max()) if behind is not None else 0.0)
+        reach = start - float(np.max(behind, initial=0.0))
         if rule.measuring.windows.growing:
             reach -= MAX_GAP / NS
         rows, times, values = self._store.reader.since(series, int(reach * NS))
         return Arrivals(rows, times / NS, values)
 
-    def _behind(self, rule: Watched) -> F64 | None:
+    def _behind(self, rule: Watched) -> F64 | float:
         return self._clocks.behind_of(rule.hosts)
 
     def _play_past(self, rule: Watched, now: float) -> None:
@@ -136,16 +141,17 @@ class Watch:
         parts = [self._store.catalogue.series[number] for number in rule.series]
         groups = rule.measuring.group_of.tolist()
         measuring.add([Row(s.kind, g, s.part, (s.host, s.attributes)) for s, g in zip(parts, groups, strict=True)])
-        behind = self._behind(rule)
-        start = now - hold - 1.0
-        moments = np.arange(start, now, max(1.0, hold / PLAYED_MOMENTS))
+        behind = np.broadcast_to(self._behind(rule), len(parts))
+        step = max(1.0, hold / PLAYED_MOMENTS)
+        start = now - hold - 2 * step
+        moments = np.arange(start, now, step)
         machine = LimitMachine(rule.body.limits, len(rule.groups))
         for number, group in enumerate(rule.groups):
             own = self.limits_of(rule.name, group.host) if group.host is not None else None
             if own is not None:
                 machine.set_limits(number, own)
         found = self._stored(rule, rule.series, start - rule.over)
-        for at, values in play(measuring, found, moments, behind if behind is not None else np.zeros(len(parts))):
+        for at, values in play(measuring, found, moments, behind):
             machine.propose(at, values)
         for row in range(len(rule.groups)):
             rule.machine.resume(row, machine.breaches_of(row))
@@ -181,13 +187,29 @@ class Watch:
             return
         changed = self._directory.changed_since(self._version)
         for rule in self.rules.values():
-            added, gone = rule.follow(changed)
-            self._fill(rule, added, now)
-            if added:
-                self._restore(rule)
-            if gone:
-                self._book.end_of_groups(rule.name, gone, "no longer looked at", now)
+            self._guarded(rule, lambda rule=rule: self._follow(rule, changed, now))  # type: ignore[misc]
         self._version = version
+
+    def _follow(self, rule: Watched, changed: set[int], now: float) -> None:
+        added, gone = rule.follow(changed)
+        if added:
+            self._fill(rule, added, now)
+            self._restore(rule)
+        if gone:
+            self._book.end_of_groups(rule.name, gone, "no longer looked at", now)
+
+    def _guarded(self, rule: Watched, step: Callable[[], T]) -> T | None:
+        """One rule that fails must not blind the others. It is told, and its windows are filled anew."""
+        try:
+            return step()
+        except OperationalError:
+            raise
+        except Exception as error:
+            if rule.name not in self.problems:
+                log.exception("rule=%s cannot be checked", rule.name)
+            self.problems[rule.name] = f"{type(error).__name__}: {error}"[:200]
+            self._stale.add(rule.name)
+            return None
 
     # --- every second
 
@@ -200,8 +222,9 @@ class Watch:
             values: dict[str, F64] = {}
             proposed: list[tuple[Watched, Transition, Turn]] = []
             for rule in self.rules.values():
-                found = self._asked(rule, now)
+                found = self._guarded(rule, lambda rule=rule: rule.propose(now, self._behind(rule)))  # type: ignore[misc]
                 if found is not None:
+                    self.problems.pop(rule.name, None)
                     changes, values[rule.name] = found
                     proposed += [(rule, c, rule.turn(c, float(values[rule.name][c.row]))) for c in changes]
             self._write(proposed, now)
@@ -209,18 +232,6 @@ class Watch:
             self._holds.note(self.rules, now)
         self.last_tick = time.perf_counter() - began
         return sum(len(found) for found in values.values())
-
-    def _asked(self, rule: Watched, now: float) -> tuple[list[Transition], F64] | None:
-        try:
-            found = rule.propose(now, self._behind(rule))
-        except Exception as error:
-            # One rule that cannot be checked must not blind the others.
-            if rule.name not in self.problems:
-                log.exception("rule=%s cannot be checked", rule.name)
-            self.problems[rule.name] = f"{type(error).__name__}: {error}"[:200]
-            return None
-        self.problems.pop(rule.name, None)
-        return found
 
     def _write(self, proposed: Sequence[tuple[Watched, Transition, Turn]], now: float) -> None:
         """Levels change when they are written: what could not be is proposed again."""
@@ -235,13 +246,11 @@ class Watch:
 
     def _take_in(self, now: float) -> None:
         batches = [self._arrivals.popleft() for _ in range(len(self._arrivals))]
-        for rule in self.rules.values():
-            if rule.find_series():
-                self._restore(rule)
         if self._refill:
             self._refill = False
-            for rule in self.rules.values():
-                self._fill(rule, rule.series, now)
+            self._stale.update(self.rules)
+        for rule in self.rules.values():
+            self._guarded(rule, lambda rule=rule: self._find(rule, now))  # type: ignore[misc]
         if not batches:
             return
         series = np.concatenate([b.layout.series for b in batches])
@@ -250,7 +259,15 @@ class Watch:
             [b.times if len(b.times) == len(b.values) else np.repeat(b.times, len(b.values)) for b in batches]
         )
         for rule in self.rules.values():
-            rule.observe(series, times / NS, values)
+            self._guarded(rule, lambda rule=rule: rule.observe(series, times / NS, values, now))  # type: ignore[misc]
+
+    def _find(self, rule: Watched, now: float) -> None:
+        """Takes up new series, and fills windows that missed something."""
+        if rule.find_series():
+            self._restore(rule)
+        if rule.name in self._stale:
+            self._fill(rule, rule.series, now)
+            self._stale.discard(rule.name)
 
     def _look_at_open(self, values: dict[str, F64], now: float) -> None:
         """Values and silence of the open alerts."""
@@ -263,8 +280,7 @@ class Watch:
                 for key in keys:
                     self._book.see(name, key, float("nan"), True, below=False)
                 continue
-            behind = self._behind(rule)
-            silent = rule.measuring.silent(now if behind is None else now - behind)
+            silent = rule.measuring.silent(now, self._behind(rule))
             for key in keys:
                 number = rule.numbers.get(key)
                 if number is None:

@@ -203,23 +203,23 @@ class Watched:
 
     # --- what they say
 
-    def observe(self, series: I64, times: F64, values: F64) -> None:
-        """Takes points, times in unix seconds."""
+    def observe(self, series: I64, times: F64, values: F64, came_at: float) -> None:
+        """Takes points that came at a moment by our clock, times in unix seconds."""
         if not len(self._row_of):
             return
         known = series < len(self._row_of)
         rows = np.where(known, self._row_of[np.where(known, series, 0)], -1)
         mine = rows >= 0
         if mine.any():
-            self.measuring.observe(rows[mine], times[mine], values[mine])
+            self.measuring.observe(rows[mine], times[mine], values[mine], came_at)
 
-    def propose(self, now: float, behind: F64 | None) -> tuple[list[Transition], F64]:
+    def propose(self, now: float, behind: F64 | float) -> tuple[list[Transition], F64]:
         """The changes of level that have to be written, and the value of each group.
 
         Args:
-            behind: seconds by which the clock of each row's host is behind ours; None when none is.
+            behind: seconds by which the clock of each row's host is behind ours, 0 when none is.
         """
-        values = self.measuring.values(now if behind is None else now - behind)
+        values = self.measuring.values(now, behind)
         return self.machine.propose(now, values), values
 
     def turn(self, change: Transition, value: float) -> Turn:

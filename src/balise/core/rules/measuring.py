@@ -81,12 +81,15 @@ class Measuring:
         self.windows = Windows(self.windows.over, "avg", growing=True)
         self.windows.grow([row.kind for row in self._rows])
 
-    def observe(self, rows: I64, times: F64, values: F64) -> None:
-        self.windows.observe(rows, times, values)
+    def observe(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
+        self.windows.observe(rows, times, values, came_at)
 
-    def values(self, now: F64 | float) -> F64:
-        """What each group measures at `now`, for all or each row's own; NaN where there is nothing."""
-        changed = self.windows.turn_to(now)
+    def values(self, now: float, behind: F64 | float = 0.0) -> F64:
+        """What each group measures at `now`; NaN where there is nothing.
+
+        `behind` is by how many seconds the clock of all or each of the rows is behind ours.
+        """
+        changed = self.windows.turn_to(now, behind)
         if self._take in QUANTILES:
             return self._percentiles(changed)
         if not self._of_parts:
@@ -162,8 +165,8 @@ class Measuring:
         grown, _ = self._growth(mine)
         return float(bucket_percentiles(self._bounds[mine], grown, quantile)[0])
 
-    def silent(self, now: F64 | float) -> Mask:
+    def silent(self, now: float, behind: F64 | float = 0.0) -> Mask:
         """Groups all of whose series have stopped."""
-        quiet = self.windows.silent(now) | (self.group_of < 0)
+        quiet = self.windows.silent(now, behind) | (self.group_of < 0)
         heard: I64 = np.bincount(self.group_of[~quiet], minlength=self.groups)
         return np.asarray(heard == 0, bool)

@@ -41,7 +41,7 @@ def play(measuring: Measuring, found: Arrivals, moments: F64, behind: F64) -> It
     """What each group measures at each of some ascending moments, as if the points had come when they were made.
 
     Args:
-        behind: seconds by which the clock of each series is behind ours [rows]; negative where it is ahead.
+        behind: seconds by which the clock of each series is behind ours [rows].
     """
     arrived = found.times + behind[found.rows] if len(found.rows) else found.times
     order = np.argsort(arrived, kind="stable")
@@ -50,9 +50,9 @@ def play(measuring: Measuring, found: Arrivals, moments: F64, behind: F64) -> It
     for at, end in zip(moments.tolist(), ends.tolist(), strict=True):
         if end > begin:
             new = order[begin:end]
-            measuring.observe(found.rows[new], found.times[new], found.values[new])
+            measuring.observe(found.rows[new], found.times[new], found.values[new], at)
             begin = end
-        yield at, measuring.values(at - behind)
+        yield at, measuring.values(at, behind)
 
 
 class Rehearsing:

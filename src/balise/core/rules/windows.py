@@ -37,9 +37,10 @@ class Windows:
     """Windows of `rows` series. Times are unix seconds.
 
     A window ends at the series' own now and holds the points later than `over` seconds before that, no more and no
-    less. What it gives is worked out from these points themselves whenever they change, so nothing drifts, and a
-    value that is no number or too large for sums is forgotten with its point. Of several points of one moment the
-    first counts; points may come in any order.
+    less. Own is the time of whoever stamps the points: from the newest of them it goes on as ours does. What a window
+    gives is worked out from its points themselves whenever they change, so nothing drifts, and a value that is no
+    number or too large for sums is forgotten with its point. Of several points of one moment the first counts; points
+    may come in any order.
     """
 
     def __init__(self, over: float, take: Take, *, growing: bool = False) -> None:
@@ -49,6 +50,7 @@ class Windows:
         self.growing = "growth" in self._fields
         self.last_time = np.empty(0)
         self.last_value = np.empty(0)
+        self._came_at = np.empty(0)
         self._gaps = np.empty((0, 3))
         self._counter = np.empty(0, bool)
         self.delta = np.empty(0, bool)
@@ -70,6 +72,7 @@ class Windows:
         n = len(kinds)
         self.last_time = np.concatenate([self.last_time, np.full(n, -np.inf)])
         self.last_value = np.concatenate([self.last_value, np.full(n, np.nan)])
+        self._came_at = np.concatenate([self._came_at, np.zeros(n)])
         self._gaps = np.vstack([self._gaps, np.full((n, 3), FIRST_INTERVAL)])
         self._counter = np.concatenate([self._counter, np.array([k == "counter" for k in kinds], bool)])
         self.delta = np.concatenate([self.delta, np.array([k == "delta" for k in kinds], bool)])
@@ -90,8 +93,8 @@ class Windows:
 
     # --- taking points
 
-    def observe(self, rows: I64, times: F64, values: F64) -> None:
-        """Takes points of any order; a row may occur several times."""
+    def observe(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
+        """Takes points of any order that came at a moment by our clock; a row may occur several times."""
         good = ~np.isnan(values)
         rows, times, values = rows[good], times[good], values[good]
         if not len(rows):
@@ -100,14 +103,14 @@ class Windows:
         rows, times, values = rows[order], times[order], values[order]
         first = np.flatnonzero(np.diff(rows, prepend=-1))
         if len(first) == len(rows):
-            self._observe_once(rows, times, values)
+            self._observe_once(rows, times, values, came_at)
             return
         turn = np.arange(len(rows)) - np.repeat(first, np.diff(first, append=len(rows)))
         for nth in range(int(turn.max()) + 1):
             now = turn == nth
-            self._observe_once(rows[now], times[now], values[now])
+            self._observe_once(rows[now], times[now], values[now], came_at)
 
-    def _observe_once(self, rows: I64, times: F64, values: F64) -> None:
+    def _observe_once(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
         fresh = times > self.last_time[rows]
         if not fresh.all():
             if not self._newest_only:
@@ -123,6 +126,7 @@ class Windows:
         self._gaps[known] = gaps
         self.last_time[rows] = times
         self.last_value[rows] = values
+        self._came_at[rows] = came_at
         if not self._newest_only:
             self._append(rows, times, values)
 
@@ -190,14 +194,14 @@ class Windows:
 
     # --- answering
 
-    def edges(self, now: F64 | float) -> F64:
-        """Each series' own now: `now`, or its newest point if that is later."""
-        return np.maximum(self.last_time, now)
+    def edges(self, now: float, behind: F64 | float) -> F64:
+        """Each series' own now: as far behind ours as its clock is, but never earlier than its newest point lets it be."""
+        return np.maximum(now - behind, self.last_time + (now - self._came_at))
 
-    def turn_to(self, now: F64 | float) -> I64:
-        """Brings `summary` to `now`, unix seconds for all or [rows]; answers the rows whose points changed (none when
-        only the newest point counts)."""
-        floor = self.edges(now) - self.over
+    def turn_to(self, now: float, behind: F64 | float) -> I64:
+        """Brings `summary` to `now`, unix seconds; answers the rows whose points changed (none when only the newest
+        point counts). `behind` is by how many seconds the clock of all or each of the series is behind ours."""
+        floor = self.edges(now, behind) - self.over
         if self._newest_only:
             held = self.last_time > floor
             self.summary.last[:, 0] = np.where(held, self.last_value, np.nan)
@@ -243,10 +247,10 @@ class Windows:
         held: F64 = self._values[row][self._times[row] > self._floor[row]]
         return held
 
-    def silent(self, now: F64 | float) -> Mask:
+    def silent(self, now: float, behind: F64 | float) -> Mask:
         """Series that were heard once, and have now missed three intervals; one long gap is no interval."""
         interval = np.maximum(np.sort(self._gaps, axis=1)[:, 1], 5.0)
-        return (self.edges(now) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
+        return (self.edges(now, behind) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
 
 
 def _blocks(rows: I64) -> Iterator[I64]:

@@ -1,0 +1,265 @@
+"""Alerts that have to come, whatever happens around them: clocks off, failures behind them, restarts, hosts that leave."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from sqlalchemy.exc import OperationalError
+
+from balise.api.hosts import HostChange
+from balise.api.rules import Rehearse, RuleBody
+from balise.server.console import Console, Settings
+from balise.store.events.day import Snapshot
+from balise.store.events.store import Delivery, pack_snapshot
+
+NS = 1_000_000_000
+
+
+@pytest.fixture
+def console(tmp_path: Path) -> Iterator[Console]:
+    made = Console(Settings(data=tmp_path))
+    yield made
+    made.close()
+
+
+def rule(metric: str = "load", take: str = "last", over: str = "60s", **limits: object) -> RuleBody:
+    return RuleBody.model_validate(
+        {
+            "about": "x",
+            "measure": {"metric": metric, "take": take, "over": over},
+            "limits": limits or {"critical": {"above": 5, "clear": 4}},
+        }
+    )
+
+
+def put(
+    console: Console, host: str, points: list[tuple[float, float]], metric: str = "load", kind: str = "gauge"
+) -> None:
+    known = console.directory.find(host) or console.directory.ensure(host)
+    catalogue = console.series.catalogue
+    made = catalogue.metric(metric, "1", kind, "")  # type: ignore[arg-type]
+    layout = catalogue.layout(np.array([catalogue.series_id(known.id, made, (), "", kind)]))  # type: ignore[arg-type]
+    for at, value in points:
+        console.series.accept_now(console.series.batch(layout, np.array([round(at * NS)]), np.array([value])))
+
+
+def open_hosts(console: Console) -> list[str]:
+    names = (console.directory.name(a.host) for a in console.book.open.values() if a.host is not None)
+    return sorted(name for name in names if name)
+
+
+# --- clocks
+
+
+def test_a_host_whose_clock_is_three_minutes_behind_is_watched(console: Console) -> None:
+    now = time.time()
+    console.rules.put("high", rule(over="2m"), "test")
+    put(console, "slow", [(now - 180, 9.0)])
+    known = console.directory.find("slow")
+    assert known is not None
+    console.clocks.told(known.id, 180.0)
+    console.watch.tick(now)
+    assert open_hosts(console) == ["slow"]
+    assert console.hosts.get("slow").collection.clock_seconds == -180.0
+
+
+def test_a_clock_that_is_off_is_an_alert_of_its_own(console: Console) -> None:
+    console.rules.ship()
+    console.watch.load(time.time())
+    console.started_at -= 60
+    known = console.directory.ensure("fast")
+    known.mode, known.last_seen = "resident", time.time()
+    console.clocks.told(known.id, -300.0)
+    for wait in (0, 61):
+        console.note_silence()
+        console.watch.tick(time.time() + wait)
+    assert ("clock-off", "fast") in {(a.rule, console.directory.name(a.host or 0)) for a in console.book.open.values()}
+
+
+def test_what_always_comes_as_late_is_behind_and_what_catches_up_is_not(console: Console) -> None:
+    now = time.time()
+    for i in range(6):
+        console.clocks.aged(1, now + 15 * i - 180, now + 15 * i)
+        console.clocks.aged(2, now + 15 * i - 900 + 150 * i, now + 15 * i)
+        console.clocks.aged(3, now + 15 * i + 40, now + 15 * i)
+    assert [round(console.clocks.behind(host)) for host in (1, 2, 3)] == [180, 0, -40]
+
+
+# --- failures behind an alert
+
+
+def test_evidence_that_makes_no_sense_costs_no_alert(console: Console) -> None:
+    """One agent says `"cpu": "no number"`, and three hosts breach in the same tick."""
+    now = time.time()
+    nonsense = pack_snapshot([{"name": "x", "cpu": "no number"}, {"name": "y", "user": "a", "cpu": 0.5, "memory": 7}])
+    console.events.accept_now(Delivery([], [Snapshot(int((now - 10) * NS), "a", "processes", nonsense)]))
+    console.events.accept_now(
+        Delivery([], [Snapshot(int((now - 10) * NS), "b", "sessions", pack_snapshot([{"id": {}}]))])
+    )
+    console.rules.put("high", rule(), "test")
+    for host in ("a", "b", "c"):
+        put(console, host, [(now, 9.0)])
+    console.watch.tick(now)
+    assert open_hosts(console) == ["a", "b", "c"]
+    alert = console.state.read(lambda s: console.book.detail(s, next(a.id for a in console.book.open.values())))
+    assert [p["name"] for p in alert.evidence["processes"]] == ["y"]
+
+
+def test_an_alert_comes_once_the_locked_file_is_free(console: Console) -> None:
+    now = time.time()
+    console.rules.put("high", rule(), "test")
+    put(console, "a", [(now, 9.0)])
+    other = sqlite3.connect(console.state.path, isolation_level=None)
+    with console.state.engine.connect() as connection:
+        connection.exec_driver_sql("PRAGMA busy_timeout")
+    other.execute("BEGIN IMMEDIATE")
+    console.state.write = _impatient(console, console.state.write)  # type: ignore[method-assign]
+    with pytest.raises(OperationalError):
+        console.watch.tick(now)
+    assert not console.book.open
+    other.execute("COMMIT")
+    other.close()
+    console.watch.tick(now + 1)
+    assert open_hosts(console) == ["a"]
+
+
+def _impatient(console: Console, write: object) -> object:
+    """Writing that waits for a lock for a moment alone, where the service waits for 15 s."""
+
+    def soon(change: object) -> object:
+        def with_limit(session: object) -> object:
+            session.connection().exec_driver_sql("PRAGMA busy_timeout=50")  # type: ignore[attr-defined]
+            return change(session)  # type: ignore[operator]
+
+        return write(with_limit)  # type: ignore[operator]
+
+    return soon
+
+
+def test_one_rule_that_cannot_be_checked_blinds_no_other(console: Console) -> None:
+    now = time.time()
+    for name in ("first", "second"):
+        console.rules.put(name, rule(), "test")
+    put(console, "a", [(now, 9.0)])
+    console.watch.tick(now - 1)
+    console.watch.rules["first"].measuring = None  # type: ignore[assignment]
+    put(console, "b", [(now, 9.0)])
+    console.watch.tick(now)
+    assert {a.rule for a in console.book.open.values()} >= {"second"}
+    assert any("the rule first cannot be checked" in w for w in console.warnings())
+
+
+def test_the_worst_value_of_an_alert_is_its_peak(console: Console) -> None:
+    now = time.time()
+    body = rule(warning={"above": 0.85, "clear": 0.8}, critical={"above": 0.95})
+    console.rules.put("full", body, "test")
+    for second, value in ((0, 0.86), (1, 0.99), (2, 0.9)):
+        put(console, "a", [(now + second, value)])
+        console.watch.tick(now + second)
+    number = next(a.id for a in console.book.open.values())
+    console.book.write_values()
+    assert console.state.read(lambda s: console.book.detail(s, number)).worst_value == 0.99
+
+
+# --- holds and windows that outlast what does not concern them
+
+
+def test_a_hold_of_hours_goes_on_through_a_restart_and_a_new_label(tmp_path: Path) -> None:
+    now = time.time()
+    body = rule(take="avg", over="1h", critical={"above": 5, "hold": "3h"})
+    first = Console(Settings(data=tmp_path))
+    first.rules.put("long", body, "test")
+    put(first, "a", [(now + 60 * i, 9.0) for i in range(100)])
+    first.watch.tick(now + 60)
+    first.watch.tick(now + 6000)
+    first.series.seal(int((now + 5900) * NS))
+    first.close()
+    again = Console(Settings(data=tmp_path))
+    again.watch.load(now + 6010)
+    again.hosts.change("a", HostChange(labels={"site": "north"}), "test")
+    put(again, "b", [(now + 6010, 1.0)])
+    put(again, "a", [(now + 6010 + 60 * i, 9.0) for i in range(80)])
+    again.watch.tick(now + 10_790)
+    assert not again.book.open
+    again.watch.tick(now + 10_861)
+    assert open_hosts(again) == ["a"]
+    again.close()
+
+
+def test_a_mean_is_the_same_after_sealing_and_a_restart(tmp_path: Path) -> None:
+    """39 minutes of 0, then 21 of 1: the mean over an hour is .35, also of a console that has just started."""
+    now = time.time()
+    first = Console(Settings(data=tmp_path))
+    first.rules.put("mean", rule(take="avg", over="1h", critical={"above": 0.9}), "test")
+    put(first, "a", [(now - 60 * (59 - i), 0.0 if i < 39 else 1.0) for i in range(60)])
+    first.series.seal(int((now - 600) * NS))
+    first.close()
+    again = Console(Settings(data=tmp_path))
+    again.watch.load(now)
+    again.watch.tick(now)
+    assert float(again.watch.rules["mean"].measuring.values(now)[0]) == pytest.approx(0.35)
+    assert not again.book.open
+    again.close()
+
+
+def test_arrivals_are_counted_once_while_labels_change(console: Console) -> None:
+    now = time.time()
+    console.rules.put("sum", rule("d", take="sum", over="60s", critical={"above": 25}), "test")
+    for second in (0, 15):
+        put(console, "a", [(now + second, 10.0)], metric="d", kind="delta")
+        console.hosts.change("a", HostChange(labels={"n": str(second)}), "test")
+        console.directory.ensure(f"new-{second}")
+        console.watch.tick(now + second + 1)
+    assert float(console.watch.rules["sum"].measuring.values(now + 16)[0]) == 20.0
+    assert not console.book.open
+
+
+def test_a_host_that_leaves_during_a_hold_opens_nothing(console: Console) -> None:
+    now = time.time()
+    console.rules.put("high", rule(critical={"above": 5, "hold": "30s"}), "test")
+    put(console, "a", [(now + 10 * i, 9.0) for i in range(10)])
+    console.watch.tick(now + 1)
+    console.hosts.retire("a", "test")
+    for second in (40, 80):
+        console.watch.tick(now + second)
+    assert not console.book.open
+
+
+# --- rehearsals
+
+
+@pytest.mark.parametrize("take", ["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"])
+def test_a_rehearsal_finds_what_the_rules_at_work_found(console: Console, take: str) -> None:
+    """The same points second by second through a rule at work, and afterwards rehearsed."""
+    start = float(int(time.time()) - 400)
+    rng = np.random.default_rng(11)
+    limit = {"rate": 0.0, "count": 3.5, "sum": 5.0}.get(take, 5.0)
+    body = rule(take=take, over="45s", warning={"above": limit, "hold": "10s", "clear": limit - 0.5})
+    console.rules.put("live", body, "test")
+    values = np.round(5 + 3 * np.sin(np.arange(40) / 4) + rng.standard_normal(40), 2).tolist()
+    arrivals = {start + 7 * i: value for i, value in enumerate(values) if i % 9 != 4}
+    turns: list[tuple[str, float]] = []
+    console.book.listeners.append(lambda _alert, what: turns.append((what, clock)))
+    for second in range(400):
+        clock = start + second
+        if clock in arrivals:
+            put(console, "a", [(clock, arrivals[clock])])
+        console.watch.tick(clock)
+    found = console.rules.rehearse(
+        Rehearse.model_validate({"rule": body.model_dump(), "from": _text(start), "to": _text(start + 400)})
+    )
+    assert found.step_seconds == 1.0
+    opened = [at for what, at in turns if what == "opened"]
+    recovered = [at for what, at in turns if what == "recovered"]
+    assert opened, "the points are to breach the limit"
+    assert [i.opened_at for i in found.items] == opened
+    assert [i.recovered_at for i in found.items if i.recovered_at is not None] == recovered
+
+
+def _text(at: float) -> str:
+    return time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(at))
