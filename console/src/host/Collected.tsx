@@ -81,6 +81,7 @@ function Collection({ host, now }: { host: Host; now: number }) {
           ["By", collection.by],
           ["Cost", cost],
           ["Delay", collection.delay_seconds === null ? "" : withUnit(collection.delay_seconds, "s")],
+          ["Clock", clockSaid(collection.clock_seconds)],
           ["Last heard", host.last_seen ? `${duration(Math.max(0, now + 15 - unix(host.last_seen)))} ago` : "never"],
           ["Last problem", collection.problem ?? "none"],
           ["Address", r ? `${r.address} port ${r.port}, ${r.protocol.toUpperCase()}` : ""],
@@ -93,6 +94,13 @@ function Collection({ host, now }: { host: Host; now: number }) {
       <Services host={host} />
     </div>
   );
+}
+
+/** How far the host's clock is off, in words; hosts that do not tell when they send say nothing. */
+function clockSaid(ahead: number | null | undefined): string {
+  if (ahead === null || ahead === undefined) return "";
+  if (Math.abs(ahead) < 1) return "right to a second";
+  return `${duration(Math.abs(ahead))} ${ahead > 0 ? "ahead" : "behind"}`;
 }
 
 type Service = Schemas["Service"];

@@ -23,7 +23,7 @@ export function Component() {
   return <Editor key={rule.data.updated_at} start={formOf(rule.data)} rule={rule.data} />;
 }
 
-const TAKES = ["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p95", "p99"];
+const TAKES = ["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"];
 
 function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
   const may = useMay("operator");

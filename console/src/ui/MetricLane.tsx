@@ -60,7 +60,7 @@ export function MetricLane({
   return (
     <LaneRow
       name={name}
-      shows={shows}
+      shows={answer?.note || shows}
       value={of ? `${said.value} ${said.unit}` : said.value}
       unit={of ?? (value === null ? "" : said.unit)}
       height={height}

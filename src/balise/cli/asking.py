@@ -117,7 +117,7 @@ def _metrics(nouns: Any) -> None:
     _span(read, "-1h")
     read.add_argument("--step", metavar="DURATION", help="like 5m; chosen to fit, unless given")
     read.add_argument("--points", type=int, default=20, help="about how many steps (20)")
-    read.add_argument("--take", default="avg", help="avg min max sum count last rate p50 p95 p99 (avg)")
+    read.add_argument("--take", default="avg", help="avg min max sum count last rate p50 p90 p95 p99 (avg)")
     read.add_argument("--by", default="host", help="attributes to tell apart, with commas between (host)")
     read.add_argument("--top", type=int, help="only so many series, the highest")
 
@@ -376,6 +376,8 @@ def _metric_read(a: argparse.Namespace) -> int:
     else:
         print_table(["time", *names], rows, sys.stdout)
         print(f"{a.take} of {answer['metric']} each {answer['step_seconds']:g} s, from {answer['tier']} points")
+        if answer["note"]:
+            print(answer["note"])
     return 0
 
 

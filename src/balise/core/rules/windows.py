@@ -195,7 +195,7 @@ class Windows:
     # --- answering
 
     def edges(self, now: float, behind: F64 | float) -> F64:
-        """Each series' own now: as far behind ours as its clock is, but never earlier than its newest point lets it be."""
+        """Each series' own now: as far behind ours as its clock is, but never before what its newest point says."""
         return np.maximum(now - behind, self.last_time + (now - self._came_at))
 
     def turn_to(self, now: float, behind: F64 | float) -> I64:
