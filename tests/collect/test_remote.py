@@ -25,7 +25,9 @@ from balise.collect.remote.inventory import inventory_of, problem_of
 from balise.collect.remote.link import Taken, open_link
 from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
 from balise.collect.remote.rounds import Rounds, Turn, pause_after
+from balise.collect.remote.snmp import Unwrapped
 from balise.collect.remote.trial import Trial, attempt
+from balise.collect.system import MemoryLook, memory_parts
 from balise.core.inventory.compare import by_name
 from distant import Mute, Snmpd, Sshd, community, keypair, user
 from running import free_port
@@ -471,3 +473,23 @@ class Net:
             sshd.stop()
         for name in ("balm", "bala", "balb"):
             subprocess.run(["ip", "netns", "del", name], check=False)
+
+
+def test_counters_of_32_bits_go_on_when_they_wrap_and_begin_anew_with_their_device() -> None:
+    counters, told = Unwrapped(), []
+    for uptime, value in ((100, 4_294_967_000), (115, 200), (130, 700), (5, 40), (20, 60)):
+        counters.turn(uptime)
+        told.append(counters.of("in", float(value)))
+    assert told == [0.0, 496.0, 996.0, 1036.0, 1056.0]
+
+
+def test_states_of_memory_add_up_to_all_there_is() -> None:
+    """A machine with much memory shared between programs, as PostgreSQL has: worked out by hand, in GiB."""
+    look = MemoryLook(
+        total=25, available=12, free=4, buffers=1, cached=11, swap_total=0, swap_free=0, swapped_in=0, swapped_out=0
+    )
+    assert memory_parts(look) == {"used": 13, "free": 4, "buffers": 1, "cached": 7}
+    odd = MemoryLook(
+        total=8, available=1, free=2, buffers=3, cached=4, swap_total=0, swap_free=0, swapped_in=0, swapped_out=0
+    )
+    assert sum(memory_parts(odd).values()) == 8

@@ -148,9 +148,18 @@ def test_the_example_of_the_openmetrics_standard_is_read() -> None:
     ]
     assert found[0]["labels"] == {"path": "/api/v1", "method": "GET"} and found[0]["unit"] == "seconds"
     assert samples('a{b="x\\"y\\\\z\\n,}"} 1 123\n')[0]["labels"] == {"b": 'x"y\\z\n,}'}
-    for bad in ("a b c d", "a{b=1} 2", "a one", "{} 1"):
+    for bad in ("a b c d", "a{b=1} 2", "a one", "{} 1", "a 1_000", 'a{b="1",b="2"} 3', "a 1 2 3"):
         with pytest.raises(OpenMetricsError, match="line 1"):
             samples(bad)
+    for bad in ("a 1\na 1\n", "# EOF\na 1\n"):
+        with pytest.raises(OpenMetricsError, match="line 2"):
+            samples(bad)
+    with pytest.raises(OpenMetricsError, match="does not end with # EOF"):
+        samples("a 1\n", whole=True)
+    assert samples("a 1\n")[0]["value"] == 1.0
+    assert samples('a{b="x\u2028y"} 1\n# EOF\n', whole=True)[0]["labels"] == {"b": "x\u2028y"}
+    assert [r["name"] for r in samples("# TYPE user_created gauge\nuser_created 7\n")] == ["user_created"]
+    assert samples('a_bucket 8 # {trace_id="x"} 0.67\n')[0]["value"] == 8.0
 
 
 def test_texts_of_every_form_become_rows() -> None:

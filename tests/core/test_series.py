@@ -14,7 +14,7 @@ from opentelemetry.proto.metrics.v1.metrics_pb2 import Metric
 
 from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
 from balise.core.series.combine import combine
-from balise.core.series.growth import increases
+from balise.core.series.growth import Before, add_growth, increases
 from balise.core.series.percentiles import bucket_percentiles, point_percentiles
 from balise.core.series.shapes import BodyReader
 from balise.core.series.steps import NS, Steps, steps_between
@@ -211,7 +211,7 @@ def test_exponential_buckets_have_the_bounds_of_the_data_model() -> None:
     point.positive.bucket_counts.extend([2, 0, 3])
     body = metric.SerializeToString()
     parts = {s.part: s.value for s in read_metric(body, (0, len(body))).slots}
-    assert parts == {"count": 6.0, "sum": 12.0, "le:0.0": 1.0, "le:4.0": 2.0, "le:16.0": 3.0}
+    assert parts == {"count": 6.0, "sum": 12.0, "in:0.0:0.0": 1.0, "in:2.0:4.0": 2.0, "in:8.0:16.0": 3.0}
 
 
 # --- summing up
@@ -284,6 +284,27 @@ def test_bucket_percentiles_interpolate_within_the_bucket() -> None:
     bounds = np.array([[0.0, 1.0], [1.0, 2.0], [2.0, math.inf]])
     assert bucket_percentiles(bounds, counts, 0.5)[0] == pytest.approx(1.0)
     assert bucket_percentiles(bounds, counts, 0.75)[0] == pytest.approx(1.5)
+
+
+def test_sparse_buckets_keep_to_their_own_bounds() -> None:
+    """Ten values of exactly 3 between 2 and 4 and one beyond 512: the median lies in (2, 4], not in all below 4."""
+    bounds = np.array([[2.0, 4.0], [512.0, 1024.0]])
+    counts = np.array([[10.0], [1.0]])
+    assert bucket_percentiles(bounds, counts, 0.5)[0] == pytest.approx(2 + 2 * 0.55)
+    assert bucket_percentiles(bounds, counts, 0.99)[0] > 512
+
+
+def test_growth_across_a_long_gap_is_not_known_and_the_same_from_wherever_one_looks() -> None:
+    times = T0 + np.array([0, 600, 600 + 3600, 600 + 3601 + 3600]) * NS
+    values = np.array([10.0, 20.0, 50.0, 90.0])
+    steps = Steps(T0 + 600 * NS, 3600 * NS, 3)
+    flat = increases(Flat.of([(times, values)]), ["counter"], steps)
+    assert flat[0].tolist() == [[10.0, 30.0, 0.0]]
+    for cut in (0, 1):
+        summary = summarise(times[cut:], values[None, cut:], steps)
+        before = Before.nothing(1) if cut == 0 else Before(times[:1], values[:1])
+        add_growth(summary, times[cut:], values[None, cut:], steps, ["counter"], before)
+        np.testing.assert_allclose((summary.grown, summary.seen), flat)
 
 
 def test_coarser_steps_keep_what_happened() -> None:

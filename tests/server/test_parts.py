@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gzip
 import json
 import time
 from collections.abc import Iterator
@@ -10,13 +11,19 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
+    ExportMetricsServiceRequest,
+    ExportMetricsServiceResponse,
+)
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from balise.api.credentials import SshCredential
+from balise.api.metrics import MetricQuery
+from balise.api.packed import NotUnpacked, unzipped
 from balise.api.rules import RuleBody
 from balise.core.series.steps import NS
+from balise.server.access import Principal
 from balise.server.console import Console, Settings, Worker
 from balise.server.directory import SILENT_AT_LEAST, clean_name
 from balise.server.enrolling import new_host
@@ -24,7 +31,7 @@ from balise.server.errors import Refused
 from balise.server.evidence import session_tree
 from balise.server.intake import severity_code
 from balise.server.live import MOST_WAITING, Hub, message
-from balise.server.otlp import answer_body, unzipped
+from balise.server.otlp import answer_body
 from balise.server.rehearsals import smoothed
 from balise.server.rulebook import shipped_rules
 from balise.store.events.day import NewEvent, Snapshot
@@ -339,14 +346,51 @@ def test_partial_success_is_what_the_public_classes_read() -> None:
     assert json.loads(answer_body(outcome, True, "records"))["partialSuccess"]["rejectedLogRecords"] == "300"
 
 
-def test_unzipping_stops_at_its_limit() -> None:
-    import gzip
+def test_unzipping_stops_at_its_limit_and_takes_every_member() -> None:
+    one, two = gzip.compress(b"abc"), gzip.compress(b"de")
+    assert unzipped(one, 3) == b"abc"
+    assert unzipped(one + two + b"\0" * 8, 5) == b"abcde"
+    for body, limit, said in (
+        (one, 2, "larger than 2 bytes"),
+        (one + two, 4, "larger than 4 bytes"),
+        (one + two[:-3], 9, "is cut"),
+        (one + b"rubbish", 9, "is no gzip"),
+        (one * 65, 999, "more than 64 members"),
+    ):
+        with pytest.raises(NotUnpacked, match=said):
+            unzipped(body, limit)
 
-    from balise.core.series.wire import WireError
 
-    assert unzipped(gzip.compress(b"abc"), 3) == b"abc"
-    with pytest.raises(WireError, match="larger than 2 bytes"):
-        unzipped(gzip.compress(b"abc"), 2)
+def test_an_exponential_histogram_that_widens_is_read_right(console: Console) -> None:
+    """Two cumulative deliveries: ten of (2, 4] between them, one beyond 512 in a bucket that is new."""
+    agent = Principal("token", "ingest", None)
+    now = time.time_ns()
+    for at, counts, beyond in ((now - 60 * NS, 5, 0), (now - 30 * NS, 15, 1)):
+        request = ExportMetricsServiceRequest()
+        group = request.resource_metrics.add()
+        group.resource.attributes.add(key="host.name").value.string_value = "web"
+        metric = group.scope_metrics.add().metrics.add(name="took", unit="s")
+        metric.exponential_histogram.aggregation_temporality = 2
+        point = metric.exponential_histogram.data_points.add(
+            time_unix_nano=at, count=counts + beyond, sum=3.0 * counts + 600 * beyond, scale=0
+        )
+        point.positive.offset = 1
+        point.positive.bucket_counts.extend([counts, *([0] * 7), *([beyond] if beyond else [])])
+        take = console.metric_intake.take(agent, request.SerializeToString(), as_json=False)
+
+        async def taken(take: object = take) -> None:
+            await take  # type: ignore[misc]
+
+        asyncio.run(taken())
+
+    def ask(take: str) -> float | None:
+        query = {"metric": "took", "take": take, "from": "-2m", "to": "now", "step": "1h", "by": []}
+        return console.metrics.ask(MetricQuery.model_validate(query)).series[0].values[-1]
+
+    assert ask("count") == 11.0
+    assert ask("sum") == 630.0
+    assert ask("p50") == pytest.approx(2 + 2 * 0.55)
+    assert (ask("p99") or 0) > 512
 
 
 def test_a_host_read_over_ssh_is_proposed_what_its_ports_say(console: Console) -> None:

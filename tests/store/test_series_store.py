@@ -199,6 +199,91 @@ def test_a_host_has_only_so_many_series() -> None:
     assert catalogue.series_id(2, metric, (("k", "c"),), "", "gauge") == 3
 
 
+def test_room_is_made_for_new_series_by_those_silent_for_longest(tmp_path: Path) -> None:
+    """Containers that come and go: of ten series allowed, the ones that stopped days ago give way; none is reused."""
+    box = Box(tmp_path)
+    box.store.catalogue._most_a_host = 10
+    for day, names in enumerate(("abc", "def", "ghij")):
+        box.put(box.ids(*names), [T0 + day * DAY] * len(names), [1.0] * len(names))
+        box.store.seal(T0 + (day + 1) * DAY)
+    with pytest.raises(TooMany):
+        box.ids("k")
+    assert box.store.make_room(T0 + 2 * DAY + 3600 * NS) == 2
+    box.put(box.ids("k"), [T0 + 2 * DAY], [1.0])
+    assert int(box.ids("k")[0]) == 11
+    left = {dict(s.attributes)["berth"] for s in box.store.catalogue.series.values()}
+    assert left == set("cdefghijk")
+    box.again()
+    assert int(box.ids("new")[0]) == 12
+    box.store.close()
+
+
+def test_a_row_that_cannot_be_sealed_is_set_aside_and_the_rest_is_sealed(box: Box) -> None:
+    box.row(0, 1.0, 2.0)
+    box.row(0, 3.0, names="x")
+    bad = (int(box.ids("x")[0]),)
+    real = box.store._encoder.encode
+
+    def failing(values: np.ndarray, ids: np.ndarray | None = None) -> bytes:
+        if ids is not None and set(bad) & set(ids.tolist()):
+            raise ValueError("cannot be packed")
+        return real(values, ids) if ids is not None else real(values)
+
+    box.store._encoder.encode = failing  # type: ignore[method-assign]
+    box.store.seal(T0 + 600 * NS)
+    box.store._encoder.encode = real  # type: ignore[method-assign]
+    assert (box.store.aside(), box.store.head.samples) == (1, 0)
+    box.again()
+    assert (box.read(), box.read("x"), box.store.aside()) == ([(0.0, 1.0)], [], 1)
+
+
+def test_a_repeat_within_one_commit_and_a_restart_leave_sealing_alone(box: Box) -> None:
+    """What the door was made for: twins in one group, then a restart, then sealing, and another restart."""
+    ids = box.ids("a", "b")
+    layout = box.store.catalogue.layout(ids)
+    twin = box.store.batch(layout, np.array([T0], np.int64), np.array([1.0, 2.0]))
+    other = box.store.batch(box.store.catalogue.layout(ids[::-1]), np.array([T0], np.int64), np.array([9.0, 9.0]))
+    box.store._writer.run(lambda: box.store._commit([twin, twin, other]))
+    assert box.store.repeated == 4
+    box.again()
+    box.store.seal(T0 + 600 * NS)
+    assert box.store.head.samples == 0
+    box.again()
+    assert (box.read("a"), box.read("b"), box.rolled()[3, 0]) == ([(0.0, 1.0)], [(0.0, 2.0)], 1.0)
+
+
+def test_twins_that_an_earlier_version_left_in_the_inbox_go_at_the_start(box: Box) -> None:
+    box.row(0, 1.0, 2.0)
+    connection = box.store._write_connection
+    connection.exec_driver_sql("INSERT INTO inbox SELECT seq + 1, layout, times, points FROM inbox")
+    connection.exec_driver_sql("INSERT INTO inbox SELECT seq + 2, layout, x'00', points FROM inbox WHERE seq = 1")
+    connection.commit()
+    box.again()
+    assert (box.read(), box.store.aside()) == ([(0.0, 1.0)], 1)
+    box.store.seal(T0 + 600 * NS)
+    assert box.store._write_connection.exec_driver_sql("SELECT count(*) FROM inbox").scalar_one() == 0
+
+
+def test_one_sender_hours_behind_does_not_seal_everything_again_and_again(tmp_path: Path) -> None:
+    """Two hosts for six hours, one of them three hours behind: some blocks each, not one every few minutes."""
+    clock = [T0]
+    store = SeriesStore(tmp_path, clock=lambda: clock[0])
+    metric = store.catalogue.metric("m", "1", "gauge", "")
+    layouts = [
+        store.catalogue.layout(np.array([store.catalogue.series_id(host, metric, (), "", "gauge")])) for host in (1, 2)
+    ]
+    for minute in range(360):
+        clock[0] = T0 + minute * 60 * NS
+        for layout, behind in zip(layouts, (0, 180), strict=True):
+            at = np.array([clock[0] - behind * 60 * NS], np.int64)
+            store.accept_now(store.batch(layout, at, np.array([float(minute)])))
+        store.seal_due(clock[0])
+    with store._engine.connect() as connection:
+        blocks = connection.exec_driver_sql("SELECT count(*) FROM block").scalar_one()
+    store.close()
+    assert 2 <= blocks <= 6
+
+
 def test_a_write_that_fails_is_told_and_leaves_nothing_behind(box: Box) -> None:
     box.row(0, 1.0, 1.0)
     box.store._write_connection.exec_driver_sql("PRAGMA query_only=ON")

@@ -80,6 +80,18 @@ class CardLook:
     transmit: tuple[float, float, float, float]
 
 
+def memory_parts(m: MemoryLook) -> dict[str, int]:
+    """Memory by state, which adds up to all there is.
+
+    Used is what programs hold and could not be had back at once: total less available. The rest is free, or holds
+    buffers, or is cached and would be given up; memory that programs share counts as cached for the kernel and is used.
+    """
+    available = min(max(0, m.available), m.total)
+    free = min(m.free, available)
+    buffers = min(m.buffers, available - free)
+    return {"used": m.total - available, "free": free, "buffers": buffers, "cached": available - free - buffers}
+
+
 class Cpu:
     """Time and shares of the processors, and the load."""
 
@@ -153,8 +165,7 @@ class Memory:
     def read(self, now: float) -> Iterator[Reading]:
         del now
         m = self._look()
-        # Used is what programs hold and could not be had back at once: total less available.
-        parts = {"used": m.total - m.available, "free": m.free, "buffers": m.buffers, "cached": m.cached}
+        parts = memory_parts(m)
         for state, size in parts.items():
             yield Reading("system.memory.usage", float(size), {"system.memory.state": state})
             yield Reading("system.memory.utilization", round(size / m.total, 5), {"system.memory.state": state})

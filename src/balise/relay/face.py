@@ -7,7 +7,6 @@ import logging
 import math
 import secrets
 import time
-import zlib
 from collections.abc import Awaitable, Callable
 from typing import Any
 
@@ -18,6 +17,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 
 from balise import __version__
 from balise.api.agents import SENT_HEADER
+from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
 from balise.api.status import Status
@@ -114,7 +114,7 @@ class RelayFace:
         as_json = content_type == b"application/json"
         if not as_json and content_type != b"application/x-protobuf":
             raise _Answer(415, "send application/x-protobuf or application/json")
-        body = _unzipped(await _read(receive, MOST_SENT), headers.get(b"content-encoding", b"").strip().lower())
+        body = _content(await _read(receive, MOST_SENT), headers.get(b"content-encoding", b"").strip().lower())
         kind = "metrics" if scope["path"] == "/v1/metrics" else "logs"
         _check(kind, body, as_json)
         delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100] or f"relay-{secrets.token_hex(12)}"
@@ -171,19 +171,15 @@ def _check(kind: str, body: bytes, as_json: bool) -> None:
         raise _Answer(400, f"the body is no OTLP {kind} request") from None
 
 
-def _unzipped(body: bytes, encoding: bytes) -> bytes:
+def _content(body: bytes, encoding: bytes) -> bytes:
     if encoding in (b"", b"identity"):
         return body
     if encoding != b"gzip":
         raise _Answer(415, "send it plain or with Content-Encoding: gzip")
-    reader = zlib.decompressobj(wbits=31)
     try:
-        content = reader.decompress(body, MOST_UNZIPPED)
-    except zlib.error:
-        raise _Answer(400, "the body is no gzip") from None
-    if reader.unconsumed_tail or not reader.eof:
-        raise _Answer(400, f"the gzip body is cut, or larger than {MOST_UNZIPPED} bytes")
-    return content
+        return unzipped(body, MOST_UNZIPPED)
+    except NotUnpacked as error:
+        raise _Answer(400, str(error)) from None
 
 
 async def _read(receive: Receive, most: int) -> bytes:

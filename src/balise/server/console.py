@@ -51,6 +51,7 @@ from balise.server.notify import Post
 from balise.server.plans import PlanBook
 from balise.server.probes import ProbeBook
 from balise.server.proposals import Proposals
+from balise.server.pruning import Pruner
 from balise.server.rehearsals import Rehearsals
 from balise.server.relays import RelayBook
 from balise.server.remote import RemoteBook, RemoteWork
@@ -70,6 +71,7 @@ NS = 1_000_000_000
 NOTICE = 5
 REPORTS_EVERY = 300
 """Seconds between writings of the agents' reports, which are in memory and only needed after a restart."""
+PRUNE_EVERY = 3600
 ROTATION_SECONDS = 120.0
 GROWTH_KNOWN = 1800.0
 """Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
@@ -86,6 +88,9 @@ class Settings:
     organisation: str = ""
     retention: Retention = field(default_factory=Retention)
     keep_events_days: float = 30.0
+    keep_alerts_days: float = 400.0
+    """Also for states of hosts, and for what was told to whom."""
+    keep_audit_days: float = 800.0
 
 
 class Console:
@@ -159,6 +164,8 @@ class Console:
         self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
         self._workers: list[Worker] = []
         self._reported = time.time_ns()
+        self._pruner = Pruner(self.state, keep_days=settings.keep_alerts_days, keep_audit_days=settings.keep_audit_days)
+        self._pruned = 0
         self._process = psutil.Process()
         self._process.cpu_percent()
         self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
@@ -422,6 +429,11 @@ class Console:
             self.series.forget(now)
             self.events.forget(now)
             self.inventory.forget(time.time() - self.settings.keep_events_days * 86_400)
+            if self.series.make_room(now):
+                self.metric_intake.forget_shapes()
+            if now - self._pruned > PRUNE_EVERY * NS:
+                self._pruned = now
+                self._pruner.prune(time.time())
 
     def erase_due(self) -> None:
         """Removes the history of hosts that were erased, one after the other; goes on after a restart."""
@@ -490,6 +502,7 @@ class Console:
             **self.log_intake.counters,
             "points.repeated": self.series.repeated,
             "series.refused": self.series.catalogue.refused,
+            "series.forgotten": self.series.forgotten,
             "shapes.hit": self.metric_intake.shape_hits,
             "shapes.learnt": self.metric_intake.shape_misses,
             "arrivals.dropped": self.watch.dropped,

@@ -52,9 +52,10 @@ class Courier:
     time, and everything for it waits; a delivery that it takes exception to waits alone.
     """
 
-    def __init__(self, state: StateStore, send: Send) -> None:
+    def __init__(self, state: StateStore, send: Send, clock: Callable[[], float] = time.time) -> None:
         self._state = state
         self._send = send
+        self._clock = clock
         self._wake = threading.Event()
         self._stopping = threading.Event()
         self._lanes: dict[str, _Lane] = {}
@@ -96,14 +97,14 @@ class Courier:
             self.wake()
         except Exception:
             self.failed += 1
-            lane.not_before = time.time() + FIRST_WAIT
+            lane.not_before = self._clock() + FIRST_WAIT
             log.exception("channel=%s", channel)
         finally:
             lane.busy = False
 
     def _send_next(self, channel: str, lane: _Lane) -> bool:
         """Tries the oldest delivery that may go; answers whether the channel may be tried again at once."""
-        delivery = self._state.read(lambda s: _oldest(s, channel, time.time()))
+        delivery = self._state.read(lambda s: _oldest(s, channel, self._clock()))
         if delivery is None:
             return False
         problem: NotThrough | None = None
@@ -115,7 +116,7 @@ class Courier:
         except Exception as error:
             log.exception("delivery=%d channel=%s", delivery.id, channel)
             problem = NotThrough(f"could not be sent: {type(error).__name__}", alone=True)
-        now = time.time()
+        now = self._clock()
         self._note(delivery.id, _outcome(delivery, problem, left, now))
         if problem is None or problem.alone:
             lane.failures = 0

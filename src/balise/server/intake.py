@@ -9,7 +9,7 @@ import math
 import time
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -20,6 +20,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 
+from balise.core.series.percentiles import bucket_of
 from balise.core.series.shapes import BodyReader, Points
 from balise.core.series.wire import Section, Slot, Span, WireError, attribute_text, read_metric, read_resource, sections
 from balise.server.access import Principal
@@ -28,7 +29,7 @@ from balise.server.directory import Directory, Known
 from balise.server.errors import Refused
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, EventStore, pack_snapshot
-from balise.store.series.catalogue import Layout, TooMany
+from balise.store.series.catalogue import Attributes, Layout, Metric, TooMany
 from balise.store.series.head import Batch
 from balise.store.series.store import SeriesStore
 from balise.store.state.secrets import digest as digest_of
@@ -155,12 +156,37 @@ class MetricIntake:
         skipped = read.skipped
         for slot in read.slots:
             attributes = tuple(sorted({**dict(kept), **dict(slot.attributes)}.items())) if kept else slot.attributes
+            begun = self._begun_before(host.id, metric, attributes, slot)
             try:
                 ids.append(catalogue.series_id(host.id, metric, attributes, slot.part, slot.kind))
                 slots.append(slot)
             except TooMany:
                 skipped += 1
+                continue
+            if begun is not None:
+                ids.append(ids[-1])
+                slots.append(replace(slot, value=0.0, time=begun))
         return slots, np.array(ids, np.int64), read.loose, read.ignored, read.variable, skipped
+
+    def _begun_before(self, host: int, metric: Metric, attributes: Attributes, slot: Slot) -> int | None:
+        """When an exponential histogram was heard last, nanoseconds, for a bucket of it that comes for the first time:
+        it held nothing until then. A sender that takes wider buckets moves all it counted, and nothing is known."""
+        bounds = bucket_of(slot.part)
+        if slot.kind != "counter" or not slot.part.startswith("in:") or bounds is None:
+            return None
+        catalogue = self._store.catalogue
+        if catalogue.find(host, metric, attributes, slot.part, slot.kind) is not None:
+            return None
+        count = catalogue.find(host, metric, attributes, "count", slot.kind)
+        newest = self._store.newest(count) if count is not None else None
+        if newest is None or not 0 < newest < slot.time:
+            return None
+        for number in catalogue.series_of(metric.id, host):
+            one = catalogue.series[number]
+            other = bucket_of(one.part)
+            if one.attributes == attributes and other is not None and _overlap(bounds, other):
+                return None
+        return newest
 
     def _checked(
         self, points: Points, layout: object, skipped: int, arrived: int | None = None
@@ -229,6 +255,10 @@ class MetricIntake:
     @property
     def shape_misses(self) -> int:
         return self._reader.shapes.misses
+
+
+def _overlap(one: tuple[float, float], other: tuple[float, float]) -> bool:
+    return max(one[0], other[0]) < min(one[1], other[1])
 
 
 def _metrics_from_json(body: bytes) -> bytes:

@@ -7,11 +7,11 @@ import json
 import logging
 import math
 import time
-import zlib
 from collections.abc import Awaitable, Callable
 from typing import Any
 
 from balise.api.agents import SENT_HEADER
+from balise.api.packed import NotUnpacked, unzipped
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
 from balise.core.series.wire import WireError
 from balise.server.access import WAITING, Access, Principal
@@ -34,24 +34,6 @@ class _Refused(Exception):
     def __init__(self, status: int, why: str) -> None:
         super().__init__(why)
         self.status = status
-
-
-def unzipped(body: bytes, limit: int = MOST_UNZIPPED) -> bytes:
-    """The content of a gzip body, never more than `limit` bytes of it.
-
-    Raises:
-        WireError: it is no gzip, is cut, or is larger than allowed.
-    """
-    reader = zlib.decompressobj(wbits=31)
-    try:
-        content = reader.decompress(body, limit)
-    except zlib.error as error:
-        raise WireError(f"the body is no gzip: {error}") from None
-    if reader.unconsumed_tail:
-        raise WireError(f"the body is larger than {limit} bytes when unzipped: send it in parts")
-    if not reader.eof:
-        raise WireError("the gzip body is cut")
-    return content
 
 
 def _varint(value: int) -> bytes:
@@ -227,7 +209,10 @@ async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:
         raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
     encoding = headers.get(b"content-encoding", b"").strip().lower()
     if encoding == b"gzip":
-        return unzipped(body)
+        try:
+            return unzipped(body, MOST_UNZIPPED)
+        except NotUnpacked as error:
+            raise WireError(str(error)) from None
     if encoding not in (b"", b"identity"):
         raise _Refused(415, "send it plain or with Content-Encoding: gzip")
     return body

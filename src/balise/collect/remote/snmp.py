@@ -45,6 +45,8 @@ STORAGE = "1.3.6.1.2.1.25.2.3.1"
 PROCESSORS = "1.3.6.1.2.1.25.3.3.1.2"
 HOST_UPTIME = "1.3.6.1.2.1.25.1.1.0"
 ENGINE_ID = "1.3.6.1.6.3.10.2.1.1.0"
+UCD_DISKS = "1.3.6.1.4.1.2021.9.1"
+OTHER_MEMORY = "1.3.6.1.2.1.25.2.1.1"
 RAM, VIRTUAL_MEMORY = "1.3.6.1.2.1.25.2.1.2", "1.3.6.1.2.1.25.2.1.3"
 DISKS = {"1.3.6.1.2.1.25.2.1.4": "fixed", "1.3.6.1.2.1.25.2.1.5": "removable", "1.3.6.1.2.1.25.2.1.9": "flash"}
 _OWN = {
@@ -84,6 +86,7 @@ class SnmpLink:
         self._transport: Any = None
         self._columns: dict[str, Column] = {}
         self._uptime = 0.0
+        self._unwrapped = Unwrapped()
         self._told_at = 0.0
         self._collectors: list[Collector] = [
             Network(self._cards),
@@ -107,10 +110,12 @@ class SnmpLink:
         system = await self._get([f"{SYSTEM}.1.0", f"{SYSTEM}.3.0", f"{SYSTEM}.5.0", HOST_UPTIME, ENGINE_ID])
         # sysUpTime is how long the SNMP agent runs; the host's own is told by HOST-RESOURCES-MIB, where it is.
         self._uptime = _number(system.get(HOST_UPTIME, system.get(f"{SYSTEM}.3.0"))) / 100
+        self._unwrapped.turn(_number(system.get(f"{SYSTEM}.3.0")) / 100)
         for base, columns in (
             (INTERFACES, (2, 5, 7, 8, 10, 11, 13, 14, 16, 17, 19, 20)),
             (INTERFACES_X, (1, 6, 7, 10, 11, 15)),
             (STORAGE, (2, 3, 4, 5, 6)),
+            (UCD_DISKS, (2, 13, 14)),
         ):
             await self._table(base, columns)
         self._columns[PROCESSORS] = await self._walk(PROCESSORS)
@@ -241,12 +246,12 @@ class SnmpLink:
         names = self._names()
         for index, name in names.items():
 
-            def wide(column: int, narrow: int, index: str = index) -> float:
-                value = self._column(INTERFACES_X, column).get(index)
-                return _number(value if value is not None else self._column(INTERFACES, narrow).get(index))
-
             def narrow(column: int, index: str = index) -> float:
-                return _number(self._column(INTERFACES, column).get(index))
+                return self._unwrapped.of(f"{column}.{index}", _number(self._column(INTERFACES, column).get(index)))
+
+            def wide(column: int, short: int, index: str = index) -> float:
+                value = self._column(INTERFACES_X, column).get(index)
+                return _number(value) if value is not None else narrow(short, index)
 
             yield CardLook(
                 name,
@@ -284,30 +289,81 @@ class SnmpLink:
         for name, kind, size, used in self._storage(*DISKS):
             if not is_storage(DISKS[kind], name):
                 continue
-            yield SpaceLook(name, name, DISKS[kind], False, size, used, max(0, size - used))
+            # What only the superuser may fill counts for nobody else, where the device tells how much is left for them.
+            free = min(self._left(name, size - used), max(0, size - used))
+            yield SpaceLook(name, name, DISKS[kind], False, size, used, free)
+
+    def _left(self, name: str, otherwise: int) -> int:
+        """The bytes that programs may still write to a place, by the table of disks of UCD-SNMP-MIB."""
+        for index, path in self._column(UCD_DISKS, 2).items():
+            low, high = (self._column(UCD_DISKS, column).get(index) for column in (13, 14))
+            if str(path) == name and low is not None and high is not None:
+                return (int(_number(high)) * 2**32 + int(_number(low))) * 1024
+        return otherwise
 
     def _ram(self) -> tuple[int, int]:
         return next(((size, used) for _, _, size, used in self._storage(RAM)), (0, 0))
 
     def _memory(self) -> Iterator[Reading]:
-        for metric, kind, key in (
-            ("system.memory", RAM, "system.memory.state"),
-            ("system.paging", VIRTUAL_MEMORY, "system.paging.state"),
-        ):
-            size, used = next(((s, u) for _, _, s, u in self._storage(kind)), (0, 0))
-            if not size:
-                continue
-            for state, part in (("used", used), ("free", max(0, size - used))):
-                yield Reading(f"{metric}.usage", float(part), {key: state})
-                yield Reading(f"{metric}.utilization", round(part / size, 5), {key: state})
-            if kind == RAM:
-                yield Reading("system.memory.limit", float(size))
+        size, used = self._ram()
+        if size:
+            # What HOST-RESOURCES calls used has in it what is kept for buffers and files, where it says how much.
+            held = {name.lower(): part for name, _, _, part in self._storage(OTHER_MEMORY)}
+            buffers = min(held.get("memory buffers", 0), used)
+            shared = min(held.get("shared memory", 0), held.get("cached memory", 0))
+            cached = min(held.get("cached memory", 0) - shared, used - buffers)
+            parts = {"used": used - buffers - cached, "free": max(0, size - used)}
+            yield from _shares("system.memory", parts | ({"buffers": buffers, "cached": cached} if held else {}), size)
+            yield Reading("system.memory.limit", float(size))
+        size, used = self._swap()
+        if size:
+            yield from _shares("system.paging", {"used": used, "free": max(0, size - used)}, size)
+
+    def _swap(self) -> tuple[int, int]:
+        """Size and use of swap space: what has its name, else what virtual memory has beyond the real one."""
+        found = list(self._storage(VIRTUAL_MEMORY))
+        named = next(((s, u) for name, _, s, u in found if "swap" in name.lower()), None)
+        if named is not None or not found:
+            return named or (0, 0)
+        (size, used), (_, _, whole, in_use) = self._ram(), found[0]
+        return max(0, whole - size), max(0, min(in_use - used, whole - size))
 
     def _processors(self) -> Iterator[Reading]:
         loads = [_number(value) for value in self._columns.get(PROCESSORS, {}).values()]
         if loads:
             yield Reading("system.cpu.logical.count", float(len(loads)))
             yield Reading("balise.cpu.busy", round(sum(loads) / len(loads) / 100, 5))
+
+
+def _shares(metric: str, parts: dict[str, int], size: int) -> Iterator[Reading]:
+    for state, part in parts.items():
+        named = {f"{metric}.state": state}
+        yield Reading(f"{metric}.usage", float(part), named)
+        yield Reading(f"{metric}.utilization", round(part / size, 5), named)
+
+
+class Unwrapped:
+    """Counters of 32 bits that go on growing when they begin at 0 again, until their device starts anew.
+
+    They are told from their first sight on, so that a link that is opened again tells no growth that was not.
+    """
+
+    def __init__(self) -> None:
+        self._last: dict[str, tuple[float, float]] = {}
+        self._restarted = False
+        self._uptime = 0.0
+
+    def turn(self, uptime: float) -> None:
+        """A reading begins, on a device that is up for so many seconds."""
+        self._restarted = uptime < self._uptime
+        self._uptime = uptime
+
+    def of(self, key: str, value: float) -> float:
+        """What a counter has grown by since it was seen first."""
+        last, total = self._last.get(key, (value, 0.0))
+        grown = value if self._restarted else (value - last) % 2**32
+        self._last[key] = (value, total + grown)
+        return total + grown
 
 
 def _is_value(value: Any) -> bool:

@@ -151,9 +151,9 @@ def _pattern(text: str, ask: Mapping[str, Any]) -> list[dict[str, Any]]:
     return found
 
 
-def _openmetrics(text: str, _ask: Mapping[str, Any]) -> list[dict[str, Any]]:
+def _openmetrics(text: str, ask: Mapping[str, Any]) -> list[dict[str, Any]]:
     try:
-        return samples(text)
+        return samples(text, whole=str(ask.get("content-type") or "").startswith("application/openmetrics-text"))
     except OpenMetricsError as error:
         raise FormError(str(error)) from None
 

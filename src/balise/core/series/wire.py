@@ -19,6 +19,8 @@ PointKind = Literal["gauge", "counter", "delta", "sum"]
 MAX_ATTRIBUTES = 64
 MAX_TEXT = 1024
 MAX_BUCKETS = 250
+MAX_EXPONENTIAL = 500
+"""Buckets of one exponential histogram at the kept scale: each side of an SDK's has 160 at most."""
 _MAX_NESTING = 8
 
 _F64 = struct.Struct("<d")
@@ -381,16 +383,19 @@ class _PointReader:
             self.skipped += 1
             return
         named = self._attributes(attributes)
+        counted: dict[Bounds, float] = {(0.0, 0.0): float(zero)} if zero else {}
+        for side, buckets in ((1, positive), (-1, negative)):
+            if buckets:
+                for bounds, held in exponential_buckets(body, buckets, scale, side).items():
+                    counted[bounds] = counted.get(bounds, 0.0) + held
+        if len(counted) > MAX_EXPONENTIAL:
+            self.skipped += 1
+            return
         self._literal(named, "count", kind, float(count), time)
         if total is not None:
             self._literal(named, "sum", kind, total, time)
-        counted: dict[float, float] = {0.0: float(zero)} if zero else {}
-        for side, buckets in ((1, positive), (-1, negative)):
-            if buckets:
-                for bound, held in exponential_buckets(body, buckets, scale, side).items():
-                    counted[bound] = counted.get(bound, 0.0) + held
-        for bound, held in sorted(counted.items())[:MAX_BUCKETS]:
-            self._literal(named, f"le:{bound!r}", kind, held, time)
+        for (lower, upper), held in sorted(counted.items()):
+            self._literal(named, f"in:{lower!r}:{upper!r}", kind, held, time)
 
     def _summary(self, span: Span) -> None:
         body = self.body
@@ -436,8 +441,12 @@ _KEPT_SCALE = 2
 """Exponential buckets are kept at most this fine (2 ** 0.25 wide), so that their bounds stay few and stable."""
 
 
-def exponential_buckets(body: bytes, span: Span, scale: int, side: int) -> dict[float, float]:
-    """Counts by upper bound, merged down to scale 2.
+Bounds = tuple[float, float]
+"""Of a bucket, what lies above the lower one and not above the upper one; the same twice for zero."""
+
+
+def exponential_buckets(body: bytes, span: Span, scale: int, side: int) -> dict[Bounds, float]:
+    """Counts by bounds, merged down to scale 2.
 
     Bucket `i` of scale `s` holds values in (base ** i, base ** (i + 1)] with base 2 ** (2 ** -s), OTLP data
     model, "exponential scale".
@@ -455,11 +464,11 @@ def exponential_buckets(body: bytes, span: Span, scale: int, side: int) -> dict[
                 counts.append(value)
     shift = max(0, scale - _KEPT_SCALE)
     kept = scale - shift
-    merged: dict[float, float] = {}
+    merged: dict[Bounds, float] = {}
     for i, n in enumerate(counts):
         if n:
             index = (offset + i) >> shift
-            exponent = (index + 1 if side > 0 else index) * 2.0**-kept
-            bound = side * 2.0 ** max(-1000.0, min(1000.0, exponent))
-            merged[bound] = merged.get(bound, 0.0) + n
+            near, far = (2.0 ** max(-1000.0, min(1000.0, (index + step) * 2.0**-kept)) for step in (0, 1))
+            bounds = (near, far) if side > 0 else (-far, -near)
+            merged[bounds] = merged.get(bounds, 0.0) + n
     return merged

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from sys import intern
 
@@ -17,6 +17,9 @@ from balise.store.series import tables
 
 I64 = NDArray[np.int64]
 Attributes = tuple[tuple[str, str], ...]
+
+
+NEXT = "next series"
 
 
 class TooMany(Exception):
@@ -95,6 +98,9 @@ class Catalogue:
             self._add_series(Series(row.id, row.host, row.metric, attributes, intern(row.part), row.kind))
         for row in connection.execute(select(tables.layout)):
             self._add_layout(row.id, np.frombuffer(row.series, np.int64))
+        # Numbers of series that were forgotten are never given to others: what is left of them is in old blocks.
+        kept = connection.execute(select(tables.note.c.value).where(tables.note.c.name == NEXT)).scalar()
+        self._next_series = max(self._next_series, int(kept or 0))
 
     def metric(self, name: str, unit: str, kind: Kind, description: str) -> Metric:
         """The metric of a name; what its first sender said of it stays."""
@@ -130,6 +136,10 @@ class Catalogue:
             self._add_series(made)
             self._pending.series.append(made)
             return made.id
+
+    def find(self, host: int, metric: Metric, attributes: Attributes, part: str, kind: PointKind) -> int | None:
+        """The number of a series, if there is one."""
+        return self._ids.get((host, metric.id, attributes, part, kind))
 
     def metrics_of(self, host: int) -> set[int]:
         """The numbers of the metrics a host has series of."""
@@ -178,6 +188,48 @@ class Catalogue:
         if taken.layouts:
             rows = [{"id": w.id, "series": w.series.tobytes()} for w in taken.layouts]
             connection.execute(insert(tables.layout), rows)
+
+    def crowded(self, share: float) -> list[tuple[int, int]]:
+        """Hosts that have more than a share of the series they may have, or all hosts when the console has: each with
+        how many are too many."""
+        with self._lock:
+            most = int(self._most_a_host * share)
+            if len(self.series) > self._most * share:
+                most = min(most, int(self._most * share) // max(1, len(self._of_host)))
+            return [(host, count - most) for host, count in self._of_host.items() if count > most]
+
+    def of_host(self, host: int) -> list[int]:
+        """The numbers of all series of a host."""
+        with self._lock:
+            return [number for numbers in self._metrics_of.get(host, {}).values() for number in numbers]
+
+    def forget(self, connection: Connection, numbers: Sequence[int]) -> None:
+        """Forgets series, in the table and, once that is committed, in memory; their numbers are given to nobody."""
+        connection.exec_driver_sql("DELETE FROM series WHERE id = ?", [(number,) for number in numbers])
+        connection.exec_driver_sql(
+            "INSERT OR REPLACE INTO note (name, value) VALUES (?, ?)", (NEXT, float(self._next_series))
+        )
+        connection.commit()
+        gone = set(numbers)
+        with self._lock:
+            for number in gone:
+                one = self.series.pop(number)
+                del self._ids[(one.host, one.metric, one.attributes, one.part, one.kind)]
+                self._of_host[one.host] -= 1
+            for metric in self.metric_by_id.values():
+                if gone.intersection(metric.series):
+                    metric.series = [number for number in metric.series if number not in gone]
+                    metric.version += 1
+                    metric.removals += 1
+            for by_metric in self._metrics_of.values():
+                for key, held in list(by_metric.items()):
+                    left = [number for number in held if number not in gone]
+                    by_metric[key] = left
+                    if not left:
+                        del by_metric[key]
+            for layout in [w for w in self.layout_by_id.values() if gone.intersection(w.series.tolist())]:
+                del self.layout_by_id[layout.id]
+                self._layouts.pop(layout.series.tobytes(), None)
 
     def forget_layouts(self, ids: Iterable[int]) -> None:
         """Drops layouts that no points use any more."""

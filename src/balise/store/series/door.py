@@ -53,6 +53,12 @@ class Door:
         self._room(ids)
         self._newest[ids] = np.maximum(self._newest[ids], np.fromiter(until, np.int64, len(ids)))
 
+    def newest(self, series: int) -> int | None:
+        """The newest moment of a series, or a later one; None when it has none."""
+        if series >= len(self._newest) or self._newest[series] == NEVER:
+            return None
+        return int(self._newest[series])
+
     def open(self) -> None:
         """A new group begins: what was admitted before is in memory or was not written."""
         self._group, self._points, self._counted = [], set(), 0

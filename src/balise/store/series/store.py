@@ -37,6 +37,8 @@ SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
 MOST_A_SEALING = 4_000_000
+CROWDED, SPARE_ROOM = 0.9, 0.1
+"""From which share of the series that a host may have room is made, and how much more than is needed."""
 RAW_MARGIN = 2 * 3600 * NS
 """How much longer raw points stay than is told, so that the steps that a last late point changes can be summed up."""
 QUEUE_POINTS = 2_000_000
@@ -88,6 +90,8 @@ class SeriesStore:
         self._door = Door(self.catalogue, self.head, self.reader.stored_moments)
         self.listeners: list[Callable[[Sequence[Batch]], None]] = []
         self.repeated = 0
+        self.late_for_series = 0
+        self.forgotten = 0
         self.untold = 0
         """How often a listener failed."""
         self.points = 0
@@ -189,7 +193,10 @@ class SeriesStore:
     def _commit(self, batches: Sequence[Batch]) -> None:
         fresh: list[tuple[int, Batch]] = []
         self._door.open()
-        for batch in batches:
+        for arrived in batches:
+            batch = self._of_known_series(arrived)
+            if batch is None:
+                continue
             admitted = self._door.admit(batch)
             self.repeated += admitted.repeated
             if admitted.batch is None:
@@ -218,6 +225,23 @@ class SeriesStore:
             self.head.append(seq, batch, now)
             self.points += len(batch.values)
         self.untold += tell(self.listeners, [batch for _, batch in fresh])
+
+    def _of_known_series(self, batch: Batch) -> Batch | None:
+        """A batch without series that were forgotten while it was on its way."""
+        if batch.layout.id in self.catalogue.layout_by_id:
+            return batch
+        known = np.array([s in self.catalogue.series for s in batch.layout.series.tolist()], bool)
+        if known.all():
+            return batch
+        self.late_for_series += int((~known).sum())
+        if not known.any():
+            return None
+        times = batch.times if len(batch.times) == 1 else batch.times[known]
+        return Batch(self.catalogue.layout(batch.layout.series[known]), times, batch.values[known])
+
+    def newest(self, series: int) -> int | None:
+        """About when a series was heard last, nanoseconds; None when it never was."""
+        return self._door.newest(series)
 
     # --- keeping
 
@@ -437,6 +461,38 @@ class SeriesStore:
             connection.commit()
 
         self._writer.run(remove)
+
+    def make_room(self, now: int) -> int:
+        """Forgets series of hosts that have nearly as many as they may: those silent for longest, none that was heard
+        within a day. Answers how many. What they measured goes with them."""
+        gone: list[int] = []
+        for host, too_many in self.catalogue.crowded(CROWDED):
+            last = self._last_heard(host)
+            old = sorted((at, number) for number, at in last.items() if at < now - DAY)
+            gone += [number for _, number in old[: too_many + int(len(last) * SPARE_ROOM)]]
+        for at in range(0, len(gone), 2000):
+            part = gone[at : at + 2000]
+            self._writer.run(lambda part=part: self._forget_series(part))  # type: ignore[misc]
+        self.forgotten += len(gone)
+        return len(gone)
+
+    def _forget_series(self, numbers: list[int]) -> None:
+        numbers = [n for n in numbers if n in self.catalogue.series and not self.head.any_of(np.array([n]))]
+        if numbers:
+            with self._moment:
+                self.catalogue.forget(self._write_connection, numbers)
+
+    def _last_heard(self, host: int) -> dict[int, int]:
+        """When each series of a host was heard last, nanoseconds: now for those with recent points, the end of the last
+        block that has it, 0 for those of which only rollups are left."""
+        series = self.catalogue.of_host(host)
+        last = dict.fromkeys(series, 0)
+        query = select(tables.block.c.series, tables.block.c.last).where(tables.block.c.host == host)
+        with self._engine.connect() as connection:
+            for ids, end in connection.execute(query.order_by(tables.block.c.last)):
+                last.update((n, end) for n in np.frombuffer(ids, np.int64).tolist() if n in last)
+        last.update((n, self._clock()) for n in series if self.head.any_of(np.array([n])))
+        return last
 
     # --- telling
 

@@ -65,13 +65,13 @@ class HttpSource:
             with self._client.stream("GET", place, headers=headers, extensions=extensions) as answer:
                 content = b"".join(_bounded(answer))
                 text = content.decode(answer.encoding or "utf-8", "replace")
-                status = answer.status_code
+                status, kind = answer.status_code, answer.headers.get("content-type", "").lower()
         except httpx.HTTPError as error:
             raise SourceProblem(f"{_shown(url)}: {_http_words(error)}", lost=True) from None
         accepted = question.get("status") or [200]
         if status not in accepted:
             raise SourceProblem(f"{_shown(url)} answered {status}{_status_words(status)}", lost=status in (401, 403))
-        return as_rows(text, question, self._target)
+        return as_rows(text, {**question, "content-type": kind}, self._target)
 
     def close(self) -> None:
         self._client.close()
