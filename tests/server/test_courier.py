@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy import select
+from sqlalchemy import JSON, select
 
 from balise.server.courier import Courier
 from balise.server.notify import NotThrough, checked_address
@@ -72,8 +72,8 @@ class Desk:
 
 
 def _filler(column: object) -> object:
-    kind = column.type.python_type  # type: ignore[attr-defined]
-    return {} if kind is dict else kind()
+    kind = column.type  # type: ignore[attr-defined]
+    return {} if isinstance(kind, JSON) else kind.python_type()
 
 
 STEP = st.one_of(

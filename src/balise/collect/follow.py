@@ -189,9 +189,11 @@ class Follower:
                 reading.changed = left.changed or reading.changed
                 self._reading, self._left_at = reading, None
                 return True
-        old = found_again(self.path, left)
+        # Of a file that had nothing in it the inode says little, as another may have it now; what was written since does.
+        unmarked = bool(left.changed) and not left.offset
+        old = None if unmarked else found_again(self.path, left)
         if old is None:
-            unread = written_since(self.path, left.changed) if left.changed and not left.offset else []
+            unread = written_since(self.path, left.changed) if unmarked else []
             if file is None and not unread:
                 return False
             if left.offset:
