@@ -8,7 +8,7 @@ SERVICES ?= yes
 REAL := postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
 	dnsmasq-base bind9 slapd dovecot-imapd dovecot-pop3d vsftpd
 
-.PHONY: setup demo test lint bench screenshots schema wheels clean
+.PHONY: setup demo test soak lint bench screenshots schema wheels clean
 
 setup: .venv/.installed src/balise/server/web/index.html
 
@@ -36,6 +36,11 @@ test: setup
 	@tools/need chromium openssh-server openssh-client snmpd iproute2 $(if $(filter no,$(SERVICES)),,$(REAL))
 	@cd console && npx vitest run
 	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
+
+# The models and the fault run at ten times the length that they have in the suite: an hour or so.
+soak: setup
+	@SOAK=yes $(PY) -m pytest --numprocesses 2 --dist loadfile tests/store/test_query_model.py tests/core/test_rules_model.py \
+	  tests/core/test_filters.py tests/agent/test_following.py tests/server/test_courier.py tests/server/test_faults.py
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

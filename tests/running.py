@@ -23,6 +23,11 @@ T = TypeVar("T")
 BALISE = str(Path(sys.executable).parent / "balise")
 
 
+def often(times: int) -> int:
+    """How often something is tried: in `make soak`, ten times as often as in the suite."""
+    return times * 10 if os.environ.get("SOAK") == "yes" else times
+
+
 def until(what: Callable[[], T], seconds: float = 20.0) -> T:
     """The first true answer of `what`; fails when there is none within the time."""
     end = time.monotonic() + seconds

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from balise.collect.follow import Follower
 from balise.collect.position import Position
+from running import often
 
 KEPT = 6
 
@@ -104,7 +105,7 @@ STEPS = st.tuples(
 )
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(300), deadline=None)
 @given(st.lists(STEPS, max_size=40), st.sampled_from(["rename", "copy"]))
 def test_every_line_comes_once_and_in_order(story: list[tuple[str, int]], turn: str) -> None:
     with tempfile.TemporaryDirectory() as folder:

@@ -16,6 +16,7 @@ from balise.api.events import SEVERITIES
 from balise.core import filters
 from balise.core.filters import Both, Compare, Either, FilterError, Negated, Present
 from balise.store.events.sqlfilter import FUNCTIONS, required_hosts, to_sql
+from running import often
 
 HOST = {
     "host": "gate-s3",
@@ -199,7 +200,7 @@ def test_what_is_written_is_read_back(tree: filters.Filter) -> None:
     assert filters.parse(written(tree)) == tree
 
 
-@settings(max_examples=600, deadline=None)
+@settings(max_examples=often(600), deadline=None)
 @given(trees, events)
 def test_sql_python_and_a_plain_reading_of_the_table_agree(tree: filters.Filter, event: dict[str, Any]) -> None:
     """The event store asks SQLite, live streams ask Python: a person must not see a difference."""

@@ -15,6 +15,7 @@ from balise.api.rules import Limits
 from balise.core.rules.limits import LimitMachine
 from balise.core.rules.measuring import Measuring, Row
 from balise.core.rules.rehearsal import Arrivals, play
+from running import often
 
 START = 1_800_000_000.0
 
@@ -120,7 +121,7 @@ SERIES = st.lists(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=often(150), deadline=None)
 @given(
     SERIES,
     st.lists(POINT, max_size=40),

@@ -17,7 +17,7 @@ from balise.server.courier import Courier
 from balise.server.notify import NotThrough, checked_address
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, Delivery
-from running import until
+from running import often, until
 
 CHANNELS = ("mail", "hook", "pager")
 KINDS = ("opened", "changed", "recovered")
@@ -84,7 +84,7 @@ STEP = st.one_of(
 )
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=often(15), deadline=None)
 @given(st.lists(STEP, max_size=20))
 def test_each_channel_gets_everything_once_and_in_order(story: list[tuple[object, ...]]) -> None:
     with tempfile.TemporaryDirectory() as folder:

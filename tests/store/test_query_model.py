@@ -18,6 +18,7 @@ from balise.core.series.steps import NS, Steps
 from balise.store.series.query import QueryEngine, Selector
 from balise.store.series.seal import DAY
 from balise.store.series.store import SeriesStore
+from running import often
 from store_box import Hosts
 
 T0 = 1_800_000_000 * NS // DAY * DAY + 10 * 3600 * NS
@@ -143,7 +144,7 @@ STEP = st.one_of(PUT, PUT, PUT, st.tuples(st.just("seal"), SECONDS), st.just(("a
 ASKED = st.sampled_from([(0, 300, 40), (0, 3600, 4), (-3600, 900, 20), (600, 420, 20), (0, 10_800, 1)])
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=often(60), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.lists(STEP, min_size=1, max_size=25), ASKED)
 def test_every_tier_answers_as_plain_python_does(story: list[tuple[object, ...]], asked: tuple[int, int, int]) -> None:
     with tempfile.TemporaryDirectory() as folder:

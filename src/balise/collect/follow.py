@@ -189,7 +189,7 @@ class Follower:
                 reading.changed = left.changed or reading.changed
                 self._reading, self._left_at = reading, None
                 return True
-        # Of a file that had nothing in it the inode says little, as another may have it now; what was written since does.
+        # Of a file that had nothing in it the inode says little, as another may have it now.
         unmarked = bool(left.changed) and not left.offset
         old = None if unmarked else found_again(self.path, left)
         if old is None:
