@@ -149,6 +149,22 @@ def test_bytes_that_are_no_text_are_kept_as_well_as_can_be(log: Log) -> None:
 # --- the spool
 
 
+def test_a_parcel_that_cannot_be_removed_ends_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    spool = Spool(tmp_path / "spool", 1 << 20)
+    spool.put("logs", b"one")
+    spool.put("logs", b"two")
+
+    def refuse(_path: Path, missing_ok: bool = False) -> None:
+        raise PermissionError(13, "not permitted")
+
+    monkeypatch.setattr(Path, "unlink", refuse)
+    first = spool.oldest()
+    assert first is not None
+    spool.done(first)
+    second = spool.oldest()
+    assert second is not None and second.content() == b"two"
+
+
 def test_a_spool_keeps_its_order_over_a_restart(tmp_path: Path) -> None:
     spool = Spool(tmp_path / "spool", 1 << 20)
     for i in range(3):

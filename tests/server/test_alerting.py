@@ -20,7 +20,8 @@ from balise.api.rules import RuleBody
 from balise.client import Balise, Refused
 from balise.server.courier import wait_before
 from balise.server.mail import compose
-from balise.server.notify import NotThrough, checked_address
+from balise.server.notify import NotThrough, checked_address, send_mail
+from balise.store.state import tables
 from running import Receiver, Service, free_port, until
 from sending import log_request, post, send_gauge
 
@@ -317,6 +318,42 @@ def test_mail_goes_out_with_starttls_and_sign_in(tmp_path: Path, monkeypatch: py
     assert mail["Subject"] == "critical: bpierb-1, tide is off"
     assert "What to do" in text and "pump" in text
     assert "<b>pier" not in html and "bpierb-1" in html
+
+
+def test_a_mail_that_some_took_goes_on_to_the_others_alone() -> None:
+    """One of three addresses is put off once, one is refused for good: the good one gets a single mail."""
+    got: list[list[str]] = []
+    put_off = ["busy@skerry.example"]
+
+    class Keep:
+        async def handle_RCPT(self, _s: SMTP, _session: Any, envelope: Any, address: str, _options: Any) -> str:
+            if address in put_off:
+                put_off.remove(address)
+                return "451 try again"
+            if address.startswith("gone"):
+                return "550 no such user"
+            envelope.rcpt_tos.append(address)
+            return "250 fine"
+
+        async def handle_DATA(self, _server: SMTP, _session: Any, envelope: Any) -> str:
+            got.append(list(envelope.rcpt_tos))
+            return "250 kept"
+
+    server = Controller(Keep(), hostname="127.0.0.1", port=free_port())
+    server.start()
+    to = ["duty@skerry.example", "busy@skerry.example", "gone@skerry.example"]
+    place = {"server": "127.0.0.1", "port": server.port, "security": "none", "sender": "b@skerry.example", "to": to}
+    delivery = tables.Delivery(id=1, channel="mail", kind="test", content={}, state="waiting", created_at=0.0)
+    try:
+        left = send_mail(place, None, delivery, "http://c", None)
+        assert left == ["busy@skerry.example"]
+        assert send_mail(place, None, delivery, "http://c", left) == []
+        with pytest.raises(NotThrough, match=r"gone@skerry\.example: 550") as refused:
+            send_mail(place, None, delivery, "http://c", ["gone@skerry.example"])
+        assert refused.value.final
+    finally:
+        server.stop()
+    assert got == [["duty@skerry.example"], ["busy@skerry.example"]]
 
 
 def test_mail_to_a_server_without_tls_is_not_sent_in_the_clear(service: Service, admin: Balise) -> None:

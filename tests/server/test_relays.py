@@ -8,6 +8,8 @@ from pathlib import Path
 
 import httpx
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from balise.api.access import NewEnrolmentKey, NewToken
 from balise.api.agents import EnrolRequest
@@ -22,7 +24,7 @@ from balise.server.remote import hand_over, owner_at
 from balise.store.state.tables import Host, Remote
 from distant import Sshd
 from relaying import RelayProcess, counted
-from running import Service, free_port, until
+from running import Service, free_port, often, until
 from sending import gauge_request, log_request, post
 
 # --- the buffer
@@ -46,6 +48,57 @@ def test_frames_come_out_in_order_and_stay_until_they_are_done(tmp_path: Path) -
     assert buffer.take(1 << 20, 3)[0] == frames[10:13]
     again = buffered(tmp_path, [b"new"])
     assert len(again) == 41 and again.take(1 << 20, 100)[0] == [*frames[10:], b"new"]
+
+
+@settings(max_examples=often(100), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(st.tuples(st.sampled_from(["put", "put", "take", "done"]), st.integers(1, 9)), max_size=40))
+def test_every_frame_is_forwarded_dropped_or_waits(
+    tmp_path_factory: pytest.TempPathFactory, story: list[tuple[str, int]]
+) -> None:
+    """Overflow whenever it likes, also of what is on the way: nothing is counted twice, lost, or sent out of order."""
+    with pytest.MonkeyPatch.context() as small:
+        small.setattr("balise.relay.buffer.SEGMENT", 100)
+
+        async def work() -> None:
+            buffer = Buffer(tmp_path_factory.mktemp("buffer"), 300)
+            put, forwarded = 0, 0
+            arrived: list[int] = []
+            flying: list[tuple[int, object]] = []
+            for what, count in story:
+                if what == "put":
+                    await asyncio.gather(*(buffer.put(b"%020d" % n) for n in range(put, put + count)))
+                    put += count
+                elif what == "take":
+                    frames, places = buffer.take(1 << 20, count)
+                    flying = list(zip((int(f) for f in frames), places, strict=True))
+                elif flying:
+                    done, flying = flying[:count], flying[count:]
+                    buffer.done(done[-1][1])  # type: ignore[arg-type]
+                    forwarded += len(done)
+                    arrived += [number for number, _ in done]
+                assert put == forwarded + buffer.dropped + len(buffer)
+            assert arrived == sorted(set(arrived))
+            left = [int(f) for f in buffer.take(1 << 20, 1000)[0]]
+            assert len(left) == len(buffer)
+            await buffer.close()
+
+        asyncio.run(work())
+
+
+def test_a_segment_that_somebody_removed_is_left_and_counted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("balise.relay.buffer.SEGMENT", 100)
+    buffer = buffered(tmp_path, [])
+
+    async def fill() -> None:
+        for number in range(9):
+            await buffer.put(b"%020d" % number)
+
+    asyncio.run(fill())
+    min(tmp_path.glob("*.seg")).unlink()
+    assert buffer.take(1 << 20, 100)[0] == []
+    left = [int(f) for f in buffer.take(1 << 20, 100)[0]]
+    assert left == list(range(9 - len(left), 9))
+    assert buffer.dropped == 9 - len(left) == 9 - len(buffer)
 
 
 def test_a_torn_end_is_cut_off_and_what_was_whole_stays(tmp_path: Path) -> None:

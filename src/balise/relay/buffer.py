@@ -176,12 +176,23 @@ class Buffer:
                         size += length
                         places.append(Place(segment.number, offset))
             except FileNotFoundError:
-                # The buffer overflowed meanwhile: the next look begins behind it.
+                # The buffer overflowed meanwhile, or somebody removed it: the next look begins behind it.
+                self._leave(segment)
                 break
             if size >= most_bytes or len(frames) >= most_frames:
                 break
         self._flying = places
         return frames, places
+
+    def _leave(self, segment: _Segment) -> None:
+        """A segment that is there no more, though it should be: what it held is lost, and said."""
+        if segment is not self._segments[0] or len(self._segments) < 2:
+            return
+        log.error("segment=%s is gone with %d frames", segment.path.name, segment.frames)
+        self._segments.pop(0)
+        self.dropped += segment.frames
+        self._left -= segment.frames
+        self._read = Place(self._segments[0].number, 0)
 
     def done(self, place: Place) -> None:
         """Everything up to a place, of what was taken last, was taken by the console."""
