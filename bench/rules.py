@@ -8,9 +8,12 @@ from pathlib import Path
 
 import numpy as np
 
+from balise.api.hosts import HostChange
 from balise.api.notify import CalloutBody, WebhookChannel
 from balise.api.rules import Limits, RuleBody
 from balise.core.rules.limits import LimitMachine
+from balise.core.series.steps import NS
+from balise.server.console import Console, Settings
 from report import Report, best
 from running import Receiver, Service, until
 from sending import send_gauge
@@ -69,6 +72,92 @@ def many(report: Report) -> None:
     report.budget("against objects in Python, ratio", plain / vector, 10, most=False)
 
 
+def _rule(metric: str, take: str, **hosts: str) -> RuleBody:
+    limits = {"warning": {"above": 0.9, "hold": "5m"}, "critical": {"above": 0.99, "hold": "1m"}}
+    return RuleBody.model_validate(
+        {"about": "x", **hosts, "measure": {"metric": metric, "take": take, "over": "2m"}, "limits": limits}
+    )
+
+
+def changing(report: Report, hosts: int = 300, rules: int = 40) -> None:
+    report.title(f"Rules: a tick with {hosts} hosts and {rules} rules, of which half ask labels, while hosts change")
+    console = Console(Settings(data=Path(tempfile.mkdtemp())))
+    takes = ("last", "avg", "max", "rate")
+    now = time.time()
+    ids = {}
+    for number in range(hosts):
+        known = console.directory.ensure(f"pier-{number}")
+        ids[known.id] = _series(console, known.id, rules // 2)
+    for number in range(rules):
+        chosen = {"hosts": 'label.site eq "north"'} if number % 2 else {}
+        console.rules.put(f"r{number}", _rule(f"m{number // 2}", takes[number % 4], **chosen), "bench")
+    rng = np.random.default_rng(8)
+    took = []
+    for second in range(60):
+        at = now + second
+        for host in [h for h in ids if h % 15 == second % 15]:
+            layout = console.series.catalogue.layout(ids[host])
+            values = rng.random(len(ids[host]))
+            console.series.accept_now(console.series.batch(layout, np.array([int(at * NS)]), values))
+        # Every second one host has another label, and every other second there is one more.
+        name = f"pier-{second % hosts}"
+        console.hosts.change(name, HostChange(labels={"site": "north" if second % 3 else "south"}), "bench")
+        if second % 2:
+            known = console.directory.ensure(f"new-{second}")
+            ids[known.id] = _series(console, known.id, rules // 2)
+        began = time.perf_counter()
+        console.watch.tick(at)
+        took.append(time.perf_counter() - began)
+    console.close()
+    report.figure("median, ms", f"{sorted(took)[30] * 1e3:.1f}")
+    report.budget("95th percentile, ms a tick", sorted(took)[57] * 1e3, 20, most=True)
+
+
+def _series(console: Console, host: int, metrics: int) -> np.ndarray:
+    catalogue = console.series.catalogue
+    made = [catalogue.metric(f"m{n}", "1", "gauge", "") for n in range(metrics)]
+    return np.array([catalogue.series_id(host, metric, (), "", "gauge") for metric in made])
+
+
+def resuming(report: Report, groups: int = 1_000_000) -> None:
+    report.title(f"Rules: taking up a rule of {groups:,} groups after a restart, a tenth of them breached")
+    folder = Path(tempfile.mkdtemp())
+    console = Console(Settings(data=folder))
+    now = time.time()
+    known = [console.directory.ensure(f"pier-{n}").id for n in range(50)]
+    catalogue = console.series.catalogue
+    catalogue._most_a_host = groups
+    metric = catalogue.metric("m0", "1", "gauge", "")
+    values = np.random.default_rng(9).random(groups)
+    for at in range(0, groups, groups // 50):
+        part = range(at, at + groups // 50)
+        host = known[at // (groups // 50)]
+        ids = np.array([catalogue.series_id(host, metric, (("i", str(n)),), "", "gauge") for n in part])
+        batch = console.series.batch(catalogue.layout(ids), np.array([int(now * NS)]), values[at : at + len(ids)])
+        console.series.accept_now(batch)
+    body = _rule("m0", "last").model_copy(deep=True)
+    body.measure.each = ["host", "i"]
+    console.rules.put("many", body, "bench")
+    console.watch.tick(now + 1)
+    console.close()
+    again = Console(Settings(data=folder))
+    began = time.perf_counter()
+    again.watch.load(now + 2)
+    report.figure("windows, levels and holds taken up, s", f"{time.perf_counter() - began:.1f}")
+    report.figure("groups, and breaches that go on", f"{again.watch.groups:,}, {_breached(again):,}")
+    ticks = []
+    for second in range(3, 10):
+        began = time.perf_counter()
+        again.watch.tick(now + second)
+        ticks.append(time.perf_counter() - began)
+    report.budget("a tick afterwards, all of it, ms", min(ticks) * 1e3, 150, most=True)
+    again.close()
+
+
+def _breached(console: Console) -> int:
+    return len(console.watch.rules["many"].machine.breaches())
+
+
 def told(report: Report, tries: int = 40) -> None:
     report.title(f"Rules: from a data point's arrival to the webhook's receipt, {tries} times")
     service, receiver = Service(Path(tempfile.mkdtemp())), Receiver()
@@ -97,4 +186,6 @@ def told(report: Report, tries: int = 40) -> None:
 
 def run(report: Report) -> None:
     many(report)
+    changing(report)
+    resuming(report)
     told(report)

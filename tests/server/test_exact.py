@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
 from balise.api.hosts import HostChange
@@ -16,6 +17,7 @@ from balise.api.rules import Rehearse, RuleBody
 from balise.server.console import Console, Settings
 from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.state.tables import Alert, AlertStep, StateChange
 
 NS = 1_000_000_000
 
@@ -263,3 +265,28 @@ def test_a_rehearsal_finds_what_the_rules_at_work_found(console: Console, take: 
 
 def _text(at: float) -> str:
     return time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(at))
+
+
+# --- forgetting
+
+
+def test_records_that_are_over_are_forgotten_in_their_time(console: Console) -> None:
+    now = time.time()
+    console.rules.put("high", rule(), "test")
+    for host, value in (("over", 9.0), ("open", 9.0)):
+        put(console, host, [(now, value)])
+    console.watch.tick(now)
+    put(console, "over", [(now + 1, 1.0)])
+    console.watch.tick(now + 1)
+    console.directory.judge({}, now)
+    console.directory.judge({}, now + 500)
+    year = 401 * 86_400.0
+    assert console._pruner.prune(now + 86_400) == 0
+    assert console._pruner.prune(now + year) > 0
+    left = console.state.read(lambda s: [(a.host_name, a.recovered_at) for a in s.scalars(select(Alert))])
+    assert left == [("open", None)]
+    steps = console.state.read(lambda s: s.scalars(select(AlertStep.what)).all())
+    assert list(steps) == ["opened"]
+    # How the time that is kept began is known: the last state of each host before it stays.
+    states = console.state.read(lambda s: [(c.host, c.state) for c in s.scalars(select(StateChange))])
+    assert sorted(state for _, state in states) == ["silent", "silent"]

@@ -246,6 +246,7 @@ class Console:
         self.watch.load(time.time())
         self._workers += [
             Worker("watch", self.tick, 1.0),
+            Worker("holds", lambda: self.watch.keep_holds(time.time()), 1.0),
             Worker("courier", self._send, 0.1),
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
@@ -544,7 +545,7 @@ class Console:
         self.courier.wake()
         for worker in self._workers:
             worker.join()
-        self.watch.stop(time.time())
+        self.watch.keep_holds(time.time(), all_of_them=True)
         self.remote_work.stop()
         self.probes.stop()
         self.access.write_used()

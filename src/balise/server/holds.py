@@ -22,7 +22,7 @@ Breaches = dict[str, list[float]]
 
 
 class HoldBook:
-    """Writes what changed of the breaches of rules that have a hold, at the end of the tick in which it changed."""
+    """Writes what changed of the breaches of rules that have a hold, beside the ticks and within a second or so."""
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
@@ -39,9 +39,9 @@ class HoldBook:
         """A rule is another now: what is kept of it is written anew."""
         self._waiting.add(rule)
 
-    def note(self, rules: Mapping[str, Watched], now: float) -> None:
-        """Writes the breaches of rules in which one began or ended."""
-        due: dict[str, Breaches] = {}
+    def due(self, rules: Mapping[str, Watched], now: float, *, all_of_them: bool) -> dict[str, Breaches]:
+        """The breaches of rules in which one began or ended since they were written; of large ones not every time."""
+        found: dict[str, Breaches] = {}
         for name, rule in rules.items():
             if max(rule.holds, default=0.0) <= 0:
                 continue
@@ -49,18 +49,16 @@ class HoldBook:
                 self._waiting.add(name)
             if name in self._waiting:
                 breaches = rule.breaches()
-                if len(breaches) < LARGE or now - self._written_at.get(name, 0.0) >= LARGE_EVERY:
-                    due[name] = breaches
+                rested = now - self._written_at.get(name, 0.0) >= LARGE_EVERY
+                if all_of_them or rested or len(breaches) < LARGE:
+                    found[name] = breaches
+        return found
+
+    def write(self, due: Mapping[str, Breaches], now: float) -> None:
         if due:
             self._state.write(lambda s: _write(s, due, now))
             self._waiting -= set(due)
             self._written_at.update(dict.fromkeys(due, now))
-
-    def flush(self, rules: Mapping[str, Watched], now: float) -> None:
-        """Writes all that waits, before a stop."""
-        due = {name: rules[name].breaches() for name in self._waiting if name in rules}
-        if due:
-            self._state.write(lambda s: _write(s, due, now))
 
     def forget(self, rule: str) -> None:
         """A rule has gone or is another now."""
@@ -76,7 +74,10 @@ class HoldBook:
 
 
 def _write(session: Session, due: Mapping[str, Breaches], now: float) -> None:
+    there = set(session.scalars(select(Rule.name).where(Rule.name.in_(due))))
     for name, breaches in due.items():
+        if name not in there:
+            continue
         session.merge(RuleState(rule=name, at=now, content=_packed(breaches)))
 
 

@@ -122,12 +122,13 @@ class Watch:
 
     def _stored(self, rule: Watched, series: Sequence[int], start: float) -> Arrivals:
         """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
-        behind = self._behind(rule)
-        reach = start - float(np.max(behind, initial=0.0))
-        if rule.measuring.windows.growing:
-            reach -= MAX_GAP / NS
-        rows, times, values = self._store.reader.since(series, int(reach * NS))
+        rows, times, values = self._store.reader.since(series, int(self._reach(rule, start) * NS))
         return Arrivals(rows, times / NS, values)
+
+    def _reach(self, rule: Watched, start: float) -> float:
+        """From when on points are needed to know what was from `start` on."""
+        reach = start - float(np.max(self._behind(rule), initial=0.0))
+        return reach - MAX_GAP / NS if rule.measuring.windows.growing else reach
 
     def _behind(self, rule: Watched) -> F64 | float:
         return self._clocks.behind_of(rule.hosts)
@@ -186,17 +187,40 @@ class Watch:
         if version == self._version:
             return
         changed = self._directory.changed_since(self._version)
+        added: dict[str, list[int]] = {}
         for rule in self.rules.values():
-            self._guarded(rule, lambda rule=rule: self._follow(rule, changed, now))  # type: ignore[misc]
+            added[rule.name] = (
+                self._guarded(rule, lambda rule=rule: self._follow(rule, changed, now))  # type: ignore[misc]
+                or []
+            )
+        self._fill_together({name: series for name, series in added.items() if series}, now)
         self._version = version
 
-    def _follow(self, rule: Watched, changed: set[int], now: float) -> None:
+    def _follow(self, rule: Watched, changed: set[int], now: float) -> list[int]:
+        """The series that a rule has taken up."""
         added, gone = rule.follow(changed)
         if added:
-            self._fill(rule, added, now)
             self._restore(rule)
         if gone:
             self._book.end_of_groups(rule.name, gone, "no longer looked at", now)
+        return added
+
+    def _fill_together(self, added: dict[str, list[int]], now: float) -> None:
+        """Puts what the store has of new series into the windows of several rules, with one question."""
+        if not added:
+            return
+        rules = [self.rules[name] for name in added]
+        series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
+        rows, times, values = self._store.reader.since(
+            series, int(min(self._reach(r, now - r.over) for r in rules) * NS)
+        )
+        found = np.array(series, np.int64)[rows]
+        for rule in rules:
+            mine = np.isin(found, added[rule.name])
+            self._guarded(
+                rule,
+                lambda rule=rule, mine=mine: rule.observe(found[mine], times[mine] / NS, values[mine], now),  # type: ignore[misc]
+            )
 
     def _guarded(self, rule: Watched, step: Callable[[], T]) -> T | None:
         """One rule that fails must not blind the others. It is told, and its windows are filled anew."""
@@ -229,7 +253,6 @@ class Watch:
                     proposed += [(rule, c, rule.turn(c, float(values[rule.name][c.row]))) for c in changes]
             self._write(proposed, now)
             self._look_at_open(values, now)
-            self._holds.note(self.rules, now)
         self.last_tick = time.perf_counter() - began
         return sum(len(found) for found in values.values())
 
@@ -288,10 +311,11 @@ class Watch:
                 else:
                     self._book.see(name, key, float(found[number]), bool(silent[number]), below=rule.below)
 
-    def stop(self, now: float) -> None:
-        """Keeps what a start goes on from."""
+    def keep_holds(self, now: float, *, all_of_them: bool = False) -> None:
+        """Keeps since when things are breached, as far as it changed: what a start goes on from."""
         with self._lock:
-            self._holds.flush(self.rules, now)
+            due = self._holds.due(self.rules, now, all_of_them=all_of_them)
+        self._holds.write(due, now)
 
     @property
     def groups(self) -> int:

@@ -119,6 +119,11 @@ class Head:
         """Whether any of these series has recent points."""
         return any(one in self._of_series for one in series.tolist())
 
+    def of_any(self, series: Sequence[int]) -> list[Stripe]:
+        """The stripes that have any of these series."""
+        keys = dict.fromkeys(key for one in series for key in self._of_series.get(one, ()))
+        return [self.stripes[key] for key in keys if key in self.stripes]
+
     def with_kin(self, keys: Sequence[tuple[int, bool]]) -> list[tuple[int, bool]]:
         """These stripes and all others that have a series of theirs: points of a series are sealed together."""
         found = {key: None for key in keys if key in self.stripes}

@@ -90,7 +90,7 @@ class Reader:
             with self._moment:
                 connection.exec_driver_sql("BEGIN")
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
-                stripes = list(self._head.stripes.values())
+                stripes = self._head.of_any(series)
                 sizes = [stripe.rows for stripe in stripes]
             for stripe, size in zip(stripes, sizes, strict=True):
                 own = stripe.layout.series
