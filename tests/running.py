@@ -62,7 +62,8 @@ class Service:
         words = [BALISE, "serve", "--data", str(self.data), "--listen", f"127.0.0.1:{self.port}"]
         with self._log.open("ab") as output:
             self._process = subprocess.Popen(words, stdout=output, stderr=output, start_new_session=True)
-        until(self._ready, 30)
+        # Three of these may start at once beside other tests.
+        until(self._ready, 90)
 
     def _ready(self) -> bool:
         try:

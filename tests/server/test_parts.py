@@ -145,8 +145,9 @@ def test_a_hold_goes_on_after_a_restart(tmp_path: Path) -> None:
     first = Console(Settings(data=tmp_path))
     now = time.time()
     first.rules.put("pump-load", rule("pump.load", limits={"critical": {"above": 5, "hold": "5m"}}), "test")
-    put(first, "pump-1", "pump.load", [(now - 240 + 15 * i, 9.0) for i in range(16)])
-    first.watch.tick(now)
+    for second in range(-240, 0, 15):
+        put(first, "pump-1", "pump.load", [(now + second, 9.0)])
+        first.watch.tick(now + second)
     assert not first.book.open
     first.close()
     again = Console(Settings(data=tmp_path))
