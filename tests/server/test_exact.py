@@ -12,6 +12,7 @@ import pytest
 from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
+from balise.api.agents import behind_by
 from balise.api.hosts import HostChange
 from balise.api.rules import Rehearse, RuleBody
 from balise.server.console import Console, Settings
@@ -92,6 +93,24 @@ def test_what_always_comes_as_late_is_behind_and_what_catches_up_is_not(console:
     assert [round(console.clocks.behind(host)) for host in (1, 2, 3)] == [180, 0, -40]
 
 
+@pytest.mark.parametrize("sent", ["-1e300", "1e300", "nan", "inf", "", "x"])
+def test_a_sender_that_says_nonsense_of_its_clock_blinds_nobody(console: Console, sent: str) -> None:
+    now = time.time()
+    for host in ("liar", "b"):
+        put(console, host, [(now, 9.0)])
+    liar = console.directory.find("liar")
+    behind = behind_by({b"x-balise-sent": sent.encode()}, now)
+    assert liar is not None
+    if behind is not None:
+        console.clocks.told(liar.id, behind)
+    console.clocks.told(liar.id, float("inf"))
+    console.rules.put("high", rule(take="avg", critical={"above": 5, "hold": "1s"}), "test")
+    for second in (0, 2):
+        console.watch.tick(now + second)
+    assert "b" in open_hosts(console)
+    assert console.watch.problems == {}
+
+
 # --- failures behind an alert
 
 
@@ -128,6 +147,26 @@ def test_an_alert_comes_once_the_locked_file_is_free(console: Console) -> None:
     other.close()
     console.watch.tick(now + 1)
     assert open_hosts(console) == ["a"]
+
+
+def test_the_alert_of_a_host_that_left_ends_once_the_locked_file_is_free(console: Console) -> None:
+    now = time.time()
+    console.rules.put("north", RuleBody.model_validate({**rule().model_dump(), "hosts": 'label.site eq "n"'}), "test")
+    put(console, "a", [(now, 9.0)])
+    console.hosts.change("a", HostChange(labels={"site": "n"}), "test")
+    console.watch.tick(now)
+    assert open_hosts(console) == ["a"]
+    console.hosts.change("a", HostChange(labels={"site": "s"}), "test")
+    other = sqlite3.connect(console.state.path, isolation_level=None)
+    other.execute("BEGIN IMMEDIATE")
+    console.state.write = _impatient(console, console.state.write)  # type: ignore[method-assign]
+    with pytest.raises(OperationalError):
+        console.watch.tick(now + 1)
+    assert open_hosts(console) == ["a"]
+    other.execute("COMMIT")
+    other.close()
+    console.watch.tick(now + 2)
+    assert open_hosts(console) == []
 
 
 def _impatient(console: Console, write: object) -> object:

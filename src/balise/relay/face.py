@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-import math
 import secrets
 import time
 from collections.abc import Awaitable, Callable
@@ -16,7 +15,7 @@ from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsSer
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise import __version__
-from balise.api.agents import SENT_HEADER
+from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
@@ -124,7 +123,7 @@ class RelayFace:
             delivery=delivery,
             at=time.time_ns(),
             json_body=as_json,
-            behind=_behind_by(headers) if sender.role == "agent" else None,
+            behind=behind_by(headers, time.time()) if sender.role == "agent" else None,
         )
         try:
             await self._buffer.put(pack(frame, body))
@@ -149,15 +148,6 @@ class RelayFace:
         extra = [(b"etag", answer.headers["etag"].encode())] if "etag" in answer.headers else []
         kind = answer.headers.get("content-type", "application/json").encode()
         await _send(send, answer.status_code, answer.content, kind, extra)
-
-
-def _behind_by(headers: dict[bytes, bytes]) -> float | None:
-    """By how many seconds a sender's clock is behind this relay's; None when it does not say when it sends."""
-    try:
-        sent = float(headers[SENT_HEADER.encode()])
-    except (KeyError, ValueError):
-        return None
-    return time.time() - sent if math.isfinite(sent) else None
 
 
 def _check(kind: str, body: bytes, as_json: bool) -> None:

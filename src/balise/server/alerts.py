@@ -74,17 +74,7 @@ class AlertBook:
         self.listeners: list[Callable[[AlertAnswer, str], None]] = []
         self.open: dict[tuple[str, str], Open] = {}
         for row in state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))):
-            self.open[(row.rule, row.group_key)] = Open(
-                row.id,
-                row.rule,
-                row.group_key,
-                row.host,
-                row.level,
-                row.value,
-                row.worst_value,
-                row.silent,
-                service=str(row.attributes.get("service.name", "")),
-            )
+            self.open[(row.rule, row.group_key)] = _open_of(row)
 
     def severities(self) -> dict[int, list[str]]:
         """The severities of each host's open alerts."""
@@ -200,18 +190,7 @@ class AlertBook:
         if row.recovered_at is not None:
             self.open.pop(key, None)
             return
-        service = str(row.attributes.get("service.name", ""))
-        self.open[key] = Open(
-            row.id,
-            row.rule,
-            row.group_key,
-            row.host,
-            row.level,
-            row.value,
-            row.worst_value,
-            row.silent,
-            service=service,
-        )
+        self.open[key] = _open_of(row)
 
     def see(self, rule: str, key: str, value: float, silent: bool, *, below: bool) -> None:
         """Takes note of an open alert's value now, and whether its data still comes."""
@@ -341,6 +320,20 @@ class AlertBook:
                 for d in told
             ],
         )
+
+
+def _open_of(row: Alert) -> Open:
+    return Open(
+        row.id,
+        row.rule,
+        row.group_key,
+        row.host,
+        row.level,
+        row.value,
+        row.worst_value,
+        row.silent,
+        service=str(row.attributes.get("service.name", "")),
+    )
 
 
 def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from collections import deque
 from dataclasses import dataclass, field
@@ -13,6 +14,8 @@ F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 SMALL = 1.0
 """Seconds that are not told apart from the way through the network."""
+MOST = 6 * 3600.0
+"""Seconds beyond which a clock is not followed: windows would have to look back as far for everybody."""
 STEADY_FOR = 45.0
 STEADY_WITHIN = 30.0
 KEPT = 6
@@ -52,6 +55,8 @@ class Clocks:
 
     def told(self, host: int, behind: float) -> None:
         """A delivery said when it was sent: that was `behind` seconds before it came."""
+        if not math.isfinite(behind):
+            return
         with self._lock:
             clock = self._clocks.setdefault(host, _Clock())
             clock.told = behind
@@ -69,7 +74,7 @@ class Clocks:
         if host >= len(self._behind):
             self._behind = np.concatenate([self._behind, np.zeros(host + 256 - len(self._behind))])
         behind = clock.behind()
-        self._behind[host] = behind if abs(behind) >= SMALL else 0.0
+        self._behind[host] = max(-MOST, min(MOST, behind)) if abs(behind) >= SMALL else 0.0
 
     def behind(self, host: int) -> float:
         """Seconds by which a host's clock is behind ours, 0 when that is within the way through the network."""

@@ -5,12 +5,11 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
-import math
 import time
 from collections.abc import Awaitable, Callable
 from typing import Any
 
-from balise.api.agents import SENT_HEADER
+from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
 from balise.core.series.wire import WireError
@@ -90,7 +89,7 @@ class OtlpPaths:
             principal = self._admit(scope, headers, kind)
             body = await _read(receive, headers)
             if scope["path"] == "/v1/metrics":
-                behind = behind_by(headers) if principal.host is not None else None
+                behind = behind_by(headers, time.time()) if principal.host is not None else None
                 outcome = await self._metrics.take(principal, body, as_json=as_json, behind=behind)
                 noun = "points"
             else:
@@ -124,7 +123,7 @@ class OtlpPaths:
             frames = list(unpack(body))
         except BundleError as error:
             raise WireError(str(error)) from None
-        behind = behind_by(headers) or 0.0
+        behind = behind_by(headers, time.time()) or 0.0
         answers = await asyncio.gather(*(self._frame(relay.relay, frame, content, behind) for frame, content in frames))
         return BundleAnswer(frames=list(answers)).model_dump_json(exclude_defaults=True).encode()
 
@@ -174,15 +173,6 @@ class OtlpPaths:
         if kind not in (PROTOBUF, JSON):
             raise _Refused(415, "send application/x-protobuf or application/json")
         return principal
-
-
-def behind_by(headers: dict[bytes, bytes]) -> float | None:
-    """By how many seconds a sender's clock is behind ours, from when it says that it sends; None if it does not."""
-    try:
-        sent = float(headers[SENT_HEADER.encode()])
-    except (KeyError, ValueError):
-        return None
-    return time.time() - sent if math.isfinite(sent) else None
 
 
 async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: list[tuple[bytes, bytes]]) -> None:

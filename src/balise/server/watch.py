@@ -72,6 +72,8 @@ class Watch:
         self.problems: dict[str, str] = {}
         """Rules that cannot be checked, and why."""
         self._put_off: dict[tuple[str, str], float] = {}
+        self._ended: dict[str, list[str]] = {}
+        """By rule the keys of groups that are gone, whose alerts have to end."""
         store.listeners.append(self.arrived)
 
     def arrived(self, batches: Sequence[Batch]) -> None:
@@ -166,6 +168,7 @@ class Watch:
                 self._holds.forget(name)
                 self._book.end_of_rule(name, why, now)
                 return
+            self._ended.pop(name, None)
             made = self._taken_up(name, body, now)
             self._play_past(made, now)
             self._holds.touch(name)
@@ -193,17 +196,28 @@ class Watch:
                 self._guarded(rule, lambda rule=rule: self._follow(rule, changed, now))  # type: ignore[misc]
                 or []
             )
-        self._fill_together({name: series for name, series in added.items() if series}, now)
         self._version = version
+        fresh = {name: series for name, series in added.items() if series}
+        # Until their windows are filled, these rules have missed something.
+        self._stale.update(fresh)
+        self._fill_together(fresh, now)
+        self._stale.difference_update(set(fresh) - set(self.problems))
 
     def _follow(self, rule: Watched, changed: set[int], now: float) -> list[int]:
         """The series that a rule has taken up."""
         added, gone = rule.follow(changed)
         if added:
             self._restore(rule)
-        if gone:
-            self._book.end_of_groups(rule.name, gone, "no longer looked at", now)
+        self._ended.setdefault(rule.name, []).extend(gone)
         return added
+
+    def _end_gone(self, now: float) -> None:
+        """Ends the alerts of groups that are gone; what could not be written is tried again at the next tick."""
+        for name, keys in list(self._ended.items()):
+            rule = self.rules.get(name)
+            gone = [key for key in keys if rule is not None and not rule.groups[rule.numbers[key]].rows]
+            self._book.end_of_groups(name, gone, "no longer looked at", now)
+            del self._ended[name]
 
     def _fill_together(self, added: dict[str, list[int]], now: float) -> None:
         """Puts what the store has of new series into the windows of several rules, with one question."""
@@ -242,6 +256,7 @@ class Watch:
         began = time.perf_counter()
         with self._lock:
             self._follow_hosts(now)
+            self._end_gone(now)
             self._take_in(now)
             values: dict[str, F64] = {}
             proposed: list[tuple[Watched, Transition, Turn]] = []
@@ -258,12 +273,12 @@ class Watch:
 
     def _write(self, proposed: Sequence[tuple[Watched, Transition, Turn]], now: float) -> None:
         """Levels change when they are written: what could not be is proposed again."""
-        due = [p for p in proposed if self._put_off.get((p[2].rule, p[2].key), 0.0) <= now]
+        self._put_off = {key: at for key, at in self._put_off.items() if at > now}
+        due = [p for p in proposed if (p[2].rule, p[2].key) not in self._put_off]
         written = {id(turn) for turn in self._book.apply([turn for _, _, turn in due], now)}
         for rule, change, turn in due:
             if id(turn) in written:
                 rule.machine.settle(change)
-                self._put_off.pop((turn.rule, turn.key), None)
             else:
                 self._put_off[(turn.rule, turn.key)] = now + PUT_OFF
 

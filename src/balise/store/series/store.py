@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, delete, func, insert, select, text
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import IntegrityError
 
 from balise.core.series.codec import BlockEncoder
 from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
@@ -25,7 +25,7 @@ from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
 from balise.store.series.reader import Reader
 from balise.store.series.seal import DAY, TIERS, Sealed, Sealer, matrix_rows
-from balise.store.writer import GroupWriter, Stopped, tell
+from balise.store.writer import GroupWriter, tell
 
 I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
@@ -37,6 +37,8 @@ SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
 MOST_A_SEALING = 4_000_000
+BAD_ROWS = (ValueError, TypeError, LookupError, ArithmeticError, IntegrityError)
+"""What is raised when something is wrong with the points themselves."""
 CROWDED, SPARE_ROOM = 0.9, 0.1
 """From which share of the series that a host may have room is made, and how much more than is needed."""
 RAW_MARGIN = 2 * 3600 * NS
@@ -281,10 +283,8 @@ class SeriesStore:
             if sealed.taken:
                 self._writer.run(lambda: self._write_sealed(sealed))
             return sealed.samples
-        except (OperationalError, OSError, Stopped):
-            # The disk is full or the file is locked: nothing is wrong with the points.
-            raise
-        except Exception as error:
+        except BAD_ROWS as error:
+            # Nothing else is set aside: with a full disk, a locked file or too little memory the points are right.
             log.exception("stripes=%d cannot be sealed together", len(part))
             if len(part) > 1:
                 return sum(self._seal_part([one], before) for one in part)
