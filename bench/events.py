@@ -65,7 +65,7 @@ def parsed(text: str, at: int) -> NewEvent:
 
 
 def run(report: Report) -> None:
-    count, group = 200_000, 2000
+    count, group = report.size(200_000, 10_000), 2000
     report.title(f"Events: {count} RFC 5424 lines, {group} a commit")
     raw = lines(count)
     step = 86_000 * NS // count

@@ -104,7 +104,7 @@ def rows(report: Report) -> None:
     plain.execute(
         "CREATE TABLE point (series INTEGER, time INTEGER, value REAL, PRIMARY KEY (series, time)) WITHOUT ROWID"
     )
-    groups = 30
+    groups = report.size(30, 3)
     values = np.random.default_rng(2).random((32, POINTS))
 
     def row_per_point() -> None:
@@ -173,6 +173,7 @@ def over_http(report: Report) -> None:
     folder = Path(tempfile.mkdtemp())
     (folder / "null_app.py").write_text(NULL)
     null_port, port = free_port(), free_port()
+    seconds = report.size(2.0, 0.3)
     data = folder / "data"
     state = StateStore(data)
     token = Access(state).make_token("bench", "ingest", by="bench")[1]
@@ -201,9 +202,9 @@ def over_http(report: Report) -> None:
             shares: dict[bool, list[float]] = {False: [], True: []}
             late: list[float] = []
             for zipped in (False, True):
-                for _ in range(3):
-                    nothing, _ = asyncio.run(load(null_port, token, 2.0, 32, zipped))
-                    whole, took = asyncio.run(load(port, token, 2.0, 32, zipped))
+                for _ in range(report.size(3, 1)):
+                    nothing, _ = asyncio.run(load(null_port, token, seconds, 32, zipped))
+                    whole, took = asyncio.run(load(port, token, seconds, 32, zipped))
                     shares[zipped].append(whole / nothing)
                     if not zipped:
                         late.append(sorted(took)[int(len(took) * 0.99)])

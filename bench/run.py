@@ -1,22 +1,20 @@
-"""`make bench`: every figure of the budgets, side by side in one run. A bench is no test: it never fails.
-
-python bench/run.py [intake] [keeping] [rules] [events] [console] [enrolling] [collecting]
-"""
+"""`make bench`: every figure of the budgets, side by side in one run. A bench is no test: it never fails."""
 
 from __future__ import annotations
 
+import argparse
 import os
 import platform
-import sys
 import time
 
 import collecting
-import console
 import enrolling
 import events
 import intake
 import keeping
+import pages
 import rules
+import standing
 from report import Report
 
 PARTS = {
@@ -24,20 +22,26 @@ PARTS = {
     "keeping": keeping,
     "rules": rules,
     "events": events,
-    "console": console,
+    "pages": pages,
+    "standing": standing,
     "enrolling": enrolling,
     "collecting": collecting,
 }
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or list(PARTS)
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("parts", nargs="*", metavar="PART", help=f"of {', '.join(PARTS)} (all)")
+    parser.add_argument("--quick", action="store_true", help="next to nothing of each, to see that the bench works")
+    asked = parser.parse_args()
+    if unknown := set(asked.parts) - set(PARTS):
+        parser.error(f"no such part: {', '.join(sorted(unknown))}")
     print(
         f"Balise bench, {time.strftime('%Y-%m-%d %H:%M')}, Python {platform.python_version()}, {os.cpu_count()} cores"
     )
     print("Absolute figures are of this machine at this minute; the ratios are measured side by side.")
-    report = Report()
-    for name in wanted:
+    report = Report(asked.quick)
+    for name in asked.parts or PARTS:
         PARTS[name].run(report)
     print(
         f"\n{report.held} budgets held, {len(report.missed)} missed"
