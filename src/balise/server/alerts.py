@@ -27,6 +27,7 @@ from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AlertStep, Callout, Delivery
 
 log = logging.getLogger(__name__)
+_KEY = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
 EvidenceAt = Callable[[str, float, float], dict[str, Any]]
 
 
@@ -470,4 +471,4 @@ def _finite(value: float) -> float:
 
 def group_key(attributes: dict[str, str]) -> str:
     """The name of a group of a rule, the same at every start."""
-    return json.dumps(attributes, sort_keys=True, ensure_ascii=False)
+    return _KEY.encode(attributes)

@@ -6,7 +6,7 @@ import logging
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
 
 import numpy as np
@@ -106,12 +106,13 @@ class Watch:
     def _taken_up(self, name: str, body: RuleBody, now: float) -> Watched:
         made = Watched(name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self.limits_of)
         self._fill(made, made.find_series(), now)
-        self._restore(made)
+        self._restore(made, range(len(made.groups)))
         return made
 
-    def _restore(self, rule: Watched) -> None:
-        for number, group in enumerate(rule.groups):
-            held = self._book.open.get((rule.name, group.key))
+    def _restore(self, rule: Watched, groups: Iterable[int]) -> None:
+        """Groups whose alerts are open are at the levels that are written."""
+        for number in groups:
+            held = self._book.open.get((rule.name, rule.groups[number].key))
             if held is not None and not rule.machine.level[number]:
                 rule.machine.restore(number, held.level)
 
@@ -205,11 +206,11 @@ class Watch:
 
     def _follow(self, rule: Watched, changed: set[int], now: float) -> list[int]:
         """The series that a rule has taken up."""
-        added, gone = rule.follow(changed)
-        if added:
-            self._restore(rule)
-        self._ended.setdefault(rule.name, []).extend(gone)
-        return added
+        followed = rule.follow(changed)
+        self._restore(rule, followed.entered)
+        if followed.gone:
+            self._ended.setdefault(rule.name, []).extend(followed.gone)
+        return followed.added
 
     def _end_gone(self, now: float) -> None:
         """Ends the alerts of groups that are gone; what could not be written is tried again at the next tick."""
@@ -229,11 +230,15 @@ class Watch:
             series, int(min(self._reach(r, now - r.over) for r in rules) * NS)
         )
         found = np.array(series, np.int64)[rows]
+        order = np.lexsort((times, found))
+        found, times, values = found[order], times[order] / NS, values[order]
         for rule in rules:
-            mine = np.isin(found, added[rule.name])
+            mine = np.sort(added[rule.name])
+            lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
+            pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             self._guarded(
                 rule,
-                lambda rule=rule, mine=mine: rule.observe(found[mine], times[mine] / NS, values[mine], now),  # type: ignore[misc]
+                lambda rule=rule, pick=pick: rule.observe(found[pick], times[pick], values[pick], now),  # type: ignore[misc]
             )
 
     def _guarded(self, rule: Watched, step: Callable[[], T]) -> T | None:
@@ -296,13 +301,16 @@ class Watch:
         times = np.concatenate(
             [b.times if len(b.times) == len(b.values) else np.repeat(b.times, len(b.values)) for b in batches]
         )
+        # In order once for all rules: each then finds its own in order.
+        order = np.lexsort((times, series))
+        series, values, times = series[order], values[order], times[order] / NS
         for rule in self.rules.values():
-            self._guarded(rule, lambda rule=rule: rule.observe(series, times / NS, values, now))  # type: ignore[misc]
+            self._guarded(rule, lambda rule=rule: rule.observe(series, times, values, now))  # type: ignore[misc]
 
     def _find(self, rule: Watched, now: float) -> None:
         """Takes up new series, and fills windows that missed something."""
-        if rule.find_series():
-            self._restore(rule)
+        if added := rule.find_series():
+            self._restore(rule, rule.groups_of(added))
         if rule.name in self._stale:
             self._fill(rule, rule.series, now)
             self._stale.discard(rule.name)

@@ -13,6 +13,7 @@ from balise.api.spans import seconds
 from balise.core import filters
 from balise.core.rules.limits import LimitMachine, Transition
 from balise.core.rules.measuring import OUT, Measuring, Row
+from balise.core.rules.room import Room
 from balise.server.alerts import Turn, group_key
 from balise.server.directory import Directory
 from balise.server.metrics import unit_of
@@ -35,6 +36,16 @@ class Group:
     host_name: str
     attributes: dict[str, str]
     rows: int = 0
+
+
+@dataclass(frozen=True)
+class Followed:
+    """What became of a rule when hosts changed: the series taken up, the groups that have one more series, and the
+    keys of groups that have none any more."""
+
+    added: list[int]
+    entered: list[int]
+    gone: list[str]
 
 
 class Watched:
@@ -63,6 +74,7 @@ class Watched:
         self._removals = 0
         self._row_of = np.full(0, -1, np.int64)
         self.series: list[int] = []
+        self._room = Room({"hosts": -1})
         self.hosts = np.empty(0, np.int64)
         """Of each row its host."""
 
@@ -115,7 +127,8 @@ class Watched:
             self._row_of = np.concatenate([self._row_of, np.full(size - len(self._row_of) + 1024, -1, np.int64)])
         self._row_of[added] = np.arange(len(self.series), len(self.series) + len(added))
         self.series.extend(added)
-        self.hosts = np.concatenate([self.hosts, [self._catalogue.series[number].host for number in added]])
+        vars(self).update(self._room.grow(vars(self), len(added)))
+        self.hosts[-len(added) :] = [self._catalogue.series[number].host for number in added]
         self.measuring.add(rows)
         return added
 
@@ -161,18 +174,15 @@ class Watched:
         for number in range(len(self.groups)):
             self._limit(number)
 
-    def follow(self, hosts: Iterable[int]) -> tuple[list[int], list[str]]:
-        """Hosts were added, renamed, labelled anew or retired.
-
-        Answers the series that were taken up, and the keys of groups that have no series any more.
-        """
+    def follow(self, hosts: Iterable[int]) -> Followed:
+        """Hosts were added, renamed, labelled anew or retired."""
         metric = self.metric
         if metric is None:
-            return [], []
-        added: list[int] = []
+            return Followed([], [], [])
+        new: list[int] = []
         left: list[int] = []
+        entered: list[int] = []
         for host in hosts:
-            new: list[int] = []
             for number in self._catalogue.series_of(metric.id, host):
                 if not self._has(number):
                     new.append(number)
@@ -182,13 +192,19 @@ class Watched:
                 if before != after:
                     self._move(row, after)
                     left.append(before)
-            added += self._add(new)
+                    entered.append(after)
             for number in self._groups_of_host.get(host, ()):
                 self._limit(number)
+        added = self._add(new)
         gone = [number for number in dict.fromkeys(left) if number != OUT and not self.groups[number].rows]
         for number in gone:
             self.machine.clear(number)
-        return added, [self.groups[number].key for number in gone]
+        entered += self.groups_of(added)
+        return Followed(added, [n for n in entered if n != OUT], [self.groups[n].key for n in gone])
+
+    def groups_of(self, series: Sequence[int]) -> list[int]:
+        """The groups of some series of the rule."""
+        return list(self.measuring.group_of[self._row_of[series]].tolist()) if series else []
 
     def _move(self, row: int, group: int) -> None:
         before = int(self.measuring.group_of[row])

@@ -10,8 +10,10 @@ from numpy.typing import NDArray
 
 from balise.api.rules import Limit, Limits
 from balise.api.spans import seconds
+from balise.core.rules.room import Room
 
 F64 = NDArray[np.float64]
+Mask = NDArray[np.bool_]
 OK, WARNING, CRITICAL = 0, 1, 2
 LEVEL_NAMES = ("ok", "warning", "critical")
 BLOCK = 16_384
@@ -48,7 +50,10 @@ class Transition:
 
 
 class _Side:
-    """One severity of all rows: its bounds, since when breached (NaN if not), and whether raised."""
+    """One severity of all rows: its bounds, since when breached (NaN if not), and whether raised.
+
+    A row is `busy` while it is breached or raised; only such rows have anything to end.
+    """
 
     def __init__(self, base: Bound) -> None:
         self.base = base
@@ -58,31 +63,41 @@ class _Side:
         self.hold = np.empty(0)
         self.since = np.empty(0)
         self.raised = np.empty(0, bool)
+        self.busy = np.empty(0, bool)
         self.moved = False
+        bounds = {"breach": base.breach, "clear": base.clear, "hold": base.hold}
+        self._room = Room({**bounds, "since": np.nan, "raised": False, "busy": False})
 
     def grow(self, rows: int) -> None:
-        more = rows - len(self.raised)
-        self.breach = np.concatenate([self.breach, np.full(more, self.base.breach)])
-        self.clear = np.concatenate([self.clear, np.full(more, self.base.clear)])
-        self.hold = np.concatenate([self.hold, np.full(more, self.base.hold)])
-        self.since = np.concatenate([self.since, np.full(more, np.nan)])
-        self.raised = np.concatenate([self.raised, np.zeros(more, bool)])
+        vars(self).update(self._room.grow(vars(self), rows - len(self.raised)))
 
     def set(self, row: int, bound: Bound) -> None:
         self.breach[row], self.clear[row], self.hold[row] = bound.breach, bound.clear, bound.hold
 
-    def advance(self, now: float, values: F64, known: NDArray[np.bool_], rows: slice) -> None:
-        since, raised = self.since[rows], self.raised[rows]
+    def put(self, row: int, *, since: float | None = None, raised: bool | None = None) -> None:
+        """Puts one row where it is known to have been."""
+        self.since[row] = self.since[row] if since is None else since
+        self.raised[row] = self.raised[row] if raised is None else raised
+        self.busy[row] = True
+
+    def advance(self, now: float, values: F64, known: Mask, rows: slice) -> bool:
+        """Takes values of some rows, `known` where they are numbers; answers whether any of those is raised."""
         signed = values if self.sign > 0 else -values
         breached = signed > self.breach[rows]
-        fresh = breached & np.isnan(since)
-        over = known & ~breached & ~np.isnan(since)
+        busy = self.busy[rows]
+        if not (breached.any() or busy.any()):
+            return False
+        since, raised = self.since[rows], self.raised[rows]
+        begun = ~np.isnan(since)
+        fresh, over = breached & ~begun, begun & known & ~breached
         self.moved = self.moved or bool(fresh.any()) or bool(over.any())
         since[fresh] = now
         since[over] = np.nan
-        keep = raised & ~(signed <= self.clear[rows])
-        breached &= (now - since) >= self.hold[rows]
-        np.logical_or(keep, breached, out=raised)
+        if raised.any():
+            raised &= ~(signed <= self.clear[rows])
+        raised |= breached & (now - since >= self.hold[rows])
+        np.logical_or(raised, ~np.isnan(since), out=busy)
+        return bool(raised.any())
 
 
 class LimitMachine:
@@ -95,6 +110,7 @@ class LimitMachine:
         if limits.critical:
             self._sides.append((CRITICAL, _Side(Bound.of(limits.critical))))
         self.level = np.empty(0, np.int8)
+        self._room = Room({"level": OK})
         self.grow(rows)
 
     def grow(self, rows: int) -> None:
@@ -102,7 +118,7 @@ class LimitMachine:
         if rows > len(self.level):
             for _, side in self._sides:
                 side.grow(rows)
-            self.level = np.concatenate([self.level, np.zeros(rows - len(self.level), np.int8)])
+            vars(self).update(self._room.grow(vars(self), rows - len(self.level)))
 
     def set_limits(self, row: int, limits: Limits) -> None:
         """Gives one group limits of its own, in the rule's direction; a severity they leave out stays the rule's."""
@@ -126,13 +142,13 @@ class LimitMachine:
     def restore(self, row: int, level: int) -> None:
         """Puts a group at a level that is written, as after a restart."""
         for severity, side in self._sides:
-            side.raised[row] = severity <= level
+            side.put(row, raised=severity <= level)
         self.level[row] = level
 
     def clear(self, row: int) -> None:
         """A group is gone: it is ok, and no breach of it lasts."""
         for _, side in self._sides:
-            side.raised[row], side.since[row] = False, np.nan
+            side.put(row, since=np.nan, raised=False)
         self.level[row] = OK
 
     def breaches(self) -> dict[int, list[float]]:
@@ -160,7 +176,7 @@ class LimitMachine:
     def resume(self, row: int, since: Sequence[float]) -> None:
         """What `breaches` told of a group before: its holds go on from there."""
         for severity, side in self._sides:
-            side.since[row] = since[severity - 1]
+            side.put(row, since=since[severity - 1])
 
     def advance(self, now: float, values: F64) -> list[Transition]:
         """`propose`, and the levels are taken at once."""
@@ -186,8 +202,8 @@ class LimitMachine:
         after = np.zeros(len(values), np.int8)
         with np.errstate(invalid="ignore"):
             for severity, side in self._sides:
-                side.advance(now, values, known, rows)
-                after[side.raised[rows]] = severity
+                if side.advance(now, values, known, rows):
+                    after[side.raised[rows]] = severity
         before = self.level[rows]
         for i in np.flatnonzero(after != before).tolist():
             row = rows.start + i

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.metrics import Take
+from balise.core.rules.room import Room
 from balise.core.rules.windows import Windows
 from balise.core.series.combine import combine, combine_growth, combine_rates
 from balise.core.series.growth import told_growth
@@ -44,11 +45,14 @@ class Measuring:
         self._of_parts = False
         self._rows: list[Row] = []
         self.group_of = np.empty(0, np.int64)
+        self._room = Room({"group_of": OUT})
         self.groups = 0
+        self._regrouped = True
         self._known = np.empty(0)
         self._stale = True
         self._inside = np.empty(0, np.int64)
         self._each_alone = False
+        self._present = self._local = np.empty(0, np.int64)
         self._bounds: F64 | None = None
 
     def add(self, rows: Sequence[Row]) -> None:
@@ -57,16 +61,19 @@ class Measuring:
             self._take_parts()
         self.windows.grow([row.kind for row in rows])
         self._rows.extend(rows)
-        self.group_of = np.concatenate([self.group_of, np.array([row.group for row in rows], np.int64)])
-        self._regrouped()
+        vars(self).update(self._room.grow(vars(self), len(rows)))
+        self.group_of[len(self._rows) - len(rows) :] = [row.group for row in rows]
+        self.groups = max(self.groups, max((row.group for row in rows), default=OUT) + 1)
+        self._regrouped = True
 
     def move(self, row: int, group: int) -> None:
         """A series belongs to another group now, or to none (`OUT`); what its window holds stays."""
         self.group_of[row] = group
-        self._regrouped()
+        self.groups = max(self.groups, group + 1)
+        self._regrouped = True
 
-    def _regrouped(self) -> None:
-        self.groups = max(self.groups, int(self.group_of.max(initial=-1)) + 1)
+    def _regroup(self) -> None:
+        self._regrouped = False
         # What only changes with the points of a group is worked out again for all of them.
         self._known = np.full(self.groups, np.nan)
         self._stale = True
@@ -74,6 +81,10 @@ class Measuring:
         self._inside = np.flatnonzero(self.group_of >= 0)
         same = len(self._inside) == len(self.group_of) == self.groups
         self._each_alone = same and bool((self.group_of == np.arange(self.groups)).all())
+        self._present = groups = self.group_of[self._inside]
+        self._local = np.arange(len(groups))
+        if len(groups) and np.bincount(groups).max() > 1:
+            self._present, self._local = np.unique(groups, return_inverse=True)
 
     def _take_parts(self) -> None:
         """The metric is a histogram: counts and buckets grow, whatever is taken of them."""
@@ -89,6 +100,8 @@ class Measuring:
 
         `behind` is by how many seconds the clock of all or each of the rows is behind ours.
         """
+        if self._regrouped:
+            self._regroup()
         changed = self.windows.turn_to(now, behind)
         if self._take in QUANTILES:
             return self._percentiles(changed)
@@ -110,10 +123,11 @@ class Measuring:
     def _combined(self, rows: I64, how: Callable[[I64, I64], F64]) -> F64:
         """Values of all groups, from those of the given rows."""
         out = np.full(self.groups, np.nan)
-        groups = self.group_of[rows]
         if self._each_alone and len(rows) == self.groups and len(rows):
-            return how(rows, groups)
-        present, local = np.unique(groups, return_inverse=True)
+            return how(rows, self.group_of)
+        present, local = self._present, self._local
+        if rows is not self._inside:
+            present, local = np.unique(self.group_of[rows], return_inverse=True)
         if len(rows):
             out[present] = how(rows, local.astype(np.int64))
         return out

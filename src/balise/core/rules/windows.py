@@ -8,9 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.metrics import Take
+from balise.core.rules.room import Room
 from balise.core.series.growth import MAX_GAP
 from balise.core.series.steps import NS
-from balise.core.series.summary import Summary
+from balise.core.series.summary import FIELDS, Summary
 from balise.core.series.wire import PointKind
 
 F64 = NDArray[np.float64]
@@ -31,6 +32,25 @@ _FIELDS: dict[str, set[str]] = {
     "rate": {"total", "growth"},
 }
 _GAP = MAX_GAP / NS
+_NEWEST: dict[str, object] = {
+    "last_time": -np.inf,
+    "last_value": np.nan,
+    "_came_at": 0.0,
+    "_gaps": FIRST_INTERVAL,
+    "_counter": False,
+    "delta": False,
+}
+"""What a series without points has; without the summary of its window."""
+_POINTS: dict[str, object] = {
+    "_times": -np.inf,
+    "_values": 0.0,
+    "_start": 0,
+    "_size": 0,
+    "_oldest": np.inf,
+    "_floor": -np.inf,
+    "_dirty": False,
+}
+_SUMMED: dict[str, object] = {name: np.nan if name in ("low", "high", "last") else 0.0 for name in FIELDS}
 
 
 class Windows:
@@ -63,6 +83,8 @@ class Windows:
         self._dirty = np.empty(0, bool)
         self.summary = Summary.empty(0, 1)
         self.left_out = 0
+        self._room = Room(_NEWEST if self._newest_only else _NEWEST | _POINTS)
+        self._summary_room = Room(_SUMMED)
 
     def __len__(self) -> int:
         return len(self.last_time)
@@ -70,41 +92,29 @@ class Windows:
     def grow(self, kinds: Sequence[PointKind]) -> None:
         """Adds series of the given kinds."""
         n = len(kinds)
-        self.last_time = np.concatenate([self.last_time, np.full(n, -np.inf)])
-        self.last_value = np.concatenate([self.last_value, np.full(n, np.nan)])
-        self._came_at = np.concatenate([self._came_at, np.zeros(n)])
-        self._gaps = np.vstack([self._gaps, np.full((n, 3), FIRST_INTERVAL)])
-        self._counter = np.concatenate([self._counter, np.array([k == "counter" for k in kinds], bool)])
-        self.delta = np.concatenate([self.delta, np.array([k == "delta" for k in kinds], bool)])
-        more = Summary.empty(n, 1)
-        self.summary = Summary(
-            *(np.vstack([getattr(self.summary, f), getattr(more, f)]) for f in Summary.__dataclass_fields__)
-        )
-        if self._newest_only:
-            return
-        width = self._times.shape[1]
-        self._times = np.vstack([self._times, np.full((n, width), -np.inf)])
-        self._values = np.vstack([self._values, np.empty((n, width))])
-        self._start = np.concatenate([self._start, np.zeros(n, np.int64)])
-        self._size = np.concatenate([self._size, np.zeros(n, np.int64)])
-        self._oldest = np.concatenate([self._oldest, np.full(n, np.inf)])
-        self._floor = np.concatenate([self._floor, np.full(n, -np.inf)])
-        self._dirty = np.concatenate([self._dirty, np.zeros(n, bool)])
+        vars(self).update(self._room.grow(vars(self), n))
+        self.summary = Summary(**self._summary_room.grow(vars(self.summary), n))
+        first = len(self) - n
+        self._counter[first:] = [k == "counter" for k in kinds]
+        self.delta[first:] = [k == "delta" for k in kinds]
 
     # --- taking points
 
     def observe(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
         """Takes points of any order that came at a moment by our clock; a row may occur several times."""
         good = ~np.isnan(values)
-        rows, times, values = rows[good], times[good], values[good]
+        if not good.all():
+            rows, times, values = rows[good], times[good], values[good]
         if not len(rows):
             return
-        order = np.lexsort((times, rows))
-        rows, times, values = rows[order], times[order], values[order]
-        first = np.flatnonzero(np.diff(rows, prepend=-1))
-        if len(first) == len(rows):
+        if not (rows[1:] > rows[:-1]).all():
+            order = np.lexsort((times, rows))
+            rows, times, values = rows[order], times[order], values[order]
+        again = rows[1:] == rows[:-1]
+        if not again.any():
             self._observe_once(rows, times, values, came_at)
             return
+        first = np.flatnonzero(np.append(True, ~again))
         turn = np.arange(len(rows)) - np.repeat(first, np.diff(first, append=len(rows)))
         for nth in range(int(turn.max()) + 1):
             now = turn == nth
@@ -117,18 +127,23 @@ class Windows:
                 for row, at, value in zip(rows[~fresh], times[~fresh], values[~fresh], strict=True):
                     self._insert(int(row), float(at), float(value))
             rows, times, values = rows[fresh], times[fresh], values[fresh]
-        gap = times - self.last_time[rows]
-        seen = np.isfinite(gap)
-        known = rows[seen]
-        gaps = self._gaps[known]
-        begun = gaps[:, 0] == FIRST_INTERVAL
-        gaps = np.where(begun[:, None], gap[seen][:, None], np.column_stack([gap[seen], gaps[:, 0], gaps[:, 1]]))
-        self._gaps[known] = gaps
+        self._see_gaps(rows, times - self.last_time[rows])
         self.last_time[rows] = times
         self.last_value[rows] = values
         self._came_at[rows] = came_at
         if not self._newest_only:
             self._append(rows, times, values)
+
+    def _see_gaps(self, rows: I64, gap: F64) -> None:
+        """The last three gaps of each row; the first that is seen counts as all three."""
+        seen = np.isfinite(gap)
+        if not seen.all():
+            rows, gap = rows[seen], gap[seen]
+        held = self._gaps[rows]
+        now = np.empty_like(held)
+        now[:, 0] = gap
+        now[:, 1:] = np.where(held[:, :1] == FIRST_INTERVAL, gap[:, None], held[:, :2])
+        self._gaps[rows] = now
 
     def _append(self, rows: I64, times: F64, values: F64) -> None:
         full = self._size[rows] == self._times.shape[1]
@@ -217,30 +232,34 @@ class Windows:
         # Places that were let go or never used hold times before any floor.
         times, values, fields, summary = self._times[rows], self._values[rows], self._fields, self.summary
         inside = times > floor[:, None]
-        count = np.count_nonzero(inside, axis=1)
+        count = np.add.reduce(inside, axis=1, dtype=np.int64)
         some = count > 0
         summary.count[rows, 0] = count
         summary.last[rows, 0] = np.where(some, self.last_value[rows], np.nan)
-        self._oldest[rows] = np.min(times, axis=1, where=inside, initial=np.inf)
+        self._oldest[rows] = np.minimum.reduce(times, axis=1, where=inside, initial=np.inf)
         self._floor[rows] = floor
         with np.errstate(over="ignore", invalid="ignore"):
             if "total" in fields:
-                summary.total[rows, 0] = np.sum(values, axis=1, where=inside)
+                summary.total[rows, 0] = np.add.reduce(values, axis=1, where=inside)
             if "low" in fields:
-                summary.low[rows, 0] = np.where(some, np.min(values, axis=1, where=inside, initial=np.inf), np.nan)
+                low = np.minimum.reduce(values, axis=1, where=inside, initial=np.inf)
+                summary.low[rows, 0] = np.where(some, low, np.nan)
             if "high" in fields:
-                summary.high[rows, 0] = np.where(some, np.max(values, axis=1, where=inside, initial=-np.inf), np.nan)
+                high = np.maximum.reduce(values, axis=1, where=inside, initial=-np.inf)
+                summary.high[rows, 0] = np.where(some, high, np.nan)
             if self.growing:
                 self._see_growth(rows, floor)
 
     def _see_growth(self, rows: I64, floor: F64) -> None:
         times, values, there = self._ordered(rows)
-        change, gap = np.diff(values, axis=1), np.diff(times, axis=1)
-        change = np.where(self._counter[rows][:, None] & (change < 0), values[:, 1:], change)
+        change, gap = values[:, 1:] - values[:, :-1], times[:, 1:] - times[:, :-1]
+        counter = self._counter[rows]
+        if counter.any():
+            change = np.where(counter[:, None] & (change < 0), values[:, 1:], change)
         inside = there[:, 1:] & (times[:, 1:] > floor[:, None])
         known = inside & (gap <= _GAP) & np.isfinite(change)
-        self.summary.grown[rows, 0] = np.sum(change, axis=1, where=known)
-        self.summary.seen[rows, 0] = np.sum(gap, axis=1, where=known)
+        self.summary.grown[rows, 0] = np.add.reduce(change, axis=1, where=known)
+        self.summary.seen[rows, 0] = np.add.reduce(gap, axis=1, where=known)
 
     def points(self, row: int) -> F64:
         """The values in one window as of the last turn."""

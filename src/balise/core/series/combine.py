@@ -14,9 +14,9 @@ I64 = NDArray[np.int64]
 
 def _by_group(values: F64, groups: I64, how: np.ufunc) -> F64:
     """Rows of one group put together: [series, steps] to [groups, steps]. `groups` is [series], from 0 up."""
-    turns = np.diff(groups, prepend=-1)
-    if bool((turns == 1).all()):
+    if groups[0] == 0 and groups[-1] == len(groups) - 1 and bool((groups[1:] > groups[:-1]).all()):
         return values
+    turns = np.diff(groups, prepend=-1)
     if bool((turns < 0).any()):
         order = np.argsort(groups, kind="stable")
         values, turns = values[order], np.diff(groups[order], prepend=-1)

@@ -19,6 +19,9 @@ from balise.core.series.wire import PointKind
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
+_LARGE = 1e300
+_ROUNDED = 32 * np.finfo(np.float64).eps
+"""Of a value, what adding up a step's changes may lose of it."""
 MAX_GAP = 3600 * NS
 """How far apart two points may be for the growth between them to be known."""
 
@@ -111,6 +114,29 @@ def told_growth(summary: Summary, delta: NDArray[np.bool_], width_seconds: float
     told = np.where(summary.count > 0, width_seconds, 0.0)
     is_delta = delta[:, None]
     return np.where(is_delta, summary.total, summary.grown), np.where(is_delta, told, summary.seen)
+
+
+def plain_growth(last: F64, count: F64, seen: F64) -> F64:
+    """What the last values of steps alone say of growth, [series, steps]: from each step with points to the next.
+
+    Only where growth was `seen`; 0 at the first, and where values are too large to be told apart from it.
+    """
+    have = count > 0
+    steps = np.arange(last.shape[1])
+    newest = np.maximum.accumulate(np.where(have, steps, -1), axis=1)
+    before = np.concatenate([np.full((len(last), 1), -1), newest[:, :-1]], axis=1)
+    known = have & (seen > 0) & (before >= 0)
+    with np.errstate(over="ignore", invalid="ignore"):
+        change = last - np.take_along_axis(last, np.maximum(before, 0), axis=1)
+        return np.where(known & (np.abs(change) < _LARGE), change, 0.0)
+
+
+def extra_growth(last: F64, count: F64, seen: F64, grown: F64) -> F64:
+    """What `grown` is beyond `plain_growth`, [series, steps]: nothing where nothing was reset, whatever was rounded."""
+    extra = grown - plain_growth(last, count, seen)
+    with np.errstate(invalid="ignore"):
+        noise = np.abs(extra) <= _ROUNDED * np.abs(last)
+    return np.where(noise, 0.0, extra)
 
 
 def revised(

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, Engine
 
 from balise.core.series.codec import decode_block, decode_times
-from balise.core.series.growth import MAX_GAP, Before, increases, revised
+from balise.core.series.growth import MAX_GAP, Before, increases, plain_growth, revised
 from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
@@ -224,8 +224,10 @@ class Reader:
         fields: set[str],
     ) -> None:
         wanted_names = [name for name in FIELDS if name in fields or name == "count"]
-        names = wanted_names if "grown" not in fields or "last" in fields else [*wanted_names, "last"]
-        kinds = {s: self._catalogue.series[s].kind for s in wanted.tolist()} if "grown" in fields else {}
+        growing = "grown" in fields
+        names = [name for name in wanted_names if name not in ("grown", "last", "seen")]
+        names += ["last", "seen", "extra"] if growing else [name for name in ("last", "seen") if name in fields]
+        kinds = {s: self._catalogue.series[s].kind for s in wanted.tolist()} if growing else {}
         found = connection.exec_driver_sql(
             f"SELECT day, step, steps, late, series, {', '.join(names)} FROM matrix "  # noqa: S608  fixed names
             "WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? ORDER BY whole DESC, id",
@@ -242,11 +244,14 @@ class Reader:
                 continue
             chosen = None if len(here) == len(ids) and (np.diff(rows[here]) == 1).all() else rows[here]
             packed = dict(zip(names, blobs, strict=True))
-            part = {n: decode_block(packed[n], chosen)[:, lo:hi] for n in wanted_names if packed[n]}
-            if "grown" in fields and "grown" not in part:
-                last = decode_block(packed["last"], chosen)[:, lo:hi]
+            whole = {n: decode_block(packed[n], chosen) for n in names if packed[n]}
+            if growing and "extra" in whole:
+                whole["grown"] = plain_growth(whole["last"], whole["count"], whole["seen"]) + whole["extra"]
+            elif growing:
                 own_kinds = [kinds[s] for s in wanted[here].tolist()]
-                part["grown"], part["seen"] = _derived_growth(last, part["count"], own_kinds, steps.width / NS)
+                last, points = whole["last"], whole["count"]
+                whole["grown"], whole["seen"] = _derived_growth(last, points, own_kinds, steps.width / NS)
+            part = {name: whole[name][:, lo:hi] for name in wanted_names}
             _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, how=late)
 
 
@@ -299,7 +304,7 @@ _LATE_ONCE = 1
 
 
 def _derived_growth(last: F64, count: F64, kinds: list[PointKind], width_seconds: float) -> tuple[F64, F64]:
-    """Growth and the time it was seen over as the first form of the file lets one know them: from each step's last
+    """Growth and the time it was seen over as earlier forms of the file let one know them: from each step's last
     value to the next."""
     grown, seen = np.zeros_like(last), np.zeros_like(last)
     for row, kind in enumerate(kinds):

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.series.codec import BlockEncoder, encode_times
-from balise.core.series.growth import MAX_GAP, Before, add_growth, revised
+from balise.core.series.growth import MAX_GAP, Before, add_growth, extra_growth, revised
 from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import FIELDS, Summary, summarise
 from balise.store.series.catalogue import Catalogue
@@ -282,10 +282,11 @@ def matrix_rows(
             "series": series[part].astype(np.int64).tobytes(),
         }
         empty = summary.count[part] == 0
-        for name in FIELDS:
-            values = np.where(empty, 0.0, getattr(summary, name)[part])
-            if name in ("total", "grown"):
-                values = without_noise(values)
-            # Nobody reads clocks closer than to a thousandth of a second.
-            row[name] = encoder.encode(np.round(values, 3) if name == "seen" else values)
-        yield row
+        fields = {name: np.where(empty, 0.0, getattr(summary, name)[part]) for name in FIELDS}
+        fields["total"] = without_noise(fields["total"])
+        # Nobody reads clocks closer than to a thousandth of a second.
+        fields["seen"] = np.round(fields["seen"], 3)
+        # Most growth is what the last values say: only what is beyond that is kept.
+        grown = fields.pop("grown")
+        fields["extra"] = without_noise(extra_growth(fields["last"], fields["count"], fields["seen"], grown))
+        yield row | {name: encoder.encode(values) for name, values in fields.items()}

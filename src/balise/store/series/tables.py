@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, Table, Text
 
 metadata = MetaData()
-FORM = 2
+FORM = 3
 """`PRAGMA user_version` of series.db: raised when these tables change."""
 
 metric = Table(
@@ -71,8 +71,8 @@ matrix = Table(
     Column("total", LargeBinary, nullable=False),
     Column("count", LargeBinary, nullable=False),
     Column("last", LargeBinary, nullable=False),
-    Column("grown", LargeBinary),
     Column("seen", LargeBinary),
+    Column("extra", LargeBinary),
     Index("matrix_of_metric", "tier", "metric", "day"),
     Index("matrix_by_day", "tier", "day"),
 )
@@ -87,6 +87,6 @@ aside = Table(
     Column("points", LargeBinary, nullable=False),
 )
 """Rows of the inbox that could not be sealed or read, kept to be looked at."""
-UPGRADES = {1: ("ALTER TABLE matrix ADD COLUMN grown BLOB", "ALTER TABLE matrix ADD COLUMN seen BLOB")}
+UPGRADES = {1: ("ALTER TABLE matrix ADD COLUMN seen BLOB",), 2: ("ALTER TABLE matrix ADD COLUMN extra BLOB",)}
 """What brings a file of each earlier form to the next."""
 note = Table("note", metadata, Column("name", Text, primary_key=True), Column("value", Float, nullable=False))
