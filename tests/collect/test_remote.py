@@ -5,17 +5,21 @@ from __future__ import annotations
 import asyncio
 import getpass
 import os
+import shutil
 import struct
 import subprocess
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from balise.api.credentials import SshCredential
 from balise.api.inventory import EVENT as INVENTORY
-from balise.api.remote import FollowedFile, RemoteTarget
+from balise.api.remote import FilePlace, FollowedFile, RemoteTarget
 from balise.collect import procfs
 from balise.collect.here import system_collectors
 from balise.collect.inventory import Inventory
@@ -30,7 +34,7 @@ from balise.collect.remote.trial import Trial, attempt
 from balise.collect.system import MemoryLook, memory_parts
 from balise.core.inventory.compare import by_name
 from distant import Mute, Snmpd, Sshd, community, keypair, user
-from running import free_port
+from running import free_port, often
 
 
 @pytest.fixture(scope="module")
@@ -217,42 +221,108 @@ def test_paths_are_quoted_in_the_script(tmp_path: Path) -> None:
 
 def test_a_position_is_kept_only_for_whole_lines() -> None:
     file = FollowedFile(path="/a.log")
-    lines, place, status = followed(file, "7 100 10 0 7 +0000\nfirst\nseco", (7, 10), 0.0)
-    assert ([line.body for line in lines], place, status["behind"]) == (["first"], (7, 16), 84)
-    assert followed(file, "", (7, 10), 0.0)[1] == (7, 10)
+    before = FilePlace(7, 10)
+    lines, place, status = followed(file, "7 100 10 0 7 +0000 -\nfirst\nseco", before, 0.0)
+    assert ([line.body for line in lines], place and place[:2], status["behind"]) == (["first"], (7, 16), 84)
+    assert followed(file, "", before, 0.0)[1] == before
 
 
-def test_two_turns_of_a_file_between_two_readings_lose_nothing(tmp_path: Path) -> None:
-    """The script itself in this machine's shell, and names that a shell would take amiss."""
-    path = tmp_path / "it's [a] $log.log"
-    file, place, heard = FollowedFile(path=str(path), from_start=True), None, []
+class Turned:
+    """A file as programs and rotation treat it, and its reading by the script itself in this machine's shell."""
 
-    def read() -> None:
-        nonlocal place
-        text = script("n", facts=False, follow=[file], positions={file.path: place} if place else {})
+    def __init__(self, folder: Path) -> None:
+        # A name that a shell would take amiss.
+        self.path = folder / "it's [a] $log.log"
+        self._file = FollowedFile(path=str(self.path), from_start=True)
+        self._place: FilePlace | None = None
+        self.written: list[str] = []
+        self.heard: list[str] = []
+        self._moment = 1000
+        self.path.touch()
+
+    def _touched(self) -> None:
+        self._moment += 1
+        os.utime(self.path, (self._moment, self._moment))
+
+    def write(self, size: int = 1) -> None:
+        new = [f"line {len(self.written) + n}" for n in range(size)]
+        self.written += new
+        with self.path.open("a") as out:
+            out.write("".join(f"{line}\n" for line in new))
+        self._touched()
+
+    def _shift(self) -> Path:
+        for number in (2, 1):
+            held = self.path.with_name(f"{self.path.name}.{number}")
+            if held.exists():
+                held.rename(self.path.with_name(f"{self.path.name}.{number + 1}"))
+        return self.path.with_name(self.path.name + ".1")
+
+    def rename(self) -> None:
+        self.path.rename(self._shift())
+        self.path.touch()
+        self._touched()
+
+    def copy_and_cut(self) -> None:
+        shutil.copy2(self.path, self._shift())
+        os.truncate(self.path, 0)
+        self._touched()
+
+    def read(self) -> dict[str, object]:
+        positions = {self._file.path: self._place} if self._place else {}
+        text = script("n", facts=False, follow=[self._file], positions=positions)
         said = subprocess.run(["/bin/sh", "-s"], input=text, capture_output=True, text=True, check=False).stdout
-        lines, place, _ = followed(file, parts_of(said, "n")["follow-0"], place, 0.0)
-        heard.extend(line.body for line in lines)
+        lines, self._place, status = followed(self._file, parts_of(said, "n")["follow-0"], self._place, 0.0)
+        self.heard.extend(line.body for line in lines)
+        return status
 
-    path.write_text("a1\n")
-    os.utime(path, (1000, 1000))
-    read()
-    for turn in range(2):
-        with path.open("a") as out:
-            out.write(f"b{turn}\n")
-        os.utime(path, (2000 + turn, 2000 + turn))
-        if turn:
-            path.with_name(path.name + ".1").rename(path.with_name(path.name + ".2"))
-        path.rename(path.with_name(path.name + ".1"))
-    path.write_text("c\n")
-    for _ in range(4):
-        read()
-    assert heard == ["a1", "b0", "b1", "c"]
+
+@settings(max_examples=often(10), deadline=None)
+@given(
+    st.lists(
+        st.tuples(st.lists(st.sampled_from(["write", "much", "rename", "copy"]), max_size=4), st.integers(0, 2)),
+        min_size=2,
+        max_size=6,
+    )
+)
+def test_a_distant_file_that_is_turned_over_by_chance_loses_and_doubles_nothing(
+    doings: list[tuple[list[str], int]],
+) -> None:
+    """Renamed, or copied and cut and grown past the old place, up to twice between two readings."""
+    with tempfile.TemporaryDirectory() as folder:
+        log = Turned(Path(folder))
+        log.write()
+        log.read()
+        for doing, readings in doings:
+            turns = 0
+            for what in doing:
+                if what in ("rename", "copy") and turns < 2 and log.path.stat().st_size:
+                    turns += 1
+                    (log.rename if what == "rename" else log.copy_and_cut)()
+                log.write(30 if what == "much" else 1)
+            # A turn is finished with before the file is turned over again and again.
+            for _ in range(max(readings, 4 if turns else 0)):
+                log.read()
+        for _ in range(4):
+            log.read()
+        assert log.heard == log.written
+
+
+def test_what_was_cut_away_unread_is_said(tmp_path: Path) -> None:
+    log = Turned(tmp_path)
+    log.write(3)
+    log.read()
+    log.write(2)
+    os.truncate(log.path, 0)
+    log.write(40)
+    assert "lines before may be lost" in str(log.read()["detail"])
+    assert log.heard == log.written[:3] + log.written[5:]
+    assert "lost" not in str(log.read()["detail"])
 
 
 def test_times_without_a_zone_are_those_of_the_host() -> None:
     file = FollowedFile(path="/a.log")
-    lines, *_ = followed(file, "7 100 10 0 7 +0230\n2026-11-23 03:00:00 hello\n", (7, 10), 1795390200.0)
+    lines, *_ = followed(file, "7 100 10 0 7 +0230 -\n2026-11-23 03:00:00 hello\n", FilePlace(7, 10), 1795390200.0)
     assert lines[0].time == 1795393800.0  # 00:30 UTC
 
 

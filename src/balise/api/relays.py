@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 
 from balise.api.hosts import Facts
 from balise.api.probes import ProbeResult, ProbeTarget
-from balise.api.remote import RemoteTarget, Result
+from balise.api.remote import FilePlace, RemoteTarget, Result
 from balise.api.services import ServiceTurn
 from balise.api.spans import Name
 
@@ -73,7 +73,7 @@ class RemoteTurn(BaseModel):
     problem: Annotated[str, Field(max_length=1000)] | None = None
     cost: float | None = None
     host_key: Annotated[str, Field(max_length=4000)] = ""
-    positions: dict[str, tuple[int, int]] = {}
+    positions: dict[str, FilePlace] = {}
     facts: Facts | None = None
 
 

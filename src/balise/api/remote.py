@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -35,6 +35,18 @@ class FollowedFile(BaseModel):
     from_start: bool = False
 
 
+class FilePlace(NamedTuple):
+    """Up to where a distant file was read: its inode, the offset in bytes, and a mark of what stands before that.
+
+    The mark is how many bytes, at most 64, and the beginning of their SHA-256: by it a file that was cut and grew
+    again is told from what it was, and the copy that was made of it is found.
+    """
+
+    inode: Annotated[int, Field(ge=0)]
+    offset: Annotated[int, Field(ge=0)]
+    mark: Annotated[str, Field(pattern=r"^([1-9][0-9]?:[0-9a-f]{16})?$")] = ""
+
+
 class RemoteTarget(BaseModel):
     """One host to collect from, with all that is needed to do it. Goes to relays; never to people."""
 
@@ -48,7 +60,7 @@ class RemoteTarget(BaseModel):
     time_limit: float
     host_key: str = ""
     follow: list[FollowedFile] = []
-    positions: dict[str, tuple[int, int]] = Field(default={}, description="inode and offset of each followed file")
+    positions: dict[str, FilePlace] = Field(default={}, description="up to where each followed file was read")
     off: list[str] = Field(default=[], description="parts of the system that the plan switched off")
     inventory_every: float | None = Field(default=3600.0, description="seconds; None when it is switched off")
     refresh: int = Field(default=0, description="another number means: tell the inventory at once")

@@ -16,7 +16,7 @@ import httpx
 from balise import __version__
 from balise.api.hosts import Facts
 from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, TrialAnswer, TrialRequest, pack
-from balise.api.remote import RemoteTarget
+from balise.api.remote import FilePlace, RemoteTarget
 from balise.api.services import ServiceTurn
 from balise.client.trust import held_trust
 from balise.collect.files import write_durably
@@ -66,7 +66,7 @@ class Relay:
         self._told: dict[int, RemoteTurn] = {}
         self._service_turns: dict[int, ServiceTurn] = {}
         self._positions_path = folder / "positions.json"
-        self._positions: dict[str, dict[str, tuple[int, int]]] = self._load_positions()
+        self._positions: dict[str, dict[str, FilePlace]] = self._load_positions()
         self._results = Results(folder / "probed.json")
         self._results_kept_at = 0.0
         self._probing = Probing(lambda probe, result: self._results.add(probe.name, result))
@@ -189,10 +189,10 @@ class Relay:
             facts=self._facts.get(turn.target.host_id),
         )
 
-    def _load_positions(self) -> dict[str, dict[str, tuple[int, int]]]:
+    def _load_positions(self) -> dict[str, dict[str, FilePlace]]:
         try:
             held = json.loads(self._positions_path.read_text("utf-8"))
-            return {host: {path: (int(i), int(o)) for path, (i, o) in files.items()} for host, files in held.items()}
+            return {host: {path: FilePlace(*place) for path, place in files.items()} for host, files in held.items()}
         except (OSError, ValueError, TypeError, AttributeError):
             return {}
 

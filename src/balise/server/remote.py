@@ -13,7 +13,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Facts
-from balise.api.remote import PORTS, CollectionSettings, RemoteBody, RemoteTarget
+from balise.api.remote import PORTS, CollectionSettings, FilePlace, RemoteBody, RemoteTarget
 from balise.api.remote import Remote as RemoteAnswer
 from balise.api.services import ServiceTurn
 from balise.api.spans import duration_text, seconds
@@ -191,7 +191,7 @@ class RemoteBook:
             off=plan.off,
             inventory_every=plan.inventory_every,
             refresh=plan.refresh,
-            positions={path: (int(p[0]), int(p[1])) for path, p in row.positions.items()},
+            positions={path: FilePlace(*p) for path, p in row.positions.items()},
         )
 
     def users_of(self, credential: str) -> list[RemoteTarget]:
@@ -217,7 +217,7 @@ class RemoteBook:
             return None
         return self._target(known, row, self._settings.collection(), secret)
 
-    def note(self, host: int, *, key: str = "", positions: dict[str, tuple[int, int]] | None = None) -> None:
+    def note(self, host: int, *, key: str = "", positions: dict[str, FilePlace] | None = None) -> None:
         """Keeps the key that a host showed first, and how far its files are read."""
 
         def write(session: Session) -> None:

@@ -8,14 +8,14 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from balise.api.hosts import Facts
-from balise.api.remote import RemoteTarget, Result
+from balise.api.remote import FilePlace, RemoteTarget, Result
 from balise.api.services import ServiceTurn
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 
 AT_ONCE = 16
 """Handshakes that are under way at once in one process."""
-Positions = dict[str, tuple[int, int]]
-"""Inode and offset in bytes up to which each followed file was read."""
+Positions = dict[str, FilePlace]
+"""Up to where each followed file was read, by its path."""
 
 
 class LinkProblem(Exception):

@@ -11,9 +11,10 @@ import re
 import shlex
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from hashlib import sha256
 
 from balise.api.hosts import Facts
-from balise.api.remote import FollowedFile
+from balise.api.remote import FilePlace, FollowedFile
 from balise.collect import procfs
 from balise.collect.linux.kernel import Kernel, Pressure, kernel_look
 from balise.collect.linux.nfs import Nfs
@@ -62,6 +63,10 @@ _FACTS = {
 }
 
 
+MARKED = 64
+"""Bytes before a place by which it is known again."""
+
+
 class Unreadable(ValueError):
     """The system does not tell what it should: it is no Linux, or the account may not look."""
 
@@ -84,32 +89,52 @@ def script_of(nonce: str, parts: Mapping[str, str]) -> str:
     return "\n".join([*lines, f"echo; echo '@{nonce} end'", ""])
 
 
-def _follow(file: FollowedFile, position: tuple[int, int] | None) -> str:
+def _follow(file: FollowedFile, position: FilePlace | None) -> str:
     """One line of status, then bytes from where the last reading ended.
 
-    The status is `inode size offset rest next zone`: `rest` is how many bytes are still to come of the file of before
-    when that was turned over and lies beside the new one, `next` the inode of the file that was begun after it, and
-    `zone` the host's distance from UTC.
+    The status is `inode size offset rest next zone mark`: `rest` is how many bytes are still to come of the file of
+    before when that was turned over and lies beside the new one, renamed or copied; `next` the inode of the file that
+    was begun after it, `zone` the host's distance from UTC, and `mark` that of a file without one.
     """
     folder, name = os.path.split(file.path)
     path, beside = shlex.quote(file.path), shlex.quote(folder or "/")
-    inode, offset = position or (0, 0)
+    inode, offset, mark = position or FilePlace(0, 0)
+    length, _, digest = mark.partition(":")
     start = "0" if position or file.from_start else '"$2"'
+    turned = f"{path}.[0-9]* {path}-[0-9]*"
     return (
         f"if [ ! -e {path} ]; then echo missing; elif [ ! -f {path} ]; then echo not-a-file; "
         f"elif [ ! -r {path} ]; then echo unreadable $(id -un); else "
-        f"set -- $(stat -L -c '%i %s' {path}); r=0; n=$1; o={start}; f={path}; "
-        f'if [ "$1" = {inode} ]; then o={offset}; [ "$2" -lt {offset} ] && o=0; '
-        f"elif [ {inode} != 0 ]; then "
-        f"b=$(find {beside} -maxdepth 1 -type f -inum {inode} -name {shlex.quote(_literal(name) + '*')} | head -n 1); "
+        # The digest of some bytes of a file before an offset; nothing where there is no such command.
+        """k() { tail -c +$(($2 - $3 + 1)) "$1" | head -c "$3" | sha256sum | cut -c 1-16; }; """
+        # Whether a file holds what was read.
+        f'm() {{ [ "$(stat -L -c %s "$1")" -ge {offset} ] || return 1; [ -n "{digest}" ] || return 0; '
+        f'd=$(k "$1" {offset} {length or 0}); [ -z "$d" ] || [ "$d" = "{digest}" ]; }}; '
+        f"set -- $(stat -L -c '%i %s' {path}); r=0; n=$1; o={start}; f={path}; b=; i=; q=-; "
+        f'if [ "$1" = {inode} ] && m {path}; then o={offset}; elif [ {inode} != 0 ]; then '
+        f'[ "$1" = {inode} ] || i=$(find {beside} -maxdepth 1 -type f -inum {inode} '
+        f"-name {shlex.quote(_literal(name) + '*')} | head -n 1); "
+        '[ -n "$i" ] && m "$i" && b=$i; '
+        f'if [ -z "$b" ] && [ -n "{digest}" ]; then for c in {turned}; do case $c in *.gz) ;; '
+        """*) [ -f "$c" ] && m "$c" && b=$c && break;; esac; done; fi; """
         f'if [ -n "$b" ]; then f=$b; r=$(($(stat -c %s "$b") - {offset})); '
-        f"n=$(ls -1tr {path} {path}.[0-9]* {path}-[0-9]* | grep -v '[.]gz$' "
+        f"n=$(ls -1tr {path} {turned} | grep -v '[.]gz$' "
         """| awk -v b="$b" 'f { print; exit } $0 == b { f = 1 }'); """
-        f'[ -n "$n" ] || n={path}; n=$(stat -L -c %i "$n"); fi; fi; '
-        f'[ "$r" -lt 0 ] && r=0; echo "$1" "$2" "$o" "$r" "$n" "$(date +%z)"; '
+        f'[ -n "$n" ] || n={path}; n=$(stat -L -c %i "$n"); '
+        # It was cut unread and then renamed: what it holds now comes next, from its beginning.
+        f'elif [ -n "$i" ]; then n={inode}; f=/dev/null; fi; fi; [ "$r" -lt 0 ] && r=0; '
+        f'if [ -z "{digest}" ] && [ "$o" -gt 0 ]; then l=$o; [ "$l" -gt {MARKED} ] && l={MARKED}; '
+        f'q=$l:$(k {path} "$o" "$l"); fi; '
+        f'echo "$1" "$2" "$o" "$r" "$n" "$(date +%z)" "$q"; '
         f'if [ "$f" != {path} ]; then tail -c +{offset + 1} "$f" | head -c {MOST_LINES_BYTES}; '
         f"else tail -c +$((o + 1)) {path} | head -c {MOST_LINES_BYTES}; fi; fi"
     )
+
+
+def _mark(read: bytes, otherwise: str) -> str:
+    """The mark of a place up to which something was read just now."""
+    tail = read[-MARKED:]
+    return f"{len(tail)}:{sha256(tail).hexdigest()[:16]}" if tail else otherwise
 
 
 def _literal(name: str) -> str:
@@ -252,15 +277,15 @@ def _virtual(flags: str) -> str:
 def followed(
     file: FollowedFile,
     text: str,
-    position: tuple[int, int] | None,
+    position: FilePlace | None,
     now: float,
     reader: LogReader | None = None,
-) -> tuple[list[LogLine], tuple[int, int] | None, dict[str, object]]:
+) -> tuple[list[LogLine], FilePlace | None, dict[str, object]]:
     """The new lines of a followed file, how far it is read now, and how following it goes, in words."""
     head, _, content = text.partition("\n")
     words = head.split()
     status: dict[str, object] = {"path": file.path, "lines": 0, "behind": 0}
-    if len(words) != 6 or not all(w.isdigit() for w in words[:5]):
+    if len(words) != 7 or not all(w.isdigit() for w in words[:5]):
         kind = words[0] if words and words[0] in ("missing", "not-a-file", "unreadable") else "missing"
         user = printable(words[1])[:40] if len(words) > 1 else "the account"
         status |= {
@@ -279,19 +304,24 @@ def followed(
     if len(raw) - len(whole) > LONGEST_LINE:
         whole = raw
     used = len(whole)
-    if (position and after != inode) or (rest and position):
+    cut = position is not None and inode == position.inode and offset < position.offset and not rest
+    if position and (after != inode or rest):
         # The old file is read to its end first; then the one begun after it from its beginning.
-        last = position[1] + used
         done = used >= rest or not whole
-        reached = (after, 0) if done else (position[0], last)
+        goes_on = FilePlace(position.inode, position.offset + used, _mark(whole, position.mark))
+        reached = FilePlace(after, 0) if done else goes_on
         behind = size if done else rest - used
     else:
-        reached = (inode, offset + used)
+        known = position.mark if position and (position.inode, position.offset) == (inode, offset) else ""
+        offered = words[6] if re.fullmatch(r"[1-9][0-9]?:[0-9a-f]{16}", words[6]) else ""
+        reached = FilePlace(inode, offset + used, _mark(whole, known or offered))
         behind = max(0, size - offset - used)
     texts = [part for part in whole.decode("utf-8", "replace").splitlines() if part.strip()]
     lines = [line for text in texts if (line := _line(file.path, text, now, reader, from_local)) is not None]
     status |= {"lines": len(lines), "behind": behind, "status": "following" if size else "empty"}
     status["detail"] = f"{size} bytes" if size else "the file is there and readable, and has no line yet"
+    if cut:
+        status["detail"] = f"{status['detail']}; it was cut, and is read from its beginning: lines before may be lost"
     return lines, reached, status
 
 
