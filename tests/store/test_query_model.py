@@ -97,6 +97,10 @@ class World:
             self.store.seal(T0 + int(step[1]) * NS)  # type: ignore[call-overload]
         elif what == "compact":
             self.store.compact(T0 + 5 * DAY)
+        elif what == "run":
+            chosen, start, gap, values = step[1:]
+            for n, value in enumerate(values):  # type: ignore[arg-type,var-annotated]
+                self._put(chosen, [start + n * gap], [value], True)  # type: ignore[arg-type,operator]
         else:
             self._put(*step[1:])  # type: ignore[arg-type]
 
@@ -140,7 +144,14 @@ PUT = st.tuples(
     st.lists(NUMBERS, min_size=1, max_size=5),
     st.booleans(),
 )
-STEP = st.one_of(PUT, PUT, PUT, st.tuples(st.just("seal"), SECONDS), st.just(("again",)), st.just(("compact",)))
+RUN = st.tuples(
+    st.just("run"),
+    st.lists(st.integers(0, 3), min_size=1, max_size=4, unique=True),
+    SECONDS,
+    st.sampled_from([15, 60, 290, 1000]),
+    st.lists(NUMBERS, min_size=3, max_size=12),
+)
+STEP = st.one_of(PUT, PUT, RUN, st.tuples(st.just("seal"), SECONDS), st.just(("again",)), st.just(("compact",)))
 ASKED = st.sampled_from([(0, 300, 40), (0, 3600, 4), (-3600, 900, 20), (600, 420, 20), (0, 10_800, 1)])
 
 
@@ -158,4 +169,17 @@ def test_every_tier_answers_as_plain_python_does(story: list[tuple[object, ...]]
                     world.check(tier, take, steps, by)
         world.check("raw", "p50", steps, "host")
         world.check("raw", "p90", steps, "berth")
+        world.store.close()
+
+
+def test_what_comes_late_of_a_series_that_was_unknown_is_where_growth_goes_on() -> None:
+    """The counter's host is sealed up to 1869 s when its points of 0 to 30 s come: 35 more at 3,615 s grew since."""
+    with tempfile.TemporaryDirectory() as folder:
+        world = World(Path(folder))
+        world.do(("run", [1], 3600, 15, [0.0, 35.0]))
+        world.do(("put", [3], [1869], [0.0], True))
+        world.do(("seal", 3600))
+        world.do(("run", [1, 3], 0, 15, [0.0, 0.0, 0.0]))
+        world.do(("seal", 3600))
+        world.check("5m", "rate", Steps(T0, 300 * NS, 40), "berth")
         world.store.close()

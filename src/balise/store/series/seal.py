@@ -193,7 +193,9 @@ class Sealer:
         found = []
         for own_late in late.values():
             ids, moments = np.array([s for s, *_ in own_late]), own_late[0][2][0]
-            self._write_blocks(ids, moments, np.array([values for *_, (_, values) in own_late]))
+            values = np.array([values for *_, (_, values) in own_late])
+            self._write_blocks(ids, moments, values)
+            self._note_tails(ids, moments, values)
             found.append((ids, [whole for _, whole, _ in own_late], moments))
         return found
 

@@ -45,10 +45,14 @@ class Tails:
             return Before(self._times[series], self._values[series])
 
     def note(self, series: I64, times: I64, values: F64) -> None:
-        """These points, one for each series, are sealed now."""
+        """These points, one for each series, are sealed now.
+
+        One that came late is the last of a series of which nothing was known since before it.
+        """
         with self._lock:
             self._room(series)
-            later = times > self._times[series]
+            known = self._times[series]
+            later = (times > known) | (np.isnan(self._values[series]) & (times > known - self._back))
             self._times[series[later]] = times[later]
             self._values[series[later]] = values[later]
 
