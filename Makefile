@@ -40,7 +40,7 @@ test: setup
 # The models and the fault run at ten times the length that they have in the suite: an hour or so.
 soak: setup
 	@SOAK=yes $(PY) -m pytest --numprocesses 2 --dist loadfile tests/store/test_query_model.py tests/core/test_rules_model.py \
-	  tests/core/test_filters.py tests/agent/test_following.py tests/server/test_courier.py tests/server/test_faults.py
+	  tests/core/test_filters.py tests/agent/test_following.py tests/server/test_histograms.py tests/collect/test_remote.py tests/server/test_courier.py tests/server/test_faults.py
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

@@ -183,3 +183,16 @@ def test_what_comes_late_of_a_series_that_was_unknown_is_where_growth_goes_on() 
         world.do(("seal", 3600))
         world.check("5m", "rate", Steps(T0, 300 * NS, 40), "berth")
         world.store.close()
+
+
+def test_a_point_without_a_value_hides_no_growth_after_late_ones() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        world = World(Path(folder))
+        world.do(("run", [0, 1], 299, 15, [math.nan, -3.5, 28.0]))
+        world.do(("seal", 300))
+        world.do(("again",))
+        world.do(("run", [0, 1], 47, 15, [-3.5, 24.0, 0.0]))
+        for tier in ("5m", "1h"):
+            world.check(tier, "rate", Steps(T0 - 3600 * NS, 3600 * NS, 2), "berth")
+        world.check("5m", "rate", Steps(T0, 300 * NS, 10), "berth")
+        world.store.close()

@@ -2952,6 +2952,11 @@ export interface components {
             /** Watched Groups */
             watched_groups: number;
         };
+        FilePlace: [
+            number,
+            number,
+            string
+        ];
         /**
          * FollowedFile
          * @description A text file to follow: read from its end when it is first met, unless `from_start`.
@@ -5338,14 +5343,11 @@ export interface components {
             port: number;
             /**
              * Positions
-             * @description inode and offset of each followed file
+             * @description up to where each followed file was read
              * @default {}
              */
             positions: {
-                [key: string]: [
-                    number,
-                    number
-                ];
+                [key: string]: components["schemas"]["FilePlace"];
             };
             /**
              * Protocol
@@ -5380,10 +5382,7 @@ export interface components {
              * @default {}
              */
             positions: {
-                [key: string]: [
-                    number,
-                    number
-                ];
+                [key: string]: components["schemas"]["FilePlace"];
             };
             /** Problem */
             problem?: string | null;

@@ -155,7 +155,8 @@ def revised(
     grown, seen = increases(flat, kinds, steps)
     delta = np.array([k == "delta" for k in kinds])[:, None]
     touched = np.zeros(whole.count.shape, bool)
-    for row, ((times, _), moments) in enumerate(zip(pieces, late, strict=True)):
+    for row, ((every, values), moments) in enumerate(zip(pieces, late, strict=True)):
+        times = every[~np.isnan(values)]
         after = np.searchsorted(times, moments, side="right")
         moments = np.concatenate([moments, times[after[after < len(times)]]])
         moments = moments[(moments >= steps.start) & (moments < steps.end)]
