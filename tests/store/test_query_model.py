@@ -74,8 +74,9 @@ class Naive:
 class World:
     """A store and the naive one side by side: four series on two hosts, of every kind."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, cells: int = 1_000_000) -> None:
         self._folder = folder
+        self.cells = cells
         self.naive = Naive()
         self.open()
 
@@ -113,13 +114,14 @@ class World:
         self.naive.put(series, at, said)
 
     def engine(self, tier: str) -> QueryEngine:
-        """One that has to answer from a tier, because the finer ones are said to be gone."""
+        """One that has to answer from a tier, because the finer ones are said to be gone, and holds little at once."""
         gone = {"raw": (), "5m": ("raw",), "1h": ("raw", "5m")}[tier]
         return QueryEngine(
             self.store.catalogue,
             self.store.reader,
             Selector(self.store.catalogue, Hosts()),
             lambda name: 1 << 62 if name in gone else 0,
+            cells=self.cells,
         )
 
     def check(self, tier: str, take: str, steps: Steps, by: str) -> None:
@@ -156,10 +158,13 @@ ASKED = st.sampled_from([(0, 300, 40), (0, 3600, 4), (-3600, 900, 20), (600, 420
 
 
 @settings(max_examples=often(60), deadline=None, suppress_health_check=[HealthCheck.too_slow])
-@given(st.lists(STEP, min_size=1, max_size=25), ASKED)
-def test_every_tier_answers_as_plain_python_does(story: list[tuple[object, ...]], asked: tuple[int, int, int]) -> None:
+@given(st.lists(STEP, min_size=1, max_size=25), ASKED, st.sampled_from([1, 7, 30, 1_000_000]))
+def test_every_tier_answers_as_plain_python_does(
+    story: list[tuple[object, ...]], asked: tuple[int, int, int], cells: int
+) -> None:
+    """However little is held at once."""
     with tempfile.TemporaryDirectory() as folder:
-        world = World(Path(folder))
+        world = World(Path(folder), cells)
         for step in story:
             world.do(step)
         steps = Steps(T0 + asked[0] * NS, asked[1] * NS, asked[2])

@@ -59,6 +59,7 @@ from balise.server.rulebook import Rulebook
 from balise.server.service_reads import ServiceReads
 from balise.server.services import ServiceBook
 from balise.server.settings import SettingsBook
+from balise.server.turns import Turns
 from balise.server.watch import Watch
 from balise.store.events.day import NewEvent
 from balise.store.events.store import Delivery, EventStore, read_event
@@ -104,6 +105,7 @@ class Console:
         self.series = SeriesStore(settings.data, retention=settings.retention)
         self.events = EventStore(settings.data, keep_days=settings.keep_events_days)
         self.hub = Hub()
+        self.turns = Turns()
         self.access = Access(self.state)
         self.directory = Directory(self.state)
         self.clocks = Clocks()

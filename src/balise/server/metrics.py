@@ -18,6 +18,8 @@ from balise.store.series.query import QueryEngine, Selector, TooLarge
 from balise.store.series.store import SeriesStore
 
 MOST_SERIES = 1000
+MOST_NUMBERS = 1_000_000
+"""How many values one answer tells; series beyond that are left out, and counted."""
 MOST_STEPS = 20_000
 
 
@@ -78,7 +80,7 @@ class Metrics:
             raise bad_field("step", str(error)) from None
         steps = answer.steps
         order = self._order(answer.values, query.top)
-        chosen = order[:MOST_SERIES]
+        chosen = order[: min(MOST_SERIES, MOST_NUMBERS // steps.count)]
         return MetricAnswer(
             metric=metric.name,
             unit=unit_of(metric.unit, query.take),

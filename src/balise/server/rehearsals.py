@@ -24,9 +24,10 @@ F64 = NDArray[np.float64]
 MOST_REHEARSED = 500
 STEPS = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 1800)
 MOST_MOMENTS = 6000
-MOST_POINTS = 40_000_000
-POINTS_AT_ONCE = 2_000_000
-USUAL_INTERVAL = 15.0
+MOST_POINTS = 12_000_000
+MOST_ASKED = 60_000_000
+"""How many groups times moments."""
+POINTS_AT_ONCE = 500_000
 
 
 class Rehearsals:
@@ -58,12 +59,18 @@ class Rehearsals:
 
     def _by_points(self, rule: Watched, rehearsing: Rehearsing, start: float, end: float) -> float:
         step = next((s for s in STEPS if (end - start) / s <= MOST_MOMENTS), STEPS[-1])
-        if len(rule.series) * (end - start) / USUAL_INTERVAL > MOST_POINTS:
-            raise bad_field("from", "that is too much to look at for so many series: a shorter span, or fewer hosts")
+        reach = start - rule.over - (MAX_GAP / NS if rule.measuring.windows.growing else 0.0)
+        points = int(self._store.reader.count(rule.series, int(reach * NS), int(end * NS)).sum()) if rule.series else 0
+        if points > MOST_POINTS or len(rule.groups) * (end - start) / step > MOST_ASKED:
+            raise bad_field(
+                "from",
+                f"that is {points / 1e6:,.0f} million points of {len(rule.series):,} series to look at: "
+                "take a shorter span, or fewer hosts",
+            )
         behind = np.broadcast_to(self._clocks.behind_of(rule.hosts), len(rule.series))
         moments = np.arange(start, end, step)
-        at_once = max(1, int(POINTS_AT_ONCE / max(1, len(rule.series)) * USUAL_INTERVAL / step))
-        reached = start - rule.over - (MAX_GAP / NS if rule.measuring.windows.growing else 0.0)
+        at_once = max(1, int(len(moments) * POINTS_AT_ONCE / max(1, points)))
+        reached = reach
         for at in range(0, len(moments), at_once):
             part = moments[at : at + at_once]
             found = self._arrived(rule, behind, reached, float(part[-1]))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 from sqlalchemy import and_, or_, select
 from sqlalchemy.orm import Session
 
@@ -22,7 +22,7 @@ from balise.server.directory import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics import span_of
 from balise.server.notify import NotThrough
-from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer
+from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer, in_turn
 from balise.store.state import tables
 
 router = APIRouter()
@@ -36,9 +36,9 @@ def list_rules(console: ConsoleHere, _who: Viewer) -> Page[Rule]:
     return Page[Rule](items=console.rules.all())
 
 
-@router.post("/rules/rehearse", tags=["rules"])
-def rehearse_rule(console: ConsoleHere, _who: Viewer, body: Rehearse) -> Rehearsal:
-    return console.rules.rehearse(body)
+@router.post("/rules/rehearse", tags=["rules"], response_model=Rehearsal)
+async def rehearse_rule(console: ConsoleHere, who: Viewer, body: Rehearse) -> Response:
+    return await in_turn(console, who, lambda: console.rules.rehearse(body))
 
 
 @router.get("/rules/{name}", tags=["rules"])

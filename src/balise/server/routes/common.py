@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated
 from urllib.parse import urlsplit
 
-from fastapi import Depends, Request
+from fastapi import Depends, Request, Response
+from pydantic import BaseModel
+from starlette.concurrency import run_in_threadpool
 
 from balise.server.access import Principal
 from balise.server.console import Console
@@ -34,6 +37,13 @@ def whoever(request: Request) -> Principal | None:
     if request.method not in ("GET", "HEAD"):
         _same_origin(request)
     return console.access.cookie(cookie)
+
+
+async def in_turn(console: Console, who: Principal, work: Callable[[], BaseModel]) -> Response:
+    """What may take long, worked on beside the loop when it is this person's turn, and put into JSON there too."""
+    async with console.turns.of(who.name):
+        content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
+    return Response(content, media_type="application/json")
 
 
 def _same_origin(request: Request) -> None:

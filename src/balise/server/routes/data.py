@@ -6,7 +6,7 @@ import time
 from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 from fastapi.responses import StreamingResponse
 
 from balise.api.events import SEVERITIES, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
@@ -20,7 +20,7 @@ from balise.server.errors import Refused, bad_field
 from balise.server.evidence import MOST_LINES, counted_patterns
 from balise.server.live import MOST_LISTENERS
 from balise.server.metrics import span_of
-from balise.server.routes.common import ConsoleHere, Viewer
+from balise.server.routes.common import ConsoleHere, Viewer, in_turn
 from balise.store.events.store import BadCursor, Search
 from balise.store.events.words import WordMatch
 
@@ -36,9 +36,9 @@ def list_metrics(
     return Page[Metric](items=console.metrics.known(number))
 
 
-@router.post("/metrics/query", tags=["metrics"])
-def query_metrics(console: ConsoleHere, _who: Viewer, body: MetricQuery) -> MetricAnswer:
-    return console.metrics.ask(body)
+@router.post("/metrics/query", tags=["metrics"], response_model=MetricAnswer)
+async def query_metrics(console: ConsoleHere, who: Viewer, body: MetricQuery) -> Response:
+    return await in_turn(console, who, lambda: console.metrics.ask(body))
 
 
 def _search(body: EventQuery | HistogramQuery) -> Search:
@@ -46,9 +46,13 @@ def _search(body: EventQuery | HistogramQuery) -> Search:
     return Search(int(start * NS), int(end * NS), body.text or "", read_filter(body.where, "where"))
 
 
-@router.post("/events/query", tags=["events"])
-def query_events(console: ConsoleHere, _who: Viewer, body: EventQuery) -> Page[Event]:
+@router.post("/events/query", tags=["events"], response_model=Page[Event])
+async def query_events(console: ConsoleHere, who: Viewer, body: EventQuery) -> Response:
     """Newest first."""
+    return await in_turn(console, who, lambda: _found(console, body))
+
+
+def _found(console: Console, body: EventQuery) -> Page[Event]:
     try:
         items, cursor = console.events.find(_search(body), body.limit, body.cursor)
     except BadCursor as error:
@@ -58,9 +62,13 @@ def query_events(console: ConsoleHere, _who: Viewer, body: EventQuery) -> Page[E
     return Page[Event](items=items, next=cursor)
 
 
-@router.post("/events/histogram", tags=["events"])
-def count_events(console: ConsoleHere, _who: Viewer, body: HistogramQuery) -> HistogramAnswer:
+@router.post("/events/histogram", tags=["events"], response_model=HistogramAnswer)
+async def count_events(console: ConsoleHere, who: Viewer, body: HistogramQuery) -> Response:
     """How many there were over the span, by severity."""
+    return await in_turn(console, who, lambda: _counted(console, body))
+
+
+def _counted(console: Console, body: HistogramQuery) -> HistogramAnswer:
     search = _search(body)
     steps = steps_between(search.start / NS, search.end / NS, step=None, points=body.bars)
     try:
@@ -75,9 +83,13 @@ def count_events(console: ConsoleHere, _who: Viewer, body: HistogramQuery) -> Hi
     )
 
 
-@router.post("/events/patterns", tags=["events"])
-def count_patterns(console: ConsoleHere, _who: Viewer, body: HistogramQuery) -> PatternAnswer:
+@router.post("/events/patterns", tags=["events"], response_model=PatternAnswer)
+async def count_patterns(console: ConsoleHere, who: Viewer, body: HistogramQuery) -> Response:
     """What the log says: lines alike but for their numbers, counted, with how many are usual."""
+    return await in_turn(console, who, lambda: _patterns(console, body))
+
+
+def _patterns(console: Console, body: HistogramQuery) -> PatternAnswer:
     now = _search(body)
     before = Search(2 * now.start - now.end, now.start, now.text, now.where)
     items = counted_patterns(console.events, now, before, 20)

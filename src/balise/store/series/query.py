@@ -6,15 +6,14 @@ import json
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.metrics import Take
 from balise.core import filters
-from balise.core.series.combine import combine, combine_growth, combine_rates
-from balise.core.series.growth import MAX_GAP, increases, told_growth
+from balise.core.series.combine import Combining
 from balise.core.series.percentiles import (
     QUANTILES,
     bucket_of,
@@ -23,9 +22,9 @@ from balise.core.series.percentiles import (
     with_lower_bounds,
 )
 from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
-from balise.core.series.summary import Flat, Summary, coarser, summarise_flat
+from balise.store.series.blocks import CELLS, Blocks, parts_of
 from balise.store.series.catalogue import Catalogue, Metric, Series
-from balise.store.series.reader import Reader
+from balise.store.series.reader import Reader, in_weight
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -33,7 +32,15 @@ I64 = NDArray[np.int64]
 RAW_AT_MOST = 2 * 86_400 * NS
 """Raw points are read for spans up to this long."""
 RAW_POINTS_AT_MOST = 6_000_000
-PERCENTILE_POINTS_AT_MOST = 60_000_000
+VALUES_AT_MOST = 60_000_000
+"""How many points, or steps of series, a question may look at."""
+SERIES_AT_MOST = 200_000
+NUMBERS_AT_MOST = 4_000_000
+"""How many numbers the groups of an answer may have together."""
+POINTS_AT_MOST = 12_000_000
+"""How many of them may be single points, which take longer."""
+GROUP_POINTS = 4 * CELLS
+"""Of how many points one percentile may be worked out."""
 HOURS_FROM = 60 * 86_400 * NS
 """Spans longer than this are answered from hours."""
 _FIELDS: dict[str, set[str]] = {
@@ -42,7 +49,6 @@ _FIELDS: dict[str, set[str]] = {
     "min": {"low"},
     "max": {"high"},
     "last": {"last"},
-    "rate": {"grown", "seen", "total"},
     "count": set(),
 }
 KeptSince = Callable[[TierName], int]
@@ -172,35 +178,59 @@ class TooLarge(ValueError):
 
 
 class QueryEngine:
-    """Metric queries over the series store."""
+    """Metric queries over the series store. What a question costs is counted before it is worked on."""
 
-    def __init__(self, catalogue: Catalogue, reader: Reader, selector: Selector, kept_since: KeptSince) -> None:
+    def __init__(
+        self,
+        catalogue: Catalogue,
+        reader: Reader,
+        selector: Selector,
+        kept_since: KeptSince,
+        *,
+        cells: int = CELLS,
+    ) -> None:
+        """`cells` is how many values are held at once."""
         self.catalogue = catalogue
         self._reader = reader
         self._selector = selector
         self._kept_since = kept_since
+        self._cells = cells
+        self._blocks = Blocks(catalogue, reader, cells)
 
     def ask(self, metric: Metric, where: str | None, steps: Steps, take: Take, by: Sequence[str]) -> Answer:
         """The answer for every group. Its steps may be wider than those asked for, when no tier has such.
 
         Raises:
             FilterError: the filter cannot be read.
-            TooLarge: more than 4 million numbers, or percentiles of too many points.
+            TooLarge: it would have too many numbers, or look at too many values.
         """
         selection = self._selector.select(metric, where, by)
-        if len(selection.named) * steps.count > 4_000_000:
+        if len(selection.named) * steps.count > NUMBERS_AT_MOST:
             raise TooLarge("the answer would have more than 4 million numbers: take a wider step or a narrower filter")
+        if (count := len(selection.series)) > SERIES_AT_MOST:
+            raise TooLarge(f"that is {count:,} series, of at most {SERIES_AT_MOST:,}: narrow the filter")
         parts = {self.catalogue.series[s].part for s in selection.series}
         of_points = take in QUANTILES and not parts - {""}
-        tier: TierName = "raw" if of_points else self.tier_for(steps, len(selection.series))
-        if tier != "raw":
-            steps = _fitted(steps, TIER_SECONDS[tier] * NS)
-        if parts - {""}:
-            return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier), tier)
         if of_points:
             return self._percentiles(selection, steps, QUANTILES[take])
-        values = self._take(metric, selection.series, selection.groups, steps, take, tier)
-        return Answer(steps, selection.named, values, tier)
+        tier = self.tier_for(steps, len(selection.series))
+        if tier != "raw":
+            steps = _fitted(steps, TIER_SECONDS[tier] * NS)
+        growing = take == "rate" or bool(parts - {""})
+        self._afford(self._blocks.cost(metric.id, selection.series, steps, tier, growing=growing), tier)
+        if parts - {""}:
+            return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier), tier)
+        every = np.arange(len(selection.series))
+        return Answer(steps, selection.named, self._take(metric, selection, every, steps, take, tier), tier)
+
+    @staticmethod
+    def _afford(cost: int, tier: TierName) -> None:
+        most = POINTS_AT_MOST if tier == "raw" else VALUES_AT_MOST
+        if cost > most:
+            raise TooLarge(
+                f"that would look at {cost / 1e6:,.0f} million values, of at most {most / 1e6:,.0f} million: "
+                "take a shorter span, or a filter that leaves fewer series"
+            )
 
     def tier_for(self, steps: Steps, series: int) -> TierName:
         """Raw for short spans that it still has and that are not too many points, else the coarsest that fits."""
@@ -213,102 +243,101 @@ class QueryEngine:
         hours = steps.width % (3600 * NS) == 0 and steps.start % (3600 * NS) == 0
         return "1h" if hours or span > HOURS_FROM or steps.start < self._kept_since("5m") else "5m"
 
-    def _take(self, metric: Metric, series: list[int], groups: I64, steps: Steps, take: Take, tier: TierName) -> F64:
-        if not series:
-            return np.empty((0, steps.count))
-        if take == "rate":
-            return combine_rates(*self._growth(metric, series, steps, tier), groups)
-        delta = self._deltas(series)
-        if tier == "raw":
-            flat = Flat.of(self._reader.raw(series, steps.start, steps.end))
-            return combine(summarise_flat(flat, len(series), steps), delta, groups, take)
-        return combine(self._rolled(metric, series, steps, _FIELDS[take], tier), delta, groups, take)
-
-    def _deltas(self, series: list[int]) -> NDArray[np.bool_]:
-        return np.array([self.catalogue.series[s].kind == "delta" for s in series], bool)
-
-    def _growth(self, metric: Metric, series: list[int], steps: Steps, tier: TierName) -> tuple[F64, F64]:
-        """What each series grew by and the seconds over which that was seen, [series, steps]."""
-        if tier == "raw":
-            kinds = [self.catalogue.series[s].kind for s in series]
-            return increases(Flat.of(self._reader.raw(series, steps.start - MAX_GAP, steps.end)), kinds, steps)
-        rolled = self._rolled(metric, series, steps, _FIELDS["rate"], tier)
-        return told_growth(rolled, self._deltas(series), steps.width / NS)
-
-    def _rolled(self, metric: Metric, series: list[int], steps: Steps, fields: set[str], tier: TierName) -> Summary:
-        factor = steps.width // (TIER_SECONDS[tier] * NS)
-        fine = Steps(steps.start, TIER_SECONDS[tier] * NS, steps.count * factor)
-        return coarser(self._reader.rolled(tier, metric.id, series, fine, fields), factor)
+    def _take(
+        self,
+        metric: Metric,
+        selection: Selection,
+        places: I64,
+        steps: Steps,
+        take: Take | Literal["growth"],
+        tier: TierName,
+    ) -> F64:
+        """What the series at some places of a selection give, [groups, steps]."""
+        made = Combining(take, len(selection.named), steps.count)
+        series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
+        if take in ("rate", "growth"):
+            for rows, at, grown, seen in self._blocks.growths(metric.id, series, steps, tier):
+                made.add_growth(grown, seen, groups[rows], at)
+        else:
+            delta = np.array([self.catalogue.series[s].kind == "delta" for s in series], bool)
+            for rows, at, summary in self._blocks.summaries(metric.id, series, steps, tier, _FIELDS[take]):
+                made.add(summary, delta[rows], groups[rows], at)
+        return made.answer()
 
     def _percentiles(self, selection: Selection, steps: Steps, quantile: float) -> Answer:
-        """Percentiles of points, stretch by stretch, as far back as raw points are kept."""
+        """Percentiles of points, stretch by stretch and group by group, as far back as raw points are kept."""
         kept = self._kept_since("raw")
-        first = max(0, -(-(kept - steps.start) // steps.width))
-        per_step = max(1.0, len(selection.series) * (steps.width / NS / 15))
-        if per_step * max(0, steps.count - first) > PERCENTILE_POINTS_AT_MOST:
-            raise TooLarge(
-                f"percentiles are worked out from single points, and some {per_step * steps.count / 1e6:,.0f} million "
-                "are too many: take a shorter span or a narrower filter"
-            )
+        first = min(steps.count, max(0, -(-(kept - steps.start) // steps.width)))
+        span = Steps(steps.start + first * steps.width, steps.width, steps.count - first)
+        counts = self._reader.count(selection.series, span.start, span.end)
+        self._afford(int(counts.sum()), "raw")
         values = np.full((len(selection.named), steps.count), np.nan)
-        at_once = max(1, int(RAW_POINTS_AT_MOST // per_step))
-        for at in range(first, steps.count, at_once):
-            part = Steps(steps.start + at * steps.width, steps.width, min(at_once, steps.count - at))
-            pieces = self._reader.raw(selection.series, part.start, part.end)
-            found = point_percentiles(pieces, selection.groups, len(selection.named), part, quantile)
-            values[:, at : at + part.count] = found
+        weights = np.bincount(selection.groups, counts, len(selection.named)).astype(np.int64)
+        large = weights > self._cells
+        for groups in in_weight(np.flatnonzero(~large), weights, self._cells):
+            values[groups, first:] = self._points_of(selection, groups, span, quantile)
+        for group in np.flatnonzero(large).tolist():
+            at_once = max(1, int(span.count * self._cells // weights[group]))
+            for at, part in parts_of(span, 0, at_once):
+                values[group, first:][at] = self._points_of(selection, np.array([group]), part, quantile)[0]
         note = "" if not first else "Percentiles are worked out from single points, which are not kept as far back."
         return Answer(steps, selection.named, values, "raw", note)
+
+    def _points_of(self, selection: Selection, groups: I64, steps: Steps, quantile: float) -> F64:
+        """Percentiles of the points of some groups, [groups, steps]."""
+        mine = np.flatnonzero(np.isin(selection.groups, groups))
+        series = [selection.series[place] for place in mine.tolist()]
+        if len(groups) == 1 and (points := self._reader.count(series, steps.start, steps.end).sum()) > GROUP_POINTS:
+            raise TooLarge(
+                f"one percentile would be worked out of {points / 1e6:,.0f} million points, of at most "
+                f"{GROUP_POINTS / 1e6:,.0f} million: take a shorter step, or a filter that leaves fewer series"
+            )
+        local = np.searchsorted(groups, selection.groups[mine])
+        return point_percentiles(self._reader.raw(series, steps.start, steps.end), local, len(groups), steps, quantile)
 
     def _ask_parts(self, metric: Metric, selection: Selection, steps: Steps, take: Take, tier: TierName) -> F64:
         """Histograms and summaries: their counts, sums, extremes and percentiles."""
         by_part: dict[str, list[int]] = {}
         for place, one in enumerate(selection.series):
             by_part.setdefault(self.catalogue.series[one].part, []).append(place)
-        size = len(selection.named)
 
-        def part(name: str, answer: Callable[[list[int], I64], F64]) -> F64:
-            places = by_part.get(name, [])
-            out = np.full((size, steps.count), np.nan)
-            if places:
-                present, local = np.unique(selection.groups[places], return_inverse=True)
-                out[present] = answer([selection.series[p] for p in places], local.astype(np.int64))
-            return out
-
-        def taken(how: Take) -> Callable[[list[int], I64], F64]:
-            return lambda series, groups: self._take(metric, series, groups, steps, how, tier)
-
-        def grown(series: list[int], groups: I64) -> F64:
-            return combine_growth(*self._growth(metric, series, steps, tier), groups)
+        def part(name: str, how: Take | Literal["growth"]) -> F64:
+            places = np.array(by_part.get(name, []), np.int64)
+            return self._take(metric, selection, places, steps, how, tier)
 
         if take == "rate":
-            return part("count", taken("rate"))
+            return part("count", "rate")
         if take in ("count", "sum"):
-            return part(take, grown)
+            return part(take, "growth")
         if take in ("min", "max"):
-            return part(take, taken(take))
+            return part(take, take)
         if take in QUANTILES:
             buckets = [p for name, places in by_part.items() if bucket_of(name) for p in places]
             if buckets:
-                return self._bucket_percentiles(metric, selection, buckets, steps, QUANTILES[take], tier)
-            return part(f"q:{QUANTILES[take]!r}", taken("avg"))
+                return self._bucket_percentiles(metric, selection, np.array(buckets), steps, QUANTILES[take], tier)
+            return part(f"q:{QUANTILES[take]!r}", "avg")
         with np.errstate(invalid="ignore", divide="ignore"):
-            return part("sum", grown) / part("count", grown)
+            return part("sum", "growth") / part("count", "growth")
 
     def _bucket_percentiles(
-        self, metric: Metric, selection: Selection, places: list[int], steps: Steps, quantile: float, tier: TierName
+        self, metric: Metric, selection: Selection, places: I64, steps: Steps, quantile: float, tier: TierName
     ) -> F64:
-        chosen = [self.catalogue.series[selection.series[p]] for p in places]
-        groups = selection.groups[places]
+        series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
+        chosen = [self.catalogue.series[number] for number in series]
         bounds = with_lower_bounds(
             [bucket_of(one.part) or (np.nan, np.nan) for one in chosen],
             [(one.host, one.attributes, one.kind) for one in chosen],
         )
-        grown, _ = self._growth(metric, [one.id for one in chosen], steps, tier)
         out = np.full((len(selection.named), steps.count), np.nan)
-        for group in np.unique(groups).tolist():
-            mine = groups == group
-            out[group] = bucket_percentiles(bounds[mine], grown[mine], quantile)
+        at_once = max(1, self._cells // len(series))
+        for low in range(0, steps.count, at_once):
+            part = Steps(steps.start + low * steps.width, steps.width, min(at_once, steps.count - low))
+            held = np.zeros((len(series), part.count))
+            for rows, at, grown, _ in self._blocks.growths(metric.id, series, part, tier):
+                held[rows, at] = grown
+            for group in np.unique(groups).tolist():
+                mine = groups == group
+                out[group, low : low + part.count] = bucket_percentiles(bounds[mine], held[mine], quantile)
         return out
 
 

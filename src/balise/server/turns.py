@@ -1,0 +1,93 @@
+"""Questions that may be heavy take turns: a few are worked on at once, and those who ask take turns too."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter, OrderedDict, deque
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from balise.server.errors import Refused
+
+AT_ONCE, EACH = 4, 2
+"""How many questions are worked on at once, and how many of them may be one person's."""
+WAITING = 64
+"""How many more of one person may wait."""
+MOST_WAITING = 512
+PATIENCE = 30.0
+"""Seconds after which who waits is told to try later."""
+
+
+class Turns:
+    """Used by one event loop. Of those who wait, whoever was served longest ago comes next."""
+
+    def __init__(self, at_once: int = AT_ONCE, each: int = EACH, *, patience: float = PATIENCE) -> None:
+        self._at_once = at_once
+        self._each = each
+        self._patience = patience
+        self._running: Counter[str] = Counter()
+        self._waiting: OrderedDict[str, deque[asyncio.Future[None]]] = OrderedDict()
+
+    @asynccontextmanager
+    async def of(self, person: str) -> AsyncIterator[None]:
+        """A turn of somebody's.
+
+        Raises:
+            Refused: 429 when too many of theirs wait, 503 when their turn does not come in time.
+        """
+        if person in self._waiting or not self._free(person):
+            await self._wait(person)
+        else:
+            self._running[person] += 1
+        try:
+            yield
+        finally:
+            self._end(person)
+
+    def _free(self, person: str) -> bool:
+        return self._running.total() < self._at_once and self._running[person] < self._each
+
+    async def _wait(self, person: str) -> None:
+        own = self._waiting.setdefault(person, deque())
+        if len(own) >= WAITING or sum(map(len, self._waiting.values())) >= MOST_WAITING:
+            raise Refused(
+                429, f"{len(own)} of your questions wait already: wait for them.", headers={"Retry-After": "5"}
+            )
+        turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        own.append(turn)
+        try:
+            async with asyncio.timeout(self._patience):
+                await turn
+        except BaseException as error:
+            if turn.done() and not turn.cancelled():
+                self._end(person)
+            else:
+                self._forget(person, turn)
+            if isinstance(error, TimeoutError):
+                busy = "Others' questions take long: try again, or ask for less at once."
+                raise Refused(503, busy, headers={"Retry-After": "10"}) from None
+            raise
+
+    def _forget(self, person: str, turn: asyncio.Future[None]) -> None:
+        own = self._waiting.get(person)
+        if own is not None and turn in own:
+            own.remove(turn)
+            if not own:
+                del self._waiting[person]
+
+    def _end(self, person: str) -> None:
+        self._running[person] -= 1
+        if not self._running[person]:
+            del self._running[person]
+        for other in list(self._waiting):
+            while other in self._waiting and self._free(other):
+                own = self._waiting[other]
+                turn = own.popleft()
+                if own:
+                    self._waiting.move_to_end(other)
+                else:
+                    del self._waiting[other]
+                if not turn.done():
+                    self._running[other] += 1
+                    turn.set_result(None)
+                    break

@@ -1,0 +1,102 @@
+"""Looking at many series over a long time in blocks that fit in memory, after what that costs was counted."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.series.growth import MAX_GAP, increases, told_growth
+from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.summary import Flat, Summary, coarser, summarise_flat
+from balise.store.series.catalogue import Catalogue
+from balise.store.series.reader import Reader, in_weight
+
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
+CELLS = 1_000_000
+"""Points, or steps of series, that are held at once: some 60 bytes each while they are worked on."""
+_ALL = slice(None)
+
+
+class Blocks:
+    """Series summed up block by block. Each block is some rows of the series asked for, and some of the steps."""
+
+    def __init__(self, catalogue: Catalogue, reader: Reader, cells: int = CELLS) -> None:
+        self._catalogue = catalogue
+        self._reader = reader
+        self._cells = cells
+
+    def cost(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, *, growing: bool) -> int:
+        """At most how many values are looked at to answer for these series and steps."""
+        if not series:
+            return 0
+        if tier == "raw":
+            start = steps.start - MAX_GAP if growing else steps.start
+            return int(self._reader.count(series, start, steps.end).sum())
+        first = self._first(metric, series, steps, tier)
+        return len(series) * (steps.count - first) * (steps.width // (TIER_SECONDS[tier] * NS))
+
+    def summaries(
+        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, fields: set[str]
+    ) -> Iterator[tuple[I64, slice, Summary]]:
+        """Rows of `series`, steps, and what happened there."""
+        if tier == "raw":
+            for rows, at, part in self._raw(series, steps, 0):
+                flat = Flat.of(self._reader.raw([series[r] for r in rows.tolist()], part.start, part.end))
+                yield rows, at, summarise_flat(flat, len(rows), part)
+            return
+        factor = steps.width // (TIER_SECONDS[tier] * NS)
+        first = self._first(metric, series, steps, tier)
+        for rows, at, part in self._even(len(series), steps, first, factor):
+            fine = Steps(part.start, TIER_SECONDS[tier] * NS, part.count * factor)
+            mine = [series[r] for r in rows.tolist()]
+            yield rows, at, coarser(self._reader.rolled(tier, metric, mine, fine, fields), factor)
+
+    def growths(
+        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName
+    ) -> Iterator[tuple[I64, slice, F64, F64]]:
+        """Rows of `series`, steps, by how much they grew there, and the seconds over which that was seen."""
+        kinds = [self._catalogue.series[s].kind for s in series]
+        if tier == "raw":
+            for rows, at, part in self._raw(series, steps, MAX_GAP):
+                places = rows.tolist()
+                flat = Flat.of(self._reader.raw([series[r] for r in places], part.start - MAX_GAP, part.end))
+                yield rows, at, *increases(flat, [kinds[r] for r in places], part)
+            return
+        delta = np.array([k == "delta" for k in kinds], bool)
+        for rows, at, summary in self.summaries(metric, series, steps, tier, {"grown", "seen", "total"}):
+            yield rows, at, *told_growth(summary, delta[rows], steps.width / NS)
+
+    def _first(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName) -> int:
+        """The first step in which there may be anything."""
+        oldest = self._reader.oldest(tier, metric, series)
+        if oldest is None:
+            return steps.count
+        return int(np.clip((oldest - steps.start) // steps.width, 0, steps.count))
+
+    def _even(self, series: int, steps: Steps, first: int, factor: int) -> Iterator[tuple[I64, slice, Steps]]:
+        """Blocks of a tier: as many steps at a time as fit for all series, else some of the series."""
+        at_once = max(1, self._cells // factor)
+        for low in range(0, series, at_once):
+            rows = np.arange(low, min(low + at_once, series))
+            for at, part in parts_of(steps, first, max(1, self._cells // (len(rows) * factor))):
+                yield rows, at, part
+
+    def _raw(self, series: Sequence[int], steps: Steps, back: int) -> Iterator[tuple[I64, slice, Steps]]:
+        """Blocks of points: all steps of as many series as fit; of one that does not fit, some of the steps."""
+        counts = self._reader.count(series, steps.start - back, steps.end)
+        large = counts > self._cells
+        for rows in in_weight(np.flatnonzero(~large), counts, self._cells):
+            yield rows, _ALL, steps
+        for row in np.flatnonzero(large).tolist():
+            for at, part in parts_of(steps, 0, max(1, int(steps.count * self._cells // counts[row]))):
+                yield np.array([row]), at, part
+
+
+def parts_of(steps: Steps, first: int, at_once: int) -> Iterator[tuple[slice, Steps]]:
+    """Steps from the `first` on, some at a time."""
+    for low in range(first, steps.count, at_once):
+        count = min(at_once, steps.count - low)
+        yield slice(low, low + count), Steps(steps.start + low * steps.width, steps.width, count)
