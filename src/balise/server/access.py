@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import math
 import secrets
-import threading
 import time
-from collections import OrderedDict, deque
+from collections import OrderedDict
 from dataclasses import dataclass
 from typing import Any
 
-from argon2 import PasswordHasher
-from argon2.exceptions import VerificationError
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.access import PersonRole, Role
 from balise.server.errors import Refused
+from balise.server.tries import Passwords, Tries
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
 from balise.store.state.tables import AuditEntry, Candidate, SessionCookie, Token, User
@@ -29,8 +27,7 @@ REMEMBERED_SECONDS = 60.0
 """How long a token is remembered. Whatever ends one in this process makes it forgotten at once."""
 UNKNOWN_SECONDS = 2.0
 MOST_REMEMBERED = 20_000
-TRIES = 8
-TRIES_WITHIN = 300.0
+MOST_PLACES = 10
 
 
 @dataclass(frozen=True)
@@ -62,12 +59,10 @@ class Access:
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
-        self._hasher = PasswordHasher()
-        self._absent = self._hasher.hash(secrets.token_hex())
+        self._passwords = Passwords()
         self._remembered: OrderedDict[str, tuple[float, Principal | None]] = OrderedDict()
         self._used: dict[int, float] = {}
-        self._tries: OrderedDict[str, deque[float]] = OrderedDict()
-        self._lock = threading.Lock()
+        self._tries = Tries()
 
     # --- recognising
 
@@ -144,18 +139,14 @@ class Access:
         """A new session's cookie value.
 
         Raises:
-            Refused: 401 when name or password is wrong, 429 after too many tries.
+            Refused: 401 when name or password is wrong, 429 after too many tries, 503 when too many sign in at once.
         """
-        self._count_try(f"{origin} {name}")
         user = self._state.read(lambda s: s.scalar(select(User).where(User.name == name)))
-        try:
-            self._hasher.verify(user.password if user else self._absent, password)
-        except VerificationError:
-            user = None
-        if user is None:
+        known = user is not None and origin in user.places
+        self._tries.begin(name, origin, known=known)
+        if not self._passwords.fits(password, user.password if user else None) or user is None:
             raise Refused(401, "Name or password is wrong.")
-        with self._lock:
-            self._tries.pop(f"{origin} {name}", None)
+        self._tries.succeeded(name, origin, known=known)
         value = secrets.token_urlsafe(32)
         now = time.time()
         number = user.id
@@ -166,31 +157,18 @@ class Access:
             found = session.get(User, number)
             if found:
                 found.signed_in_at = now
+                found.places = [origin, *(place for place in found.places if place != origin)][:MOST_PLACES]
             audit(session, name, "sign-in", name)
 
         self._state.write(keep)
         return value, Principal(user.name, user.role, by_cookie=True)
-
-    def _count_try(self, key: str) -> None:
-        now = time.monotonic()
-        with self._lock:
-            tries = self._tries.setdefault(key, deque(maxlen=TRIES))
-            self._tries.move_to_end(key)
-            while len(self._tries) > 10_000:
-                self._tries.popitem(last=False)
-            if len(tries) == TRIES and now - tries[0] < TRIES_WITHIN:
-                wait = int(TRIES_WITHIN - (now - tries[0])) + 1
-                raise Refused(
-                    429, f"Too many tries for this name: try again in {wait} s.", headers={"Retry-After": str(wait)}
-                )
-            tries.append(now)
 
     def sign_out(self, value: str) -> None:
         self._state.write(lambda s: s.execute(delete(SessionCookie).where(SessionCookie.digest == digest(value))))
 
     def add_user(self, name: str, role: PersonRole, password: str, *, by: str) -> User:
         """Raises Refused 409 when there is a user of that name."""
-        hashed = self._hasher.hash(password)
+        hashed = self._passwords.hash(password)
 
         def add(session: Session) -> User:
             if session.scalar(select(User).where(User.name == name)):

@@ -20,6 +20,8 @@ class User(Base):
     password: Mapped[str]
     created_at: Mapped[float]
     signed_in_at: Mapped[float | None]
+    places: Mapped[list[str]] = mapped_column(JSON, default=list, server_default="[]")
+    """Addresses signed in from, the last ones first."""
 
 
 class SessionCookie(Base):
