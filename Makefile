@@ -8,7 +8,7 @@ SERVICES ?= yes
 REAL := postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
 	dnsmasq-base bind9 slapd dovecot-imapd dovecot-pop3d vsftpd
 
-.PHONY: setup demo test soak lint bench screenshots schema wheels clean
+.PHONY: setup demo test soak fuzz lint bench screenshots schema wheels clean
 
 setup: .venv/.installed src/balise/server/web/index.html
 
@@ -41,6 +41,10 @@ test: setup
 soak: setup
 	@SOAK=yes $(PY) -m pytest --numprocesses 2 --dist loadfile tests/store/test_query_model.py tests/core/test_rules_model.py \
 	  tests/core/test_filters.py tests/agent/test_following.py tests/server/test_histograms.py tests/collect/test_remote.py tests/server/test_courier.py tests/server/test_faults.py
+
+# What the suite does within a bound of time, for as long as it takes: every operation of the API with hundreds of inputs.
+fuzz: setup
+	@FUZZ=long $(PY) -m pytest tests/hard/test_fuzzed.py
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

@@ -23,7 +23,7 @@ class Me(BaseModel):
     """Who is asking; `name` is null when nobody is signed in."""
 
     name: str | None
-    role: Role | None
+    role: Role | Literal["agent", "relay", "waiting"] | None
 
 
 class NewUser(BaseModel):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from typing import Annotated, Literal
+from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
@@ -14,6 +15,23 @@ from balise.api.spans import Name
 def _address(text: str) -> str:
     if not re.fullmatch(r"[^@\s<>\"',;:\\]{1,64}@[A-Za-z0-9.-]{1,190}", text):
         raise ValueError(f"{text[:60]!r} is not a mail address: write it as name@example.org")
+    return text
+
+
+def _token(text: str) -> str:
+    if not re.fullmatch(r"[\x21-\x7e]+", text):
+        raise ValueError("a token has visible ASCII characters alone, no spaces and no line ends: copy it anew")
+    return text
+
+
+def _webhook(text: str) -> str:
+    try:
+        parts = urlsplit(text)
+        good = bool(parts.hostname) and parts.port != 0
+    except ValueError:
+        good = False
+    if not good:
+        raise ValueError("this is no address: write https://host:port/path")
     return text
 
 
@@ -28,9 +46,9 @@ class WebhookChannel(Strict):
     """CloudEvents 1.0 as JSON, sent by POST."""
 
     kind: Literal["webhook"]
-    url: Annotated[str, Field(pattern=r"^https?://[^\s]+$", max_length=1000)]
-    bearer: Annotated[str, Field(max_length=500)] | None = Field(
-        default=None, description="sent as Authorization; kept encrypted, never shown"
+    url: Annotated[str, Field(pattern=r"^https?://[^\s]+$", max_length=1000), AfterValidator(_webhook)]
+    bearer: Annotated[str, Field(max_length=500), AfterValidator(_token)] | None = Field(
+        default=None, repr=False, description="sent as Authorization; kept encrypted, never shown"
     )
 
 
@@ -43,7 +61,7 @@ class EmailChannel(Strict):
     security: Literal["starttls", "tls", "none"] = "starttls"
     user: Annotated[str, Field(max_length=200)] | None = None
     password: Annotated[str, Field(max_length=200)] | None = Field(
-        default=None, description="kept encrypted, never shown"
+        default=None, repr=False, description="kept encrypted, never shown"
     )
 
 

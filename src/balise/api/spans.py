@@ -9,6 +9,10 @@ from typing import Annotated
 from pydantic import AfterValidator, Field
 
 SECONDS_OF = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0, "w": 604800.0}
+LONGEST = 36_525 * 86_400.0
+"""Seconds of the longest duration: a hundred years."""
+_FIRST, _LAST = -62_135_596_800.0, 253_402_300_799.0
+"""The first second of the year 1 and the last of 9999, beyond which there is no date."""
 _DURATION = re.compile(r"(\d{1,9}(?:\.\d{1,3})?)\s*(ms|s|m|h|d|w)")
 _RELATIVE = re.compile(r"([-+])\s*(.+)")
 
@@ -18,7 +22,10 @@ def seconds(duration: str) -> float:
     match = _DURATION.fullmatch(duration.strip())
     if not match:
         raise ValueError(f"{duration[:40]!r} is not a duration: write a number and a unit, such as 30s, 5m, 2h or 7d")
-    return float(match[1]) * SECONDS_OF[match[2]]
+    length = float(match[1]) * SECONDS_OF[match[2]]
+    if length > LONGEST:
+        raise ValueError(f"{duration[:40]!r} is longer than a hundred years")
+    return length
 
 
 def duration_text(length: float) -> str:
@@ -41,18 +48,19 @@ def instant(text: str, now: float) -> float:
         return now - offset if relative[1] == "-" else now + offset
     try:
         moment = datetime.fromisoformat(text)
-    except ValueError:
-        moment = None
-    if moment is None or moment.tzinfo is None:
+        at = moment.timestamp() if moment.tzinfo is not None else None
+    except (ValueError, OverflowError):
+        at = None
+    if at is None:
         raise ValueError(
             f"{text[:40]!r} is not a time: write now, -15m, -7d or an RFC 3339 time such as 2026-11-23T03:07:00Z"
         )
-    return moment.timestamp()
+    return at
 
 
 def rfc3339(unix_seconds: float) -> str:
-    """`rfc3339(0.25) == "1970-01-01T00:00:00.250Z"`: UTC with milliseconds."""
-    moment = datetime.fromtimestamp(unix_seconds, UTC)
+    """`rfc3339(0.25) == "1970-01-01T00:00:00.250Z"`: UTC, milliseconds; years 1 to 9999."""
+    moment = datetime.fromtimestamp(min(max(unix_seconds, _FIRST), _LAST), UTC)
     return moment.strftime("%Y-%m-%dT%H:%M:%S.") + f"{moment.microsecond // 1000:03d}Z"
 
 

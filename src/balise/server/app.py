@@ -189,11 +189,12 @@ class Face:
         self._add_files()
 
     def _add_files(self) -> None:
+        files = {path.name for path in WEB.glob("[!.]*.*") if path.is_file()}
+
         @self.api.get("/{name}", include_in_schema=False)
         async def top_file(request: Request, name: str) -> Response:
-            path = WEB / name
-            if "/" not in name and "\\" not in name and not name.startswith(".") and "." in name and path.is_file():
-                return FileResponse(path, headers={"Cache-Control": "no-cache"})
+            if name in files:
+                return FileResponse(WEB / name, headers={"Cache-Control": "no-cache"})
             raise HTTPException(404)
 
         @self.api.get("/", include_in_schema=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import logging
+import os
 import smtplib
 import socket
 import ssl
@@ -48,8 +49,8 @@ def checked_address(host: str, port: int) -> str:
     """
     try:
         found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-    except OSError as error:
-        raise NotThrough(f"{host} cannot be resolved: {error.strerror or error}") from None
+    except (OSError, UnicodeError):
+        raise NotThrough(f"{host[:100]} cannot be resolved: is the name right?") from None
     for *_, address in found:
         plain = ipaddress.ip_address(str(address[0]).split("%")[0])
         mapped = getattr(plain, "ipv4_mapped", None) or plain
@@ -58,6 +59,22 @@ def checked_address(host: str, port: int) -> str:
         if mapped.is_loopback or not refused:
             return str(address[0])
     raise NotThrough(f"{host} leads to an address that webhooks are not sent to (link-local, multicast or reserved)")
+
+
+def _in_our_words(error: BaseException) -> str:
+    """What went wrong, without what a library puts into its messages: those may hold addresses and secrets."""
+    step: BaseException | None = error
+    while step is not None:
+        if isinstance(step, ssl.SSLError):
+            return f"its TLS is not trusted: {step.reason or 'the handshake failed'}"
+        if isinstance(step, OSError) and step.errno:
+            return f"cannot be reached: {os.strerror(step.errno)}"
+        step = step.__cause__ or step.__context__
+    if isinstance(error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError):
+        return "the connection broke off before there was an answer"
+    if isinstance(error, httpx.InvalidURL | httpx.UnsupportedProtocol | httpx.LocalProtocolError):
+        return "the address or the token of the channel cannot be sent: set it again"
+    return "cannot be reached"
 
 
 class _Pinned(httpx.HTTPTransport):
@@ -96,6 +113,8 @@ def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Deliver
     """Raises NotThrough unless the receiver answers with 2xx."""
     headers = {"Content-Type": "application/cloudevents+json; charset=utf-8", "User-Agent": "balise"}
     if secret:
+        if not secret.isascii() or not secret.isprintable():
+            raise NotThrough("the channel's token has characters that cannot be sent: set it again")
         headers["Authorization"] = f"Bearer {secret}"
     parts = urlsplit(settings["url"])
     if parts.scheme not in ("http", "https") or not parts.hostname:
@@ -109,7 +128,7 @@ def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Deliver
     except httpx.TimeoutException:
         raise NotThrough(f"no answer within {TIME_LIMIT:.0f} s") from None
     except (httpx.HTTPError, httpx.InvalidURL) as error:
-        raise NotThrough(f"cannot be reached: {error}") from None
+        raise NotThrough(_in_our_words(error)) from None
     if not 200 <= status < 300:
         raise NotThrough(f"the receiver answered {status}", alone=status in OF_ITS_CONTENT)
 
@@ -139,10 +158,12 @@ def send_mail(
             if settings.get("user"):
                 server.login(settings["user"], secret or "")
             refused = server.send_message(message, to_addrs=list(only or settings["to"]))
+    except ValueError:
+        raise NotThrough("the channel's addresses, user or password have characters that mail cannot carry") from None
     except smtplib.SMTPAuthenticationError:
         raise NotThrough("the mail server refuses the user or the password") from None
-    except smtplib.SMTPNotSupportedError as error:
-        raise NotThrough(f"the mail server cannot do that: {error}; check the channel's security") from None
+    except smtplib.SMTPNotSupportedError:
+        raise NotThrough("the mail server cannot do that: check the channel's security and user") from None
     except ssl.SSLError as error:
         raise NotThrough(f"the mail server's TLS is not trusted: {error.reason}") from None
     except smtplib.SMTPRecipientsRefused as error:
@@ -153,7 +174,8 @@ def send_mail(
     except smtplib.SMTPDataError as error:
         raise NotThrough(f"the mail server did not take it: {error.smtp_code}", alone=True) from None
     except (smtplib.SMTPException, OSError) as error:
-        raise NotThrough(f"the mail server did not take it: {error}") from None
+        code = getattr(error, "smtp_code", None)
+        raise NotThrough(f"the mail server did not take it: {code or _in_our_words(error)}") from None
     for address, (code, _) in refused.items():
         log.warning("delivery=%d channel=%s refused by %s: %d", delivery.id, delivery.channel, address, code)
     return [address for address, (code, _) in refused.items() if code < 500]

@@ -114,13 +114,16 @@ class RelayBook:
             key = usable_key(session, request.key)
             if key.approval == "manual":
                 raise Refused(403, "This key asks for approval of every machine: make one with automatic approval.")
+            if key.group and request.site not in (None, key.group):
+                # A relay is given what its site's hosts are read with.
+                raise Refused(403, f"This key is for the site {key.group!r}: leave --site out, or ask for another key.")
             row = session.scalar(select(tables.Relay).where(tables.Relay.name == request.name))
             if row is not None and row.machine_id != request.facts.machine_id:
                 raise Refused(409, f"Another machine is the relay {request.name!r}: choose another --name.")
             if row is None:
                 row = tables.Relay(name=request.name, created_at=now)
                 session.add(row)
-            row.site = request.site or row.site or key.group
+            row.site = key.group or request.site or row.site
             row.machine_id, row.enrolled_with, row.last_seen = request.facts.machine_id, key.id, now
             key.uses_left -= 1
             session.flush()

@@ -95,8 +95,10 @@ class RemoteBook:
                 n for n, v in (("protocol", protocol), ("address", address), ("credential", credential)) if not v
             )
             raise bad_field(missing, f"{name!r} was never collected remotely: say its protocol, address and credential")
-        if body.credential or held is None:
+        # Whoever says where a secret is sent needs the right to it: only how often is no such matter.
+        if held is None or known.mode != "remote" or body.model_fields_set - {"every", "time_limit"}:
             self._credentials.usable(credential, who, None, known.groups)
+        before = f"{held.address}:{held.port}" if held else ""
         moved = held is None or (body.address or held.address, body.port or held.port) != (held.address, held.port)
 
         def write(session: Session) -> None:
@@ -115,7 +117,19 @@ class RemoteBook:
                 row.host_key = ""
             set_mode(session, session.get_one(tables.Host, known.id), "remote", by_words("the console", protocol))
             hand_over(row, CONSOLE, time.time())
-            audit(session, who.name, "host.remote", name, protocol=protocol, address=address, credential=credential)
+            audit(
+                session,
+                who.name,
+                "host.remote",
+                name,
+                protocol=protocol,
+                address=address,
+                port=row.port,
+                site=row.site,
+                credential=credential,
+                moved_from=before if moved else "",
+                host_key="asked anew" if body.accept_host_key or moved else "as before",
+            )
 
         self._state.write(write)
         self._directory.refresh(known.id)

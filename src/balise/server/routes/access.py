@@ -22,7 +22,7 @@ from balise.api.spans import rfc3339, seconds
 from balise.api.status import Status
 from balise.server.access import SESSION_SECONDS, audit
 from balise.server.errors import Refused, unknown
-from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Whoever
+from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Number, Whoever
 from balise.store.state import tables
 
 router = APIRouter()
@@ -127,7 +127,7 @@ def make_token(console: ConsoleHere, who: Administrator, body: NewToken) -> Made
 
 
 @router.delete("/tokens/{number}", tags=["access"])
-def revoke_token(console: ConsoleHere, who: Administrator, number: int) -> Note:
+def revoke_token(console: ConsoleHere, who: Administrator, number: Number) -> Note:
     def write(session: Session) -> None:
         row = session.get(tables.Token, number)
         if row is None or row.host is not None or row.relay is not None:

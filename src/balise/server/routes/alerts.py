@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from typing import Annotated, Any
+from urllib.parse import urlsplit
 
 from fastapi import APIRouter, Query, Response
 from sqlalchemy import and_, or_, select
@@ -16,13 +17,13 @@ from balise.api.notify import Callout, CalloutBody, Channel, ChannelBody, Delive
 from balise.api.rules import Rehearsal, Rehearse, Rule, RuleBody
 from balise.api.spans import Instant, Name, rfc3339
 from balise.core import filters
-from balise.server.access import audit
+from balise.server.access import Principal, audit
 from balise.server.alerts import alert_facts
 from balise.server.directory import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics import span_of
 from balise.server.notify import NotThrough
-from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer, in_turn
+from balise.server.routes.common import Administrator, ConsoleHere, Number, Operator, Viewer, in_turn
 from balise.store.state import tables
 
 router = APIRouter()
@@ -99,12 +100,12 @@ def _facts_of(row: tables.Alert) -> Any:
 
 
 @router.get("/alerts/{number}", tags=["alerts"])
-def read_alert(console: ConsoleHere, _who: Viewer, number: int) -> AlertDetail:
+def read_alert(console: ConsoleHere, _who: Viewer, number: Number) -> AlertDetail:
     return console.state.read(lambda s: console.book.detail(s, number))
 
 
 @router.post("/alerts/{number}/acknowledge", tags=["alerts"])
-def acknowledge(console: ConsoleHere, who: Operator, number: int, body: Acknowledge) -> Alert:
+def acknowledge(console: ConsoleHere, who: Operator, number: Number, body: Acknowledge) -> Alert:
     return console.book.acknowledge(number, who.name, body.note)
 
 
@@ -112,16 +113,19 @@ def acknowledge(console: ConsoleHere, who: Operator, number: int, body: Acknowle
 
 
 @router.get("/channels", tags=["notification"])
-def list_channels(console: ConsoleHere, _who: Viewer) -> Page[Channel]:
+def list_channels(console: ConsoleHere, who: Viewer) -> Page[Channel]:
     def read(session: Session) -> list[Channel]:
-        return [_channel(session, row) for row in session.scalars(select(tables.Channel).order_by(tables.Channel.name))]
+        return [
+            _channel(session, row, who) for row in session.scalars(select(tables.Channel).order_by(tables.Channel.name))
+        ]
 
     return Page[Channel](items=console.state.read(read))
 
 
 @router.get("/channels/{name}", tags=["notification"])
-def read_channel(console: ConsoleHere, _who: Viewer, name: str) -> Channel:
-    return console.state.read(lambda s: _channel(s, _found(s, tables.Channel, "channel", name)))
+def read_channel(console: ConsoleHere, who: Viewer, name: str) -> Channel:
+    """Whoever is no administrator does not see a webhook's whole address: it may be all that it takes to use it."""
+    return console.state.read(lambda s: _channel(s, _found(s, tables.Channel, "channel", name), who))
 
 
 @router.put("/channels/{name}", tags=["notification"])
@@ -142,7 +146,7 @@ def put_channel(console: ConsoleHere, who: Administrator, name: Name, body: Chan
             row.kind, row.settings = body.kind, settings
         audit(session, who.name, "channel.put", name, kind=body.kind)
         session.flush()
-        return _channel(session, row)
+        return _channel(session, row, who)
 
     return console.state.write(write)
 
@@ -204,13 +208,22 @@ def check_channel(console: ConsoleHere, who: Operator, name: str) -> Note:
     return Note(detail="The test got through.")
 
 
-def _channel(session: Session, row: tables.Channel) -> Channel:
+def _shown(settings: dict[str, Any], who: Principal) -> dict[str, Any]:
+    if who.may("administrator") or "url" not in settings:
+        return settings
+    parts = urlsplit(settings["url"])
+    host = f"[{parts.hostname}]" if ":" in (parts.hostname or "") else parts.hostname
+    port = f":{parts.port}" if parts.port else ""
+    return {**settings, "url": f"{parts.scheme}://{host}{port}/…"}
+
+
+def _channel(session: Session, row: tables.Channel, who: Principal) -> Channel:
     query = select(tables.Delivery).where(tables.Delivery.channel == row.name).order_by(tables.Delivery.id.desc())
     last = session.scalar(query.limit(1))
     return Channel(
         name=row.name,
         kind=row.kind,  # type: ignore[arg-type]
-        settings=row.settings,
+        settings=_shown(row.settings, who),
         has_secret=row.secret is not None,
         last_result=(last.problem or last.state) if last else None,
         last_at=rfc3339(last.sent_at or last.created_at) if last else None,

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Annotated
 from urllib.parse import urlsplit
 
-from fastapi import Depends, Request, Response
+from fastapi import Depends, Path, Request, Response
 from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
@@ -15,6 +15,8 @@ from balise.server.console import Console
 from balise.server.errors import Refused
 
 COOKIE = "balise_session"
+Number = Annotated[int, Path(ge=0, le=2**63 - 1)]
+"""The number of something in the records."""
 
 
 def the_console(request: Request) -> Console:

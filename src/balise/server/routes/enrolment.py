@@ -37,7 +37,7 @@ from balise.core.hostlist import read_list
 from balise.server.console import Console
 from balise.server.errors import Refused
 from balise.server.live import message
-from balise.server.routes.common import Administrator, Agent, ConsoleHere, Operator, Viewer
+from balise.server.routes.common import Administrator, Agent, ConsoleHere, Number, Operator, Viewer
 
 router = APIRouter(tags=["enrolment"])
 
@@ -60,7 +60,7 @@ def make_key(console: ConsoleHere, who: Administrator, request: Request, body: N
 def revoke_key(
     console: ConsoleHere,
     who: Administrator,
-    number: int,
+    number: Number,
     agents: Annotated[bool, Query(description="also revoke every agent and relay that came with it")] = False,
 ) -> Note:
     count = console.enrolling.revoke_key(number, who.name, agents=agents)
@@ -132,14 +132,14 @@ def list_candidates(console: ConsoleHere, _who: Operator) -> Page[Candidate]:
 
 
 @router.post("/candidates/{number}/approve")
-def approve(console: ConsoleHere, who: Administrator, number: int, body: Approval) -> Note:
+def approve(console: ConsoleHere, who: Administrator, number: Number, body: Approval) -> Note:
     host = console.enrolling.approve(number, who.name, body.name)
     console.access.forget_remembered()
     return Note(detail=f"{host} is let in")
 
 
 @router.delete("/candidates/{number}")
-def turn_away(console: ConsoleHere, who: Administrator, number: int) -> Note:
+def turn_away(console: ConsoleHere, who: Administrator, number: Number) -> Note:
     console.enrolling.turn_away(number, who.name)
     console.access.forget_remembered()
     return Note(detail="turned away: its token is good for nothing")
@@ -177,12 +177,12 @@ def list_enrolments(console: ConsoleHere, _who: Operator) -> Page[Enrolment]:
 
 
 @router.get("/enrolments/{number}")
-def read_enrolment(console: ConsoleHere, _who: Operator, number: int) -> Enrolment:
+def read_enrolment(console: ConsoleHere, _who: Operator, number: Number) -> Enrolment:
     return console.enrolments.get(number)
 
 
 @router.post("/enrolments/{number}/retry", status_code=202)
-def retry(console: ConsoleHere, who: Operator, number: int, body: Retry) -> StartedEnrolment:
+def retry(console: ConsoleHere, who: Operator, number: Number, body: Retry) -> StartedEnrolment:
     """Tests what was not good again: each as corrected here, or as it was."""
     corrected = {e.position: EnrolmentEntry.model_validate(e.model_dump(exclude={"position"})) for e in body.entries}
     console.enrolments.retry(number, corrected, who)
@@ -190,7 +190,7 @@ def retry(console: ConsoleHere, who: Operator, number: int, body: Retry) -> Star
 
 
 @router.get("/enrolments/{number}/live", response_class=StreamingResponse)
-async def follow_enrolment(console: ConsoleHere, _who: Operator, number: int) -> StreamingResponse:
+async def follow_enrolment(console: ConsoleHere, _who: Operator, number: Number) -> StreamingResponse:
     """Server-sent events: the whole list first, then again whenever results come in, until it is done."""
     console.enrolments.get(number)
     return StreamingResponse(_progress(console, number), media_type="text/event-stream")

@@ -18,7 +18,7 @@ from balise.api.relays import (
     TrialAnswer,
 )
 from balise.server.errors import Refused
-from balise.server.routes.common import Administrator, ConsoleHere, Viewer, Whoever
+from balise.server.routes.common import Administrator, ConsoleHere, Number, Viewer, Whoever
 
 router = APIRouter(prefix="/relays", tags=["relays"])
 
@@ -81,6 +81,6 @@ def report(console: ConsoleHere, relay: ThisRelay, body: RelayReport) -> Note:
 
 
 @router.put("/trials/{number}")
-def tried(console: ConsoleHere, relay: ThisRelay, number: int, body: TrialAnswer) -> Note:
+def tried(console: ConsoleHere, relay: ThisRelay, number: Number, body: TrialAnswer) -> Note:
     console.relays.tried(relay, number, body)
     return Note(detail="noted")

@@ -18,7 +18,7 @@ from balise.api.services import (
     ServiceTable,
     Sessions,
 )
-from balise.server.routes.common import ConsoleHere, Operator, Viewer
+from balise.server.routes.common import ConsoleHere, Number, Operator, Viewer
 
 router = APIRouter(tags=["services"])
 At = Annotated[str | None, Query(max_length=40, description="the moment to look at; now, when none is given")]
@@ -53,36 +53,36 @@ def accept_proposals(console: ConsoleHere, who: Operator, body: AcceptProposals)
 
 
 @router.get("/services/{number}")
-def read_service(console: ConsoleHere, _who: Viewer, number: int) -> Service:
+def read_service(console: ConsoleHere, _who: Viewer, number: Number) -> Service:
     return console.services.get(number)
 
 
 @router.put("/services/{number}")
-def change_service(console: ConsoleHere, who: Operator, number: int, body: ServiceBody) -> Service:
+def change_service(console: ConsoleHere, who: Operator, number: Number, body: ServiceBody) -> Service:
     """Another reader or place from now on; identity, series and alerts stay."""
     return console.services.change(number, body, who)
 
 
 @router.delete("/services/{number}")
-def delete_service(console: ConsoleHere, who: Operator, number: int) -> Note:
+def delete_service(console: ConsoleHere, who: Operator, number: Number) -> Note:
     console.services.delete(number, who.name)
     return Note(detail="the service is read no more; its series stay until they are forgotten")
 
 
 @router.get("/services/{number}/steps")
-def read_steps(console: ConsoleHere, _who: Viewer, number: int) -> Page[ServiceStep]:
+def read_steps(console: ConsoleHere, _who: Viewer, number: Number) -> Page[ServiceStep]:
     """What happened to a service, newest first: its states, versions, kits and readers."""
     return Page[ServiceStep](items=console.services.steps(number))
 
 
 @router.get("/services/{number}/sessions")
-def read_sessions(console: ConsoleHere, _who: Viewer, number: int, at: At = None) -> Sessions:
+def read_sessions(console: ConsoleHere, _who: Viewer, number: Number, at: At = None) -> Sessions:
     """The sessions of a service now, or at an earlier moment, with who blocks whom."""
     return console.service_reads.sessions(number, at)
 
 
 @router.get("/services/{number}/tables")
-def read_tables(console: ConsoleHere, _who: Viewer, number: int, at: At = None) -> Page[ServiceTable]:
+def read_tables(console: ConsoleHere, _who: Viewer, number: Number, at: At = None) -> Page[ServiceTable]:
     """The tables that a service's kit keeps: the dearest statements, unused indexes and the like."""
     return Page[ServiceTable](items=console.service_reads.tables(number, at))
 
