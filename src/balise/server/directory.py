@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import State, Stretch
@@ -322,10 +322,10 @@ class Directory:
 
         def write(session: Session) -> None:
             there = set(session.scalars(select(Host.id).where(Host.id.in_([n for n, _ in rows]))))
-            for number, state in rows:
-                if number in there:
-                    session.add(StateChange(host=number, at=now, state=state))
-                    session.execute(update(Host).where(Host.id == number).values(state=state, state_since=now))
+            told = [(number, state) for number, state in rows if number in there]
+            if told:
+                session.execute(insert(StateChange), [{"host": n, "at": now, "state": state} for n, state in told])
+                session.execute(update(Host), [{"id": n, "state": state, "state_since": now} for n, state in told])
 
         self._state.write(write)
 
