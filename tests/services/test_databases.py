@@ -105,8 +105,21 @@ def test_a_target_that_is_no_server_is_refused_before_anything_is_sent() -> None
 
 
 def test_a_kit_can_only_read(postgres: real.Postgres) -> None:
+    with postgres.connect() as db:
+        before = db.execute("select count(*) from fares").fetchone()[0]
+        db.execute(
+            "create or replace function plant() returns int language sql as 'insert into fares values (9) returning 1'"
+        )
     for query, words in (
-        ("update fares set price = 5", "read-only transaction"),
+        ("update fares set price = 5", "only a query is sent"),
+        ("begin read write; create table taken (x int); commit; select 1", "only a query is sent"),
+        ("select 1; commit; create table taken (x int)", "cannot insert multiple commands"),
+        ("/* select */ create table taken (x int)", "only a query is sent"),
+        ("copy (select 1) to program 'touch /tmp/taken'", "only a query is sent"),
+        ("with new as (insert into fares values (9) returning 1) select * from new", "read-only transaction"),
+        ("select plant()", "read-only transaction"),
+        ("explain analyze insert into fares values (9)", "read-only transaction"),
+        ("select 1 from set_config('transaction_read_only', 'off', false), plant()", "before any query"),
         ("select pg_sleep(30)", "longer than its time limit"),
     ):
         found = read(
@@ -119,6 +132,9 @@ def test_a_kit_can_only_read(postgres: real.Postgres) -> None:
         login(),
     )
     assert values(found, "sql.value") == {("pier", "gates"): 3.0, ("pier", "depth"): 2.5}
+    with postgres.connect() as db:
+        assert db.execute("select to_regclass('taken')").fetchone()[0] is None
+        assert db.execute("select count(*) from fares").fetchone()[0] == before
 
 
 def test_a_connection_that_ends_is_made_again(postgres: real.Postgres) -> None:
@@ -191,8 +207,16 @@ def test_mariadb_is_read_with_its_blocked_transactions(maria: real.Maria) -> Non
     thread.join(5)
     first.close(), second.close()
     assert "did not accept the user or the password" in str(read("mariadb", maria.target, login("wrong")).problem)
-    query = {"engine": "mariadb", "query": "update fares.fare set price = 1"}
-    assert "no permission: UPDATE command denied" in read("sql", maria.target | query, login()).problems[0]
+    for query, words in (
+        ("update fares.fare set price = 1", "only a query is sent"),
+        ("select 1 into outfile '/tmp/taken'", "writes a file"),
+        ("select 1 into/**/dumpfile '/tmp/taken'", "writes a file"),
+        ("select 1 /*!50000 into outfile '/tmp/taken' */", "carries out"),
+        ("select 1; set session transaction read write", "syntax"),
+        ("select * from fares.fare for update", "no permission"),
+    ):
+        found = read("sql", maria.target | {"engine": "mariadb", "query": query}, login())
+        assert words in found.problems[0], query
 
 
 def test_redis_is_read_with_no_right_to_any_key(redis: real.Redis) -> None:

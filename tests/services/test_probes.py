@@ -183,5 +183,8 @@ def test_a_query_is_judged_by_its_answer(postgres: real.Postgres, maria: real.Ma
         assert "password" in probe(kind, service.target, login("wrong"), query=query).message
     assert probe("redis", redis.target, login(), expect={"value": "True"}).good
     assert "no permission" in probe("redis", redis.target, login(), query="GET berth:1").message
+    for query in ("SET berth:1 2", "config set maxmemory 1", "FLUSHALL", "EVAL x 0", "client kill x", "SLOWLOG reset"):
+        message = probe("redis", redis.target, login(), query=query).message
+        assert "none of the commands that only read" in message
     locked = probe("postgresql", postgres.target, login(), query="select pg_sleep(9)", time_limit="1s")
     assert not locked.good and locked.seconds < 3

@@ -14,12 +14,13 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import State
-from balise.api.probes import Probe, ProbeAt, ProbeBody, ProbeResult, ProbeTarget
+from balise.api.probes import QUERIES, Probe, ProbeAt, ProbeBody, ProbeResult, ProbeTarget
 from balise.api.spans import instant, rfc3339, seconds
 from balise.collect.probes.run import make
 from balise.collect.probes.schedule import Probing
 from balise.collect.work import Failures
 from balise.core.health import worst
+from balise.core.kits.reading import refused_redis, refused_sql
 from balise.server.access import Principal, audit
 from balise.server.credentials import CredentialBook
 from balise.server.directory import Directory
@@ -212,6 +213,10 @@ class ProbeBook:
             raise bad_field("target", "write it as ADDRESS:PORT")
         if body.kind == "dns" and not place.get("name"):
             raise bad_field("target.name", "the name that the server is to be asked for")
+        if body.query and body.kind in QUERIES:
+            why = refused_redis(body.query.split()) if body.kind == "redis" else refused_sql(body.query)
+            if why:
+                raise bad_field("query", why)
         if body.credential is not None:
             self._credentials.usable(body.credential, who, None)
             if self._credentials.get(body.credential).kind != "login":

@@ -70,10 +70,15 @@ class MariaSource:
 
     def ask(self, question: Mapping[str, Any]) -> Rows:
         """`pivot`: rows of a name and a value, as SHOW STATUS gives them, become one row."""
+        statement = statement_of(question, self._target)
         try:
             with self._connection.cursor() as cursor:
-                cursor.execute(statement_of(question, self._target))
-                rows: Rows = list(cursor.fetchmany(MOST_ROWS)) if cursor.description else []
+                cursor.execute("START TRANSACTION READ ONLY")
+                try:
+                    cursor.execute(statement)
+                    rows: Rows = list(cursor.fetchmany(MOST_ROWS)) if cursor.description else []
+                finally:
+                    self._connection.rollback()
         except pymysql.MySQLError as error:
             code = error.args[0] if error.args else 0
             raise SourceProblem(self._words(error), lost=code in LOST or not self._connection.open) from None

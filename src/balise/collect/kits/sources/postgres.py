@@ -46,6 +46,7 @@ class PostgresSource:
                 row_factory=dict_row,
                 **named,
             )
+            self._connection.read_only = True
         except psycopg.Error as error:
             raise SourceProblem(self._words(error), lost=True) from None
 
@@ -68,9 +69,11 @@ class PostgresSource:
         return f"PostgreSQL at {self._where}: {text[:300]}"
 
     def ask(self, question: Mapping[str, Any]) -> Rows:
+        """One statement, prepared, in a transaction that is read only and rolled back."""
+        statement = statement_of(question, self._target)
         try:
-            with self._connection.cursor() as cursor:
-                cursor.execute(statement_of(question, self._target).encode(), prepare=False)
+            with self._connection.transaction(force_rollback=True), self._connection.cursor() as cursor:
+                cursor.execute(statement.encode(), prepare=True)
                 return with_value(cursor.fetchmany(MOST_ROWS)) if cursor.description else []
         except psycopg.Error as error:
             raise SourceProblem(self._words(error), lost=self._connection.broken or self._connection.closed) from None

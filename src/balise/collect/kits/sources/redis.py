@@ -14,6 +14,7 @@ from balise.api.credentials import CredentialBody
 from balise.api.kits import Target
 from balise.collect.kits.sources.source import MOST_ROWS, Rows, SourceProblem, login_of, place_of
 from balise.core.kits.forms import flat
+from balise.core.kits.reading import refused_redis
 
 
 class RedisSource:
@@ -84,6 +85,8 @@ class RedisSource:
             ]
         if command == "call":
             words = [str(word) for word in question.get("words", [])]
+            if why := refused_redis(words):
+                raise SourceProblem(why)
             answer = self._client.execute_command(*words)
             return [{"value": _text(one)} for one in (answer if isinstance(answer, list) else [answer])][:MOST_ROWS]
         raise SourceProblem(f"the kit asks for {command!r}, which is none of info, keyspace, commandstats, slowlog, "

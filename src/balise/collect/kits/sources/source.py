@@ -10,6 +10,7 @@ from typing import Any, Protocol
 from balise.api.credentials import CredentialBody, LoginCredential
 from balise.api.kits import Target
 from balise.api.places import is_nobodys
+from balise.core.kits.reading import refused_sql
 
 MOST_BYTES = 4 << 20
 """Bytes of one answer; a longer one is refused."""
@@ -66,14 +67,16 @@ def statement_of(question: Mapping[str, Any], target: Mapping[str, Any]) -> str:
     """The SQL of a question; `{field}` alone stands for a statement that the target has.
 
     Raises:
-        SourceProblem: the target has none.
+        SourceProblem: the target has none, or it does more than ask.
     """
     text = str(question.get("sql") or "").strip()
     if text.startswith("{") and text.endswith("}"):
         held = target.get(text[1:-1])
         if not held:
             raise SourceProblem(f"the target has no {text[1:-1]}")
-        return str(held)
+        text = str(held)
+    if why := refused_sql(text):
+        raise SourceProblem(why)
     return text
 
 
