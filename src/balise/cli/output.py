@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import os
+import re
 import shutil
 import sys
 from collections.abc import Callable, Sequence
@@ -78,9 +79,14 @@ def printable(text: str) -> str:
     return "".join(c if c.isprintable() else "·" for c in text)
 
 
+_PLAIN_NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)*(?:e[-+]?\d+)?(?: ?[A-Za-zµ°%/]{1,12})?", re.IGNORECASE)
+
+
 def safe_cell(text: str) -> str:
-    """A CSV cell that no spreadsheet takes for a formula."""
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not _is_number(text) else text
+    """A CSV cell that no spreadsheet takes for a formula, and no terminal for a command."""
+    text = "".join(c if c.isprintable() or c in "\n\t" else "·" for c in text)
+    begins = text.lstrip()[:1] in ("=", "+", "-", "@", "|", "%") or text[:1] in ("\n", "\t")
+    return "'" + text if begins and not _PLAIN_NUMBER.fullmatch(text) else text
 
 
 def _is_number(text: str) -> bool:

@@ -54,6 +54,8 @@ HEADERS = [
     (b"permissions-policy", b"camera=(), microphone=(), geolocation=()"),
 ]
 
+TRANSPORT = (b"strict-transport-security", b"max-age=31536000")
+
 Asgi = Callable[[Any, Any, Any], Awaitable[None]]
 
 
@@ -140,6 +142,9 @@ def _answer_problems(app: FastAPI) -> None:
             return page()
         if error.status_code == 404:
             return problem(404, f"There is nothing at {request.url.path}: see /api/openapi.json for what there is.")
+        if isinstance(error.__cause__, Refused):
+            # FastAPI takes whatever stops it from reading a body for a body that cannot be read.
+            return problem(error.__cause__.status, error.__cause__.detail)
         return problem(error.status_code, str(error.detail))
 
     @app.exception_handler(Exception)
@@ -235,7 +240,9 @@ def _with_headers(scope: Any, send: Any) -> Any:
             headers = list(message["headers"]) + HEADERS
             if immutable and message["status"] == 200:
                 headers.append((b"cache-control", b"public, max-age=31536000, immutable"))
-            elif scope["path"].startswith("/api/") and not any(k == b"cache-control" for k, _ in headers):
+            if scope.get("scheme") == "https":
+                headers.append(TRANSPORT)
+            if scope["path"].startswith("/api/") and not any(k == b"cache-control" for k, _ in headers):
                 headers.append((b"cache-control", b"no-store"))
             message = {**message, "headers": headers}
         await send(message)

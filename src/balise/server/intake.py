@@ -270,8 +270,10 @@ def _metrics_from_json(body: bytes) -> bytes:
 def _parse_json(body: bytes, request: Any) -> None:
     try:
         content = json.loads(body)
+        if not isinstance(content, dict):
+            raise ValueError("an object is expected")
         json_format.ParseDict(_without_ids(content), request, ignore_unknown_fields=True, max_recursion_depth=32)
-    except (ValueError, RecursionError, json_format.ParseError) as error:
+    except (ValueError, TypeError, AttributeError, RecursionError, json_format.ParseError) as error:
         raise WireError(f"the body is no OTLP JSON: {str(error)[:200]}") from None
 
 

@@ -23,6 +23,12 @@ MOST_UNZIPPED = 64 << 20
 PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
 log = logging.getLogger(__name__)
 
+_ALWAYS = [
+    (b"x-content-type-options", b"nosniff"),
+    (b"content-security-policy", b"default-src 'none'; frame-ancestors 'none'"),
+    (b"cache-control", b"no-store"),
+]
+
 Speaker = Callable[[int, Frame], Principal]
 """Whom a relay's frame is from; raises Refused when the relay may not speak for them."""
 Send = Callable[[dict[str, Any]], Awaitable[None]]
@@ -80,6 +86,8 @@ class OtlpPaths:
         kind = headers.get(b"content-type", b"").split(b";")[0].strip().lower()
         as_json = kind == JSON
         extra: list[tuple[bytes, bytes]] = []
+        if scope.get("scheme") == "https":
+            extra.append((b"strict-transport-security", b"max-age=31536000"))
         try:
             if scope["path"] == "/v1/relayed":
                 as_json = True
@@ -176,7 +184,7 @@ class OtlpPaths:
 
 
 async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: list[tuple[bytes, bytes]]) -> None:
-    headers = [(b"content-type", kind), (b"content-length", str(len(content)).encode()), *extra]
+    headers = [(b"content-type", kind), (b"content-length", str(len(content)).encode()), *_ALWAYS, *extra]
     await send({"type": "http.response.start", "status": status, "headers": headers})
     await send({"type": "http.response.body", "body": content})
 

@@ -22,7 +22,7 @@ from balise.api.spans import rfc3339, seconds
 from balise.api.status import Status
 from balise.server.access import SESSION_SECONDS, audit
 from balise.server.errors import Refused, unknown
-from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Number, Whoever
+from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Number, Whoever, same_origin
 from balise.store.state import tables
 
 router = APIRouter()
@@ -49,6 +49,7 @@ def who_am_i(principal: Whoever) -> Me:
 
 @router.post("/session", tags=["access"])
 def sign_in(console: ConsoleHere, request: Request, response: Response, body: SignIn) -> Me:
+    same_origin(request)
     origin = request.client.host if request.client else ""
     value, principal = console.access.sign_in(body.name, body.password, origin=origin)
     response.set_cookie(
@@ -65,6 +66,7 @@ def sign_in(console: ConsoleHere, request: Request, response: Response, body: Si
 
 @router.delete("/session", tags=["access"])
 def sign_out(console: ConsoleHere, request: Request, response: Response) -> Note:
+    same_origin(request)
     value = request.cookies.get(COOKIE)
     if value:
         console.access.sign_out(value)

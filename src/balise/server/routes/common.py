@@ -37,7 +37,7 @@ def whoever(request: Request) -> Principal | None:
     if not cookie:
         return None
     if request.method not in ("GET", "HEAD"):
-        _same_origin(request)
+        same_origin(request)
     return console.access.cookie(cookie)
 
 
@@ -48,10 +48,11 @@ async def in_turn(console: Console, who: Principal, work: Callable[[], BaseModel
     return Response(content, media_type="application/json")
 
 
-def _same_origin(request: Request) -> None:
-    """A page of somebody else's must not act with the cookie of whoever looks at it."""
+def same_origin(request: Request) -> None:
+    """A page of somebody else's must not act with the cookie of whoever looks at it, nor sign them in or out."""
     origin = request.headers.get("origin")
-    if origin and urlsplit(origin).netloc != request.headers.get("host"):
+    ours = {request.headers.get("host"), urlsplit(the_console(request).settings.public_url).netloc} - {"", None}
+    if origin and urlsplit(origin).netloc not in ours:
         raise Refused(403, "This request comes from a page of another origin.")
 
 

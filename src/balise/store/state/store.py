@@ -37,7 +37,10 @@ class StateStore:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self.path = folder / "state.db"
         # The service and the command line may both come first to a new folder.
-        with (folder / "state.lock").open("w") as lock:
+        place = folder / "state.lock"
+        place.touch(mode=0o600)
+        place.chmod(0o600)
+        with place.open("w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             self.engine = open_engine(self.path)
             with self.engine.begin() as connection:
