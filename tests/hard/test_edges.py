@@ -6,6 +6,8 @@ import gzip
 import os
 import stat
 import subprocess
+import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import asyncssh
@@ -14,6 +16,7 @@ import pytest
 
 from balise.api.credentials import SshCredential
 from balise.cli.output import safe_cell
+from peaks import peak_mib
 from running import Service
 
 
@@ -66,6 +69,36 @@ def test_a_request_that_is_too_large_is_told_so(service: Service) -> None:
         answer = httpx.post(f"{service.url}/api/v1/metrics/query", content=content, headers=headers, timeout=10)
         assert answer.status_code == 413
         assert answer.headers["content-type"] == "application/problem+json"
+
+
+def test_bombs_are_not_unpacked_and_hold_nobody_up(service: Service) -> None:
+    headers = {"Authorization": f"Bearer {service.tokens['ingest']}", "Content-Encoding": "gzip"}
+    bombs = {
+        "application/json": gzip.compress(b'{"resourceMetrics": [' + b"[" * (40 << 20), 9),
+        "application/x-protobuf": gzip.compress(bytes(200 << 20), 9),
+    }
+    before, slowest = peak_mib(service), 0.0
+    with ThreadPoolExecutor(12) as pool:
+        sent = [
+            pool.submit(
+                httpx.post, service.url + path, content=bomb, headers={**headers, "Content-Type": kind}, timeout=30
+            )
+            for kind, bomb in bombs.items()
+            for path in ("/v1/metrics", "/v1/logs")
+            for _ in range(3)
+        ]
+        while not all(one.done() for one in sent):
+            began = time.perf_counter()
+            assert httpx.get(f"{service.url}/api/v1/status", timeout=30).status_code == 200
+            slowest = max(slowest, time.perf_counter() - began)
+            time.sleep(0.02)
+    assert {one.result().status_code for one in sent} == {400}
+    assert slowest < 2
+    assert peak_mib(service) - before < 250
+    long = b'{"resourceMetrics": [' + b" " * (5 << 20) + b"]}"
+    json_headers = {"Authorization": headers["Authorization"], "Content-Type": "application/json"}
+    answer = httpx.post(f"{service.url}/v1/metrics", content=long, headers=json_headers, timeout=30)
+    assert answer.status_code == 413
 
 
 def test_nobody_else_reads_what_is_in_the_data_folder(service: Service) -> None:

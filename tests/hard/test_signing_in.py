@@ -16,12 +16,8 @@ from balise.server.access import Access
 from balise.server.errors import Refused
 from balise.server.tries import HASHES, OF_ADDRESS, OF_ALL, OF_NAME, OF_ONE, Passwords, Tries
 from balise.store.state.store import StateStore
+from peaks import peak_mib
 from running import Service
-
-
-def peak_mib(service: Service) -> float:
-    status = Path(f"/proc/{service._process.pid}/status").read_text()  # type: ignore[union-attr]
-    return int(status.split("VmHWM:")[1].split()[0]) / 1024
 
 
 def test_a_storm_of_guesses_takes_little_and_holds_nobody_up(service: Service) -> None:

@@ -181,6 +181,7 @@ def test_what_a_relay_took_arrives_once_through_outage_and_crash(own_service: Se
         events = admin.query_events(EventQuery(text="buoy", limit=300)).items
         assert sorted(int(e.body.split()[1]) for e in events) == list(range(100))
         assert {e.host for e in events} == {"pier-9"}
+        until(lambda: admin.call("GET", "/relays")["items"][0]["report"], 30)
         [told] = admin.call("GET", "/relays")["items"]
         assert (told["state"], told["behind"], told["report"]["dropped"]) == ("ok", 1, 0)
         _refusals(service, admin, relay)

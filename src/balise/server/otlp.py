@@ -6,7 +6,8 @@ import asyncio
 import json
 import logging
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from balise.api.agents import behind_by
@@ -20,6 +21,12 @@ from balise.store.writer import Busy, Stopped
 
 MOST_SENT = 8 << 20
 MOST_UNZIPPED = 64 << 20
+ALWAYS_UNZIPPED, MOST_RATIO = 1 << 20, 100
+"""A body may become so large, or so many times larger than it came; points of real systems come to some ten times."""
+MOST_JSON = 4 << 20
+"""JSON takes thirty times its size while it is read."""
+MOST_IN_HAND = 192 << 20
+"""Bytes of all bodies that are worked on at once."""
 PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
 log = logging.getLogger(__name__)
 
@@ -80,6 +87,7 @@ class OtlpPaths:
         self._metrics = metrics
         self._logs = logs
         self._speaker = speaker
+        self._held = 0
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
         headers = dict(scope["headers"])
@@ -96,14 +104,11 @@ class OtlpPaths:
                 return
             principal = self._admit(scope, headers, kind)
             body = await _read(receive, headers)
-            if scope["path"] == "/v1/metrics":
-                behind = behind_by(headers, time.time()) if principal.host is not None else None
-                outcome = await self._metrics.take(principal, body, as_json=as_json, behind=behind)
-                noun = "points"
-            else:
-                delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100]
-                outcome = await self._logs.take(principal, body, as_json=as_json, delivery=delivery)
-                noun = "records"
+            if as_json and len(body) > MOST_JSON:
+                raise _Refused(413, f"JSON is taken up to {MOST_JSON >> 20} MiB: send it in parts, or as protobuf")
+            noun = "points" if scope["path"] == "/v1/metrics" else "records"
+            with self._in_hand(len(body) * (16 if as_json else 1)):
+                outcome = await self._take(scope, headers, principal, body, as_json=as_json)
             status, content = 200, answer_body(outcome, as_json, noun)
         except _Refused as error:
             status, content = error.status, status_body(str(error), as_json)
@@ -121,6 +126,26 @@ class OtlpPaths:
             extra.append((b"retry-after", b"10"))
         await _answer(send, status, content, JSON if as_json else PROTOBUF, extra)
 
+    async def _take(
+        self, scope: dict[str, Any], headers: dict[bytes, bytes], principal: Principal, body: bytes, *, as_json: bool
+    ) -> Outcome:
+        if scope["path"] == "/v1/metrics":
+            behind = behind_by(headers, time.time()) if principal.host is not None else None
+            return await self._metrics.take(principal, body, as_json=as_json, behind=behind)
+        delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100]
+        return await self._logs.take(principal, body, as_json=as_json, delivery=delivery)
+
+    @contextmanager
+    def _in_hand(self, size: int) -> Iterator[None]:
+        """While a body is worked on: there is room for so many bytes of them. One alone is always taken."""
+        if self._held and self._held + size > MOST_IN_HAND:
+            raise Busy
+        self._held += size
+        try:
+            yield
+        finally:
+            self._held -= size
+
     async def _relayed(self, scope: dict[str, Any], headers: dict[bytes, bytes], receive: Receive) -> bytes:
         """Takes a bundle of what a relay took; answers what became of each frame."""
         relay = self._bearer(scope, headers)
@@ -132,7 +157,10 @@ class OtlpPaths:
         except BundleError as error:
             raise WireError(str(error)) from None
         behind = behind_by(headers, time.time()) or 0.0
-        answers = await asyncio.gather(*(self._frame(relay.relay, frame, content, behind) for frame, content in frames))
+        with self._in_hand(len(body)):
+            answers = await asyncio.gather(
+                *(self._frame(relay.relay, frame, content, behind) for frame, content in frames)
+            )
         return BundleAnswer(frames=list(answers)).model_dump_json(exclude_defaults=True).encode()
 
     async def _frame(self, relay: int, frame: Frame, body: bytes, relay_behind: float) -> FrameStatus:
@@ -207,8 +235,10 @@ async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:
         raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
     encoding = headers.get(b"content-encoding", b"").strip().lower()
     if encoding == b"gzip":
+        limit = min(MOST_UNZIPPED, max(ALWAYS_UNZIPPED, MOST_RATIO * len(body)))
         try:
-            return unzipped(body, MOST_UNZIPPED)
+            # What can only become a little is not worth another thread.
+            return unzipped(body, limit) if len(body) < 4096 else await asyncio.to_thread(unzipped, body, limit)
         except NotUnpacked as error:
             raise WireError(str(error)) from None
     if encoding not in (b"", b"identity"):
