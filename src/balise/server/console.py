@@ -306,6 +306,8 @@ class Console:
         kit = self.kits.chosen(name)
         if body.credential is not None:
             self.credentials.usable(body.credential, who, None)
+        if body.target.get("socket") and who.role != "administrator":
+            raise bad_field("target.socket", "only an administrator may have a socket of this machine asked")
         try:
             target = whole_target(kit, body.target, here=True)
         except TargetError as error:

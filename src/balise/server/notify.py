@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 import logging
 import os
 import smtplib
@@ -14,6 +13,7 @@ from urllib.parse import urlsplit
 
 import httpx
 
+from balise.api.places import is_nobodys
 from balise.api.spans import rfc3339
 from balise.server.mail import compose
 from balise.store.state.secrets import Sealer
@@ -39,7 +39,7 @@ class NotThrough(Exception):
 
 
 def checked_address(host: str, port: int) -> str:
-    """The address a webhook is sent to.
+    """The address a webhook or a mail is sent to.
 
     Link-local addresses (where clouds keep the credentials of a machine), multicast and unspecified ones are
     refused, and what was checked is what is connected to.
@@ -52,13 +52,9 @@ def checked_address(host: str, port: int) -> str:
     except (OSError, UnicodeError):
         raise NotThrough(f"{host[:100]} cannot be resolved: is the name right?") from None
     for *_, address in found:
-        plain = ipaddress.ip_address(str(address[0]).split("%")[0])
-        mapped = getattr(plain, "ipv4_mapped", None) or plain
-        # IPv6 counts its own loopback among what is reserved.
-        refused = mapped.is_link_local or mapped.is_multicast or mapped.is_unspecified or mapped.is_reserved
-        if mapped.is_loopback or not refused:
+        if not is_nobodys(str(address[0])):
             return str(address[0])
-    raise NotThrough(f"{host} leads to an address that webhooks are not sent to (link-local, multicast or reserved)")
+    raise NotThrough(f"{host[:100]} leads to an address that nothing is sent to (link-local, multicast or reserved)")
 
 
 def _in_our_words(error: BaseException) -> str:
@@ -133,6 +129,18 @@ def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Deliver
         raise NotThrough(f"the receiver answered {status}", alone=status in OF_ITS_CONTENT)
 
 
+class _Mail(smtplib.SMTP):
+    """Connects to the checked address while the certificate is that of the name."""
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        made: socket.socket = super()._get_socket(checked_address(host, port), port, timeout)  # type: ignore[misc]
+        return made
+
+
+class _MailOverTls(smtplib.SMTP_SSL, _Mail):
+    """The same from the first byte on in TLS."""
+
+
 def send_mail(
     settings: dict[str, Any], secret: str | None, delivery: Delivery, public_url: str, only: Sequence[str] | None
 ) -> list[str]:
@@ -147,11 +155,11 @@ def send_mail(
     context = ssl.create_default_context()
     try:
         if settings["security"] == "tls":
-            server: smtplib.SMTP = smtplib.SMTP_SSL(
+            server: smtplib.SMTP = _MailOverTls(
                 settings["server"], settings["port"], timeout=TIME_LIMIT, context=context
             )
         else:
-            server = smtplib.SMTP(settings["server"], settings["port"], timeout=TIME_LIMIT)
+            server = _Mail(settings["server"], settings["port"], timeout=TIME_LIMIT)
         with server:
             if settings["security"] == "starttls":
                 server.starttls(context=context)

@@ -235,6 +235,9 @@ class ServiceBook:
                 )
             if kit.generic and who.role != "administrator":
                 raise bad_field("kit", "only an administrator may have any command run over SSH: make a kit of it")
+        usual = kit.target["socket"].default if "socket" in kit.target else None
+        if who.role != "administrator" and body.target.get("socket") not in (None, "", usual):
+            raise bad_field("target.socket", "only an administrator may have another socket than the kit's asked")
         self._check_credential(kit, known, body, who)
         target = self.reach.whole(kit, known, body.target, body.mode)
         if known is not None:

@@ -6,6 +6,7 @@ What is read: SNMPv2-MIB (RFC 3418), IF-MIB (RFC 2863) and HOST-RESOURCES-MIB (R
 from __future__ import annotations
 
 import asyncio
+import socket
 import time
 from collections.abc import Iterator
 from typing import Any
@@ -28,6 +29,7 @@ from pysnmp.proto.rfc1905 import EndOfMibView, NoSuchInstance, NoSuchObject
 
 from balise.api.credentials import Snmp2Credential, Snmp3Credential
 from balise.api.hosts import Facts
+from balise.api.places import is_nobodys
 from balise.api.remote import RemoteTarget
 from balise.collect.readings import Collector, Meaning, Reading, Sorted
 from balise.collect.remote.link import LinkProblem, Taken
@@ -199,13 +201,26 @@ class SnmpLink:
 
     async def _there(self) -> Any:
         if self._transport is None:
-            kind = Udp6TransportTarget if ":" in self._target.address else UdpTransportTarget
+            address = await self._resolved()
+            kind = Udp6TransportTarget if ":" in address else UdpTransportTarget
             each = max(0.5, self._target.time_limit / 3)
             try:
-                self._transport = await kind.create((self._target.address, self._target.port), timeout=each, retries=1)
-            except Exception as error:  # noqa: BLE001  its own classes for a name that cannot be resolved
-                raise LinkProblem("failed", f"the address cannot be resolved: {str(error)[:200]}") from None
+                self._transport = await kind.create((address, self._target.port), timeout=each, retries=1)
+            except Exception:  # noqa: BLE001  its own classes for an address that cannot be used
+                raise LinkProblem("failed", "the address cannot be used: is it right?") from None
         return self._transport
+
+    async def _resolved(self) -> str:
+        """The address that is sent to, looked at before anything goes there."""
+        name, port = self._target.address, self._target.port
+        try:
+            found = await asyncio.get_running_loop().getaddrinfo(name, port, type=socket.SOCK_DGRAM)
+        except (OSError, UnicodeError):
+            raise LinkProblem("failed", f"the name {name!r} cannot be resolved: is it right?") from None
+        address = str(found[0][4][0])
+        if is_nobodys(address):
+            raise LinkProblem("failed", f"{name} leads to {address}, which is no server's address")
+        return address
 
     def _checked(self, answer: Any) -> list[tuple[Any, Any]]:
         problem, status, _, rows = answer
