@@ -422,7 +422,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read Channel */
+        /**
+         * Read Channel
+         * @description Whoever is no administrator does not see a webhook's whole address: it may be all that it takes to use it.
+         */
         get: operations["read_channel_api_v1_channels__name__get"];
         /**
          * Put Channel
@@ -4076,7 +4079,7 @@ export interface components {
             /** Name */
             name: string | null;
             /** Role */
-            role: ("viewer" | "operator" | "administrator" | "ingest") | null;
+            role: ("viewer" | "operator" | "administrator" | "ingest") | ("agent" | "relay" | "waiting") | null;
         };
         /** Measure */
         Measure: {
