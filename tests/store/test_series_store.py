@@ -307,8 +307,9 @@ def test_rollups_and_raw_points_answer_alike(box: Box, take: str) -> None:
     box.store.lay_down([ids], [times], [rng.integers(0, 50, (3, 480)).astype(float)])
     steps = Steps(T0, FIVE, 24)
     selection = box.engine._selector.select(box.metric, None, ["label.site"])
+    every = np.arange(len(selection.series))
     answers = [
-        box.engine._take(box.metric, selection.series, selection.groups, steps, take, tier)  # type: ignore[arg-type]
+        box.engine._take(box.metric, selection, every, steps, take, tier)  # type: ignore[arg-type]
         for tier in ("raw", "5m")
     ]
     np.testing.assert_allclose(answers[0], answers[1])

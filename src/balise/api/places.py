@@ -14,7 +14,7 @@ _ADDRESS = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._:%-]{0,252}[A-Za-z0-9])?|[0-9A
 _Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
 _MACHINES_OWN = [
     ipaddress.ip_network(text)
-    for text in ("100.100.100.200/32", "168.63.129.16/32", "192.0.0.0/24", "fd00:ec2::/32", "fd20:ce::254/128")
+    for text in ("100.100.100.200/32", "168.63.129.16/32", "192.0.0.192/32", "fd00:ec2::/32", "fd20:ce::254/128")
 ]
 """Where clouds tell a machine its secrets, besides link-local addresses."""
 _TRANSLATED = ipaddress.ip_network("64:ff9b::/96")
