@@ -76,7 +76,7 @@ def test_a_line_without_a_credential_asks_for_one() -> None:
 
 
 def test_a_list_is_bounded() -> None:
-    entries, problems = read("\n".join(f"192.0.{n}.0/22" for n in range(0, 40, 4)))
+    entries, problems = read("\n".join(f"192.0.{n}.0/22" for n in range(4, 44, 4)))
     assert len(entries) <= 5000 and problems[0][1].startswith("the list is longer than 5000")
 
 
