@@ -71,7 +71,7 @@ class Blocks:
 
     def _first(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName) -> int:
         """The first step in which there may be anything."""
-        oldest = self._reader.oldest(tier, metric, series)
+        oldest = self._reader.oldest(tier, metric, series, steps.start)
         if oldest is None:
             return steps.count
         return int(np.clip((oldest - steps.start) // steps.width, 0, steps.count))

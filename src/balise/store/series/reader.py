@@ -163,12 +163,17 @@ class Reader:
                     out[mine[(own >= low) & (own <= high)]] += rows
         return out
 
-    def oldest(self, tier: TierName, metric: int, series: Sequence[int]) -> int | None:
-        """From when on there may be anything of some series of a metric in a tier, nanoseconds; None for nothing."""
+    def oldest(self, tier: TierName, metric: int, series: Sequence[int], start: int) -> int | None:
+        """From when on there may be anything of some series of a metric in a tier, nanoseconds; None for nothing.
+
+        What is before `start` need not be told apart.
+        """
         with self._engine.connect() as connection:
             query = "SELECT min(day) FROM matrix WHERE tier = ? AND metric = ?"
             day = connection.exec_driver_sql(query, (TIER_SECONDS[tier], metric)).scalar()
         found = [int(day) * DAY] if day is not None else []
+        if found and found[0] <= start:
+            return found[0]
         found += [int(s.times[: s.rows].min()) for s in self._head.of_any(series) if s.rows]
         return min(found, default=None)
 
@@ -206,7 +211,7 @@ class Reader:
         with self._snapshot(series) as (connection, recent, tails):
             out = _room(len(series), steps.count, set(FIELDS) if any(recent) else fields)
             self._merge_matrices(connection, tier, metric, wanted[order], order, steps, out, fields)
-            sizes = np.array([sum(len(times) for times, _ in pieces) for pieces in recent], np.int64)
+            sizes = np.array([sum(len(t) for t, _ in pieces) if pieces else 0 for pieces in recent], np.int64)
             for fresh in in_weight(np.flatnonzero(sizes), sizes, RECENT_AT_ONCE):
                 joined = [_joined(recent[place], 0, steps.end) for place in fresh.tolist()]
                 self._add_recent(connection, wanted[fresh], joined, tails, fresh, steps, out)
