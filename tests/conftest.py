@@ -11,7 +11,7 @@ from hypothesis import settings
 from balise.client import Balise
 from running import Receiver, Service
 
-_LONGEST = ("test_outages.py", "test_pages.py", "test_collecting.py", "test_demo.py")
+_LONGEST = ("test_bench.py", "test_outages.py", "test_pages.py", "test_collecting.py", "test_demo.py")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
