@@ -18,6 +18,7 @@ from balise.server.errors import bad_field
 from balise.server.metrics import Metrics
 from balise.server.watched import LimitsOf, Watched
 from balise.store.series.catalogue import Metric
+from balise.store.series.query import TooLarge
 from balise.store.series.store import SeriesStore
 
 F64 = NDArray[np.float64]
@@ -62,11 +63,8 @@ class Rehearsals:
         reach = start - rule.over - (MAX_GAP / NS if rule.measuring.windows.growing else 0.0)
         points = int(self._store.reader.count(rule.series, int(reach * NS), int(end * NS)).sum()) if rule.series else 0
         if points > MOST_POINTS or len(rule.groups) * (end - start) / step > MOST_ASKED:
-            raise bad_field(
-                "from",
-                f"that is {points / 1e6:,.0f} million points of {len(rule.series):,} series to look at: "
-                "take a shorter span, or fewer hosts",
-            )
+            what = f"{points / 1e6:,.0f} million points of {len(rule.series):,} series in {len(rule.groups):,} groups"
+            raise bad_field("from", f"{what} are too much to look at: take a shorter span, or fewer hosts")
         behind = np.broadcast_to(self._clocks.behind_of(rule.hosts), len(rule.series))
         moments = np.arange(start, end, step)
         at_once = max(1, int(len(moments) * POINTS_AT_ONCE / max(1, points)))
@@ -94,7 +92,10 @@ class Rehearsals:
         measure = rule.body.measure
         width = max(300.0, -(-((end - start) / 2880) // 300) * 300)
         steps = Steps(int(start // width * width) * NS, int(width) * NS, max(1, int((end - start) // width)))
-        answer = self._metrics.engine.ask(metric, measure.where, steps, measure.take, measure.each)
+        try:
+            answer = self._metrics.engine.ask(metric, measure.where, steps, measure.take, measure.each)
+        except TooLarge as error:
+            raise bad_field("from", str(error)) from None
         steps, width = answer.steps, answer.steps.width / NS
         found = smoothed(answer.values, max(1, round(rule.over / width)), measure.take)
         values = np.full((len(rule.groups), steps.count), np.nan)

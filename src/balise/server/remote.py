@@ -96,7 +96,8 @@ class RemoteBook:
             )
             raise bad_field(missing, f"{name!r} was never collected remotely: say its protocol, address and credential")
         # Whoever says where a secret is sent needs the right to it: only how often is no such matter.
-        if held is None or known.mode != "remote" or body.model_fields_set - {"every", "time_limit"}:
+        where = body.model_dump(exclude={"every", "time_limit"}, exclude_defaults=True)
+        if held is None or known.mode != "remote" or where or "site" in body.model_fields_set:
             self._credentials.usable(credential, who, None, known.groups)
         before = f"{held.address}:{held.port}" if held else ""
         moved = held is None or (body.address or held.address, body.port or held.port) != (held.address, held.port)
