@@ -122,7 +122,7 @@ class Watched:
                 self.groups[group].rows += 1
         if not added:
             return []
-        size = max(added) + 1
+        size = max(added) + 2
         if size > len(self._row_of):
             self._row_of = np.concatenate([self._row_of, np.full(size - len(self._row_of) + 1024, -1, np.int64)])
         self._row_of[added] = np.arange(len(self.series), len(self.series) + len(added))
@@ -221,12 +221,12 @@ class Watched:
 
     def observe(self, series: I64, times: F64, values: F64, came_at: float) -> None:
         """Takes points that came at a moment by our clock, times in unix seconds."""
-        if not len(self._row_of):
+        if not self.series or not len(series):
             return
-        known = series < len(self._row_of)
-        rows = np.where(known, self._row_of[np.where(known, series, 0)], -1)
-        mine = rows >= 0
-        if mine.any():
+        # Whatever is beyond the last place is no series of this rule, as that place is kept free.
+        rows = self._row_of.take(series, mode="clip")
+        mine = np.flatnonzero(rows >= 0)
+        if len(mine):
             self.measuring.observe(rows[mine], times[mine], values[mine], came_at)
 
     def propose(self, now: float, behind: F64 | float) -> tuple[list[Transition], F64]:

@@ -80,8 +80,8 @@ class _Side:
         self.raised[row] = self.raised[row] if raised is None else raised
         self.busy[row] = True
 
-    def advance(self, now: float, values: F64, known: Mask, rows: slice) -> bool:
-        """Takes values of some rows, `known` where they are numbers; answers whether any of those is raised."""
+    def advance(self, now: float, values: F64, rows: slice) -> bool:
+        """Takes values of some rows, NaN for none; answers whether any of the rows is raised."""
         signed = values if self.sign > 0 else -values
         breached = signed > self.breach[rows]
         busy = self.busy[rows]
@@ -89,7 +89,7 @@ class _Side:
             return False
         since, raised = self.since[rows], self.raised[rows]
         begun = ~np.isnan(since)
-        fresh, over = breached & ~begun, begun & known & ~breached
+        fresh, over = breached & ~begun, begun & ~np.isnan(values) & ~breached
         self.moved = self.moved or bool(fresh.any()) or bool(over.any())
         since[fresh] = now
         since[over] = np.nan
@@ -193,17 +193,16 @@ class LimitMachine:
         """Takes the values of all groups at `now` (unix seconds; NaN where there is none); answers the levels that
         have to change. The same changes are proposed again until they are settled."""
         changed: list[Transition] = []
-        for rows in _blocks(len(values)):
-            changed.extend(self._propose_block(now, values[rows], rows))
+        with np.errstate(invalid="ignore"):
+            for rows in _blocks(len(values)):
+                changed.extend(self._propose_block(now, values[rows], rows))
         return changed
 
     def _propose_block(self, now: float, values: F64, rows: slice) -> Iterator[Transition]:
-        known = ~np.isnan(values)
         after = np.zeros(len(values), np.int8)
-        with np.errstate(invalid="ignore"):
-            for severity, side in self._sides:
-                if side.advance(now, values, known, rows):
-                    after[side.raised[rows]] = severity
+        for severity, side in self._sides:
+            if side.advance(now, values, rows):
+                after[side.raised[rows]] = severity
         before = self.level[rows]
         for i in np.flatnonzero(after != before).tolist():
             row = rows.start + i

@@ -145,7 +145,10 @@ class Measuring:
         return combine_growth(*self._growth(rows), groups)[:, 0]
 
     def _growth(self, rows: I64) -> tuple[F64, F64]:
-        return told_growth(self.windows.summary.rows(rows), self.windows.delta[rows], self.windows.over)
+        summary, delta = self.windows.summary, self.windows.delta[rows]
+        if not delta.any():
+            return summary.grown[rows], summary.seen[rows]
+        return told_growth(summary.rows(rows), delta, self.windows.over)
 
     def _percentiles(self, changed: I64) -> F64:
         touched = self.group_of[changed] if not self._stale else self.group_of

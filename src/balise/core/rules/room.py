@@ -24,13 +24,17 @@ class Room:
 
     def grow(self, used: Mapping[str, AnyArray], rows: int) -> dict[str, AnyArray]:
         """The arrays that are named, with `rows` rows more than those that are used now."""
-        return {name: self._grown(name, used[name], rows, fill) for name, fill in self._fills.items()}
+        grown: dict[str, AnyArray] = {}
+        for name in self._fills:
+            now, held = used[name], self._held.get(name)
+            size = len(now) + rows
+            if held is None or now.base is not held or len(held) < size or held.shape[1:] != now.shape[1:]:
+                held = self._held[name] = self._larger(now, size, self._fills[name])
+            grown[name] = held[:size]
+        return grown
 
-    def _grown(self, name: str, used: AnyArray, rows: int, fill: object) -> AnyArray:
-        size = len(used) + rows
-        held = self._held.get(name)
-        if held is None or used.base is not held or held.shape[1:] != used.shape[1:] or len(held) < size:
-            held = np.full((size + max(64, size // 8), *used.shape[1:]), fill, used.dtype)
-            held[: len(used)] = used
-            self._held[name] = held
-        return held[:size]
+    @staticmethod
+    def _larger(used: AnyArray, size: int, fill: object) -> AnyArray:
+        held = np.full((size + max(64, size // 8), *used.shape[1:]), fill, used.dtype)
+        held[: len(used)] = used
+        return held

@@ -36,7 +36,8 @@ _NEWEST: dict[str, object] = {
     "last_time": -np.inf,
     "last_value": np.nan,
     "_came_at": 0.0,
-    "_gaps": FIRST_INTERVAL,
+    "_gaps": np.nan,
+    "_gaps_seen": 0,
     "_counter": False,
     "delta": False,
 }
@@ -72,6 +73,7 @@ class Windows:
         self.last_value = np.empty(0)
         self._came_at = np.empty(0)
         self._gaps = np.empty((0, 3))
+        self._gaps_seen = np.empty(0, np.int64)
         self._counter = np.empty(0, bool)
         self.delta = np.empty(0, bool)
         self._times = np.empty((0, 4))
@@ -135,15 +137,13 @@ class Windows:
             self._append(rows, times, values)
 
     def _see_gaps(self, rows: I64, gap: F64) -> None:
-        """The last three gaps of each row; the first that is seen counts as all three."""
+        """The last three gaps of each row, each in the place of the one three before."""
         seen = np.isfinite(gap)
         if not seen.all():
             rows, gap = rows[seen], gap[seen]
-        held = self._gaps[rows]
-        now = np.empty_like(held)
-        now[:, 0] = gap
-        now[:, 1:] = np.where(held[:, :1] == FIRST_INTERVAL, gap[:, None], held[:, :2])
-        self._gaps[rows] = now
+        turn = self._gaps_seen[rows]
+        self._gaps[rows, turn % 3] = gap
+        self._gaps_seen[rows] = turn + 1
 
     def _append(self, rows: I64, times: F64, values: F64) -> None:
         full = self._size[rows] == self._times.shape[1]
@@ -268,7 +268,10 @@ class Windows:
 
     def silent(self, now: float, behind: F64 | float) -> Mask:
         """Series that were heard once, and have now missed three intervals; one long gap is no interval."""
-        interval = np.maximum(np.sort(self._gaps, axis=1)[:, 1], 5.0)
+        # The first gap that is seen counts as all three, until there are others.
+        gaps = np.where(np.isnan(self._gaps), self._gaps[:, :1], self._gaps)
+        gaps[self._gaps_seen == 0] = FIRST_INTERVAL
+        interval = np.maximum(np.sort(gaps, axis=1)[:, 1], 5.0)
         return (self.edges(now, behind) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
 
 

@@ -103,8 +103,12 @@ def _numbered(groups: I64) -> tuple[I64 | slice, I64]:
 
 def combine(summary: Summary, delta: NDArray[np.bool_], groups: I64, take: Take) -> F64:
     """One line for each group, [groups, steps], of series that are all there; `groups` from 0 up without a gap."""
-    if take in ("min", "max", "last") and len(groups) and _each_its_own(groups):
-        return {"min": summary.low, "max": summary.high, "last": summary.last}[take]
+    if len(groups) and _each_its_own(groups):
+        if take in ("min", "max", "last"):
+            return {"min": summary.low, "max": summary.high, "last": summary.last}[take]
+        if take == "avg":
+            with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+                return summary.total / summary.count
     made = Combining(take, int(groups.max(initial=-1)) + 1, summary.count.shape[1])
     made.add(summary, delta, groups, slice(None))
     return made.answer()
@@ -112,6 +116,9 @@ def combine(summary: Summary, delta: NDArray[np.bool_], groups: I64, take: Take)
 
 def combine_rates(grown: F64, seen: F64, groups: I64) -> F64:
     """Growth a second of each group: its series' rates added up, [groups, steps]."""
+    if len(groups) and _each_its_own(groups):
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+            return np.where(seen > 0, grown / seen, np.nan)
     made = Combining("rate", int(groups.max(initial=-1)) + 1, grown.shape[1])
     made.add_growth(grown, seen, groups, slice(None))
     return made.answer()

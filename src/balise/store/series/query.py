@@ -102,6 +102,8 @@ def _members(text: str) -> Any:
 
 def group_values(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, str]:
     """What a series has of some attributes, as text, by which groups are made."""
+    if by == ["host"]:
+        return {"host": _group_text(hosts.attribute(one.host, "host"))}
     own = dict(one.attributes)
     own_host = ("host", "group")
     return {
