@@ -272,7 +272,8 @@ class Windows:
         gaps = np.where(np.isnan(self._gaps), self._gaps[:, :1], self._gaps)
         gaps[self._gaps_seen == 0] = FIRST_INTERVAL
         interval = np.maximum(np.sort(gaps, axis=1)[:, 1], 5.0)
-        return (self.edges(now, behind) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
+        silent: Mask = (self.edges(now, behind) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
+        return silent
 
 
 def _blocks(rows: I64) -> Iterator[I64]:
