@@ -20,6 +20,7 @@ from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
 from balise.api.status import Status
+from balise.listen.door import Door
 from balise.relay.buffer import Buffer
 from balise.relay.senders import Away, Senders
 
@@ -50,6 +51,7 @@ class RelayFace:
         buffer: Buffer,
         senders: Senders,
         http: httpx.AsyncClient,
+        door: Door,
         *,
         start: Callable[[], Awaitable[None]],
         stop: Callable[[], Awaitable[None]],
@@ -57,6 +59,7 @@ class RelayFace:
         self._buffer = buffer
         self._senders = senders
         self._http = http
+        self._door = door
         self._start = start
         self._stop = stop
 
@@ -107,6 +110,7 @@ class RelayFace:
             raise _Answer(503, "the console is away, and this token was never shown here before", retry=10) from None
         if sender is None:
             raise _Answer(401, "the token is not known or has expired")
+        self._door.showed(scope.get("client"), sender.name, delivers=True)
         if sender.role not in ("ingest", "agent", "administrator"):
             raise _Answer(403, "the token may not deliver")
         content_type = headers.get(b"content-type", b"").split(b";")[0].strip().lower()

@@ -26,6 +26,7 @@ from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import attempt
 from balise.collect.work import Chore
+from balise.listen.door import Door
 from balise.relay.buffer import Buffer
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
@@ -77,12 +78,12 @@ class Relay:
         self._buffer: Buffer | None = None
         self.senders = Senders(folder, self._http)
 
-    def face(self) -> RelayFace:
+    def face(self, door: Door) -> RelayFace:
         """Made where the event loop runs, because the buffer belongs to it."""
         self._buffer = Buffer(self._folder / "buffer", self._limit)
         self._forwarder = Forwarder(self._buffer, self._http)
         self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side, gate=self._hands)
-        return RelayFace(self._buffer, self.senders, self._through, start=self.start, stop=self.stop)
+        return RelayFace(self._buffer, self.senders, self._through, door, start=self.start, stop=self.stop)
 
     async def start(self) -> None:
         self._probing.start()

@@ -10,6 +10,8 @@ from pathlib import Path
 
 import uvicorn
 
+from balise.listen.connection import Loop, config_of
+from balise.listen.door import Door, room_for_connections
 from balise.relay.identity import RelayError, load
 from balise.relay.relay import Relay
 
@@ -37,26 +39,16 @@ def run_relay(
         listener.close()
         raise RelayError(f"cannot listen on {address}:{port}: {error.strerror}; choose another with --listen") from None
 
+    door = Door(most=room_for_connections())
+
     async def serve() -> None:
         relay = Relay(folder, identity, limit=limit, side_by_side=side_by_side)
-        config = uvicorn.Config(
-            relay.face(),
-            log_config=None,
-            access_log=False,
-            lifespan="on",
-            timeout_graceful_shutdown=5,
-            timeout_keep_alive=75,
-            server_header=False,
-            proxy_headers=False,
-            ssl_certfile=certificate[0] if certificate else None,
-            ssl_keyfile=certificate[1] if certificate else None,
-            limit_concurrency=4000,
-        )
+        config = config_of(relay.face(door), door, stop_within=5, tls=certificate)
         server = uvicorn.Server(config)
         # The server raises the signal that ended it once more: it has done its work then.
         signal.signal(signal.SIGTERM, lambda *_: None)
         await server.serve(sockets=[listener])
 
-    with contextlib.suppress(KeyboardInterrupt):
-        asyncio.run(serve())
+    with contextlib.suppress(KeyboardInterrupt), asyncio.Runner(loop_factory=Loop) as runner:
+        runner.run(serve())
     return 0

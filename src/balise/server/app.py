@@ -190,7 +190,10 @@ class Face:
 
     def __init__(self, console: Console) -> None:
         self.api = build_api(console)
-        self._otlp = OtlpPaths(console.access, console.metric_intake, console.log_intake, console.relays.speaker)
+        self._door = console.door
+        self._otlp = OtlpPaths(
+            console.access, console.metric_intake, console.log_intake, console.relays.speaker, console.door
+        )
         self._add_files()
 
     def _add_files(self) -> None:
@@ -212,8 +215,19 @@ class Face:
                 await self._otlp(scope, receive, send)
                 return
             receive = _limited(receive)
-            send = _with_headers(scope, send)
+            send = _with_headers(scope, self._showing(scope, send))
         await self.api(scope, receive, send)
+
+    def _showing(self, scope: Any, send: Any) -> Any:
+        """Tells the door who asked, when it is known."""
+
+        async def inner(message: Any) -> None:
+            who = scope.get("state", {}).get("who")
+            if who is not None and message["type"] == "http.response.start":
+                self._door.showed(scope.get("client"), f"{who.role} {who.name}", delivers=who.may_deliver)
+            await send(message)
+
+        return inner
 
 
 def _limited(receive: Any) -> Any:

@@ -28,6 +28,7 @@ from balise.collect.remote.hand import SshHand
 from balise.collect.remote.trial import Trial
 from balise.collect.work import Worker
 from balise.core.kits.documents import TargetError, whole_target
+from balise.listen.door import Door, room_for_connections
 from balise.server.access import Access, Principal
 from balise.server.alerts import AlertBook
 from balise.server.applications import ApplicationBook
@@ -105,6 +106,7 @@ class Console:
         self.series = SeriesStore(settings.data, retention=settings.retention)
         self.events = EventStore(settings.data, keep_days=settings.keep_events_days)
         self.hub = Hub()
+        self.door = Door(most=room_for_connections())
         self.turns = Turns()
         self.access = Access(self.state)
         self.directory = Directory(self.state)

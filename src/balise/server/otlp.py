@@ -14,6 +14,7 @@ from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
 from balise.core.series.wire import WireError
+from balise.listen.door import Door
 from balise.server.access import WAITING, Access, Principal
 from balise.server.errors import Refused
 from balise.server.intake import LogIntake, MetricIntake, Outcome
@@ -82,11 +83,12 @@ def status_body(why: str, as_json: bool) -> bytes:
 class OtlpPaths:
     """Answers 200 only once everything taken is durable."""
 
-    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker) -> None:
+    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker, door: Door) -> None:
         self._access = access
         self._metrics = metrics
         self._logs = logs
         self._speaker = speaker
+        self._door = door
         self._held = 0
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
@@ -198,6 +200,8 @@ class OtlpPaths:
         principal = self._access.bearer(authorization[7:].strip().decode("latin-1"))
         if principal is None:
             raise _Refused(401, "the token is not known or has expired")
+        if principal.role != WAITING:
+            self._door.showed(scope.get("client"), f"{principal.role} {principal.name}", delivers=True)
         return principal
 
     def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:

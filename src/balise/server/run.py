@@ -15,6 +15,7 @@ from urllib.parse import urlsplit
 
 import uvicorn
 
+from balise.listen.connection import config_of
 from balise.server.app import Face
 from balise.server.certificates import ServerCertificate, given, self_made
 from balise.server.console import Console, Settings
@@ -71,20 +72,8 @@ class _Server(uvicorn.Server):
 def run_server(console: Console, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
     certificate = console.settings.certificate
-    config = uvicorn.Config(
-        Face(console),
-        ssl_certfile=certificate.chain if certificate else None,
-        ssl_keyfile=certificate.key if certificate else None,
-        log_config=None,
-        access_log=False,
-        lifespan="on",
-        timeout_graceful_shutdown=2,
-        timeout_keep_alive=75,
-        server_header=False,
-        proxy_headers=False,
-        limit_concurrency=4000,
-    )
-
+    tls = (certificate.chain, certificate.key) if certificate else None
+    config = config_of(Face(console), console.door, stop_within=2, tls=tls)
     config.load()
     if certificate is not None:
         certificate.context = config.ssl

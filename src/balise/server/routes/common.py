@@ -10,7 +10,7 @@ from fastapi import Depends, Path, Request, Response
 from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
-from balise.server.access import Principal
+from balise.server.access import WAITING, Principal
 from balise.server.console import Console
 from balise.server.errors import Refused
 
@@ -29,6 +29,14 @@ ConsoleHere = Annotated[Console, Depends(the_console)]
 
 def whoever(request: Request) -> Principal | None:
     """Who is asking, by bearer token or by the web console's cookie; None for nobody."""
+    found = _recognised(request)
+    if found is not None and found.role != WAITING:
+        # Told to the door, which belongs to the event loop, when the answer goes out.
+        request.state.who = found
+    return found
+
+
+def _recognised(request: Request) -> Principal | None:
     console = the_console(request)
     authorization = request.headers.get("authorization", "")
     if authorization[:7].lower() == "bearer ":

@@ -1,0 +1,1 @@
+"""Taking connections of others: how many each may hold, and how long a request may take to come."""
