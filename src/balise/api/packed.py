@@ -8,16 +8,24 @@ MOST_MEMBERS = 64
 """Members of one body: whoever sends more means harm, or should send them one by one."""
 
 
+MOST_UNZIPPED = 32 << 20
+ALWAYS_UNZIPPED, MOST_RATIO = 1 << 20, 100
+"""A body may become so large, or so many times larger than it came; points of real systems come to some ten times."""
+
+
 class NotUnpacked(ValueError):
     """A body that is no gzip, is cut, or is larger than allowed; says which."""
 
 
-def unzipped(body: bytes, limit: int) -> bytes:
-    """The content of a gzip body, all of its members (RFC 1952, section 2.2), at most `limit` bytes.
+def unzipped(body: bytes, limit: int = MOST_UNZIPPED) -> bytes:
+    """The content of a gzip body, all of its members (RFC 1952, section 2.2).
+
+    It has at most `limit` bytes, and is not too many times larger than it came.
 
     Raises:
         NotUnpacked: with what is wrong.
     """
+    limit = min(limit, max(ALWAYS_UNZIPPED, MOST_RATIO * len(body)))
     parts: list[bytes] = []
     room = limit
     while body or not parts:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import logging
 import secrets
@@ -12,7 +13,6 @@ from typing import Any
 import httpx
 from google.protobuf.message import DecodeError
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
-from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise import __version__
 from balise.api.agents import behind_by
@@ -20,13 +20,15 @@ from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
 from balise.api.status import Status
+from balise.core.events.records import count_records
+from balise.core.series.wire import TooLarge, read_metric, sections
 from balise.listen.door import Door
 from balise.relay.buffer import Buffer
 from balise.relay.senders import Away, Senders
 
 log = logging.getLogger(__name__)
 MOST_SENT = 8 << 20
-MOST_UNZIPPED = 32 << 20
+MOST_JSON = 4 << 20
 MOST_PASSED_ON = 1 << 20
 PASSED_ON = ("/api/v1/agents/", "/api/v1/certificate")
 _KEPT_HEADERS = (b"authorization", b"content-type", b"if-none-match", b"accept")
@@ -60,6 +62,7 @@ class RelayFace:
         self._senders = senders
         self._http = http
         self._door = door
+        self._reading = asyncio.Semaphore(2)
         self._start = start
         self._stop = stop
 
@@ -117,9 +120,10 @@ class RelayFace:
         as_json = content_type == b"application/json"
         if not as_json and content_type != b"application/x-protobuf":
             raise _Answer(415, "send application/x-protobuf or application/json")
-        body = _content(await _read(receive, MOST_SENT), headers.get(b"content-encoding", b"").strip().lower())
+        sent, encoding = await _read(receive, MOST_SENT), headers.get(b"content-encoding", b"").strip().lower()
         kind = "metrics" if scope["path"] == "/v1/metrics" else "logs"
-        _check(kind, body, as_json)
+        async with self._reading:
+            body = await asyncio.to_thread(_checked, kind, sent, encoding, as_json)
         delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100] or f"relay-{secrets.token_hex(12)}"
         frame = Frame(
             sender=sender.sender,
@@ -154,15 +158,25 @@ class RelayFace:
         await _send(send, answer.status_code, answer.content, kind, extra)
 
 
-def _check(kind: str, body: bytes, as_json: bool) -> None:
-    """Refuses at once what the console could never read."""
+def _checked(kind: str, sent: bytes, encoding: bytes, as_json: bool) -> bytes:
+    """The content of a body; refuses at once what the console could never read."""
+    body = _content(sent, encoding)
     try:
+        if as_json and len(body) > MOST_JSON:
+            raise TooLarge(MOST_JSON, "bytes of JSON, or have it as protobuf")
         if as_json:
             json.loads(body)
+        elif kind == "metrics":
+            for one in sections(body):
+                read_metric(body, one.metric)
         else:
-            (ExportMetricsServiceRequest if kind == "metrics" else ExportLogsServiceRequest).FromString(body)
+            count_records(body)
+            ExportLogsServiceRequest.FromString(body)
+    except TooLarge as error:
+        raise _Answer(413, str(error)) from None
     except (DecodeError, ValueError, RecursionError):
         raise _Answer(400, f"the body is no OTLP {kind} request") from None
+    return body
 
 
 def _content(body: bytes, encoding: bytes) -> bytes:
@@ -171,7 +185,7 @@ def _content(body: bytes, encoding: bytes) -> bytes:
     if encoding != b"gzip":
         raise _Answer(415, "send it plain or with Content-Encoding: gzip")
     try:
-        return unzipped(body, MOST_UNZIPPED)
+        return unzipped(body)
     except NotUnpacked as error:
         raise _Answer(400, str(error)) from None
 

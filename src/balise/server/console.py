@@ -108,6 +108,7 @@ class Console:
         self.hub = Hub()
         self.door = Door(most=room_for_connections())
         self.turns = Turns()
+        self.trials = Turns(8, 2, waiting=16)
         self.access = Access(self.state)
         self.directory = Directory(self.state)
         self.clocks = Clocks()

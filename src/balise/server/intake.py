@@ -10,7 +10,7 @@ import time
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from google.protobuf import json_format
@@ -20,13 +20,25 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 
+from balise.core.events.records import count_records
 from balise.core.series.percentiles import bucket_of
 from balise.core.series.shapes import BodyReader, Points
-from balise.core.series.wire import Section, Slot, Span, WireError, attribute_text, read_metric, read_resource, sections
+from balise.core.series.wire import (
+    Section,
+    Slot,
+    Span,
+    TooLarge,
+    WireError,
+    attribute_text,
+    read_metric,
+    read_resource,
+    sections,
+)
 from balise.server.access import Principal
 from balise.server.clocks import Clocks
 from balise.server.directory import Directory, Known
 from balise.server.errors import Refused
+from balise.server.turns import Turns
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, EventStore, pack_snapshot
 from balise.store.series.catalogue import Attributes, Layout, Metric, TooMany
@@ -34,12 +46,16 @@ from balise.store.series.head import Batch
 from balise.store.series.store import SeriesStore
 from balise.store.state.secrets import digest as digest_of
 
+T = TypeVar("T")
 I64 = NDArray[np.int64]
 NS = 1_000_000_000
 DAY = 86_400 * NS
 AHEAD = 600 * NS
 """How far in the future a time may lie: beyond it a sender's clock is wrong."""
 SHAPE_BYTES = 96 << 20
+LIGHT = 16 << 10
+"""Bytes of a body that is read in less time than it takes to hand it to another thread's turn."""
+MOST_JSON = 4 << 20
 MOST_BODY = 1 << 16
 """Characters kept of an event's body."""
 MOST_ATTRIBUTES = 1 << 14
@@ -56,6 +72,27 @@ class Outcome:
 
     rejected: int = 0
     why: str = ""
+
+
+class HeavyBodies:
+    """Reads bodies that take long beside the loop, a few at once and one of each sender."""
+
+    def __init__(self) -> None:
+        self._turns = Turns(2, 1, waiting=400)
+
+    async def work(self, principal: Principal, body: bytes, read: Callable[[], T], *, as_json: bool = False) -> T:
+        """What `read` makes of a body.
+
+        Raises:
+            TooLarge: JSON takes thirty times its size while it is read, so less of it is taken.
+            Refused: 429 or 503 when too much waits.
+        """
+        if as_json and len(body) > MOST_JSON:
+            raise TooLarge(MOST_JSON, "bytes of JSON, or have it as protobuf")
+        if len(body) <= LIGHT and not as_json:
+            return read()
+        async with self._turns.of(f"{principal.name} {principal.host}"):
+            return await asyncio.to_thread(read)
 
 
 def resource_host(attributes: dict[str, str]) -> str:
@@ -75,6 +112,7 @@ class MetricIntake:
         self._store = store
         self._directory = directory
         self._clocks = clocks
+        self._heavy = HeavyBodies()
         self._reader = BodyReader(capacity=SHAPE_BYTES)
         self._hosts_of: dict[int, tuple[I64, I64]] = {}
         self.counters: Counter[str] = Counter()
@@ -100,14 +138,12 @@ class MetricIntake:
             Busy: too much waits to be written.
         """
         if as_json:
-            body = await asyncio.to_thread(_metrics_from_json, body)
+            sent = body
+            body = await self._heavy.work(principal, sent, lambda: _metrics_from_json(sent), as_json=True)
         sender = (principal.name, principal.host)
         shape = self._reader.known(sender, body)
         if shape is None:
-            if len(body) > 1 << 16:
-                shape = await asyncio.to_thread(self._learn, principal, sender, body)
-            else:
-                shape = self._learn(principal, sender, body)
+            shape = await self._heavy.work(principal, body, lambda: self._learn(principal, sender, body))
         points = shape.gather(body)
         if of_host and isinstance(shape.tag, Layout):
             self._note_clocks(shape.tag, points.times, arrived, behind)
@@ -147,9 +183,9 @@ class MetricIntake:
         self, host: Known | None, kept: list[tuple[str, str]], body: bytes, section: Section
     ) -> tuple[list[Slot], Any, list[int], list[Span], bool, int]:
         read = read_metric(body, section.metric)
-        if host is None or not read.name:
-            return [], np.empty(0, np.int64), read.loose, read.ignored, read.variable, len(read.slots) + read.skipped
         catalogue = self._store.catalogue
+        if host is None or not read.name or not catalogue.may_have_metric(host.id, read.name):
+            return [], np.empty(0, np.int64), read.loose, read.ignored, read.variable, len(read.slots) + read.skipped
         metric = catalogue.metric(read.name, read.unit, read.kind, read.description)
         ids: list[int] = []
         slots: list[Slot] = []
@@ -331,6 +367,7 @@ class LogIntake:
         self._store = store
         self._directory = directory
         self._on_report = on_report
+        self._heavy = HeavyBodies()
         self.asides: dict[str, Aside] = {}
         """Who takes what a collector says that is no event, by its event name; kept before the sender hears of it."""
         self.counters: Counter[str] = Counter()
@@ -340,10 +377,9 @@ class LogIntake:
     ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
         asides: list[tuple[Aside, int, dict[str, Any], float]] = []
-        if len(body) > 1 << 16 or as_json:
-            read, outcome = await asyncio.to_thread(self._read, principal, body, as_json, delivery, arrived, asides)
-        else:
-            read, outcome = self._read(principal, body, as_json, delivery, arrived, asides)
+        read, outcome = await self._heavy.work(
+            principal, body, lambda: self._read(principal, body, as_json, delivery, arrived, asides), as_json=as_json
+        )
         for take, host, content, at in asides:
             await asyncio.to_thread(take, host, content, at)
         if read.events or read.snapshots:
@@ -363,6 +399,7 @@ class LogIntake:
         if as_json:
             _parse_json(body, request)
         else:
+            count_records(body)
             try:
                 request.ParseFromString(body)
             except Exception:  # noqa: BLE001  the parser's own error class differs between its builds

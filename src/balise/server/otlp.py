@@ -13,7 +13,7 @@ from typing import Any
 from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
-from balise.core.series.wire import WireError
+from balise.core.series.wire import TooLarge, WireError
 from balise.listen.door import Door
 from balise.server.access import WAITING, Access, Principal
 from balise.server.errors import Refused
@@ -21,11 +21,6 @@ from balise.server.intake import LogIntake, MetricIntake, Outcome
 from balise.store.writer import Busy, Stopped
 
 MOST_SENT = 8 << 20
-MOST_UNZIPPED = 64 << 20
-ALWAYS_UNZIPPED, MOST_RATIO = 1 << 20, 100
-"""A body may become so large, or so many times larger than it came; points of real systems come to some ten times."""
-MOST_JSON = 4 << 20
-"""JSON takes thirty times its size while it is read."""
 MOST_IN_HAND = 192 << 20
 """Bytes of all bodies that are worked on at once."""
 PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
@@ -106,8 +101,6 @@ class OtlpPaths:
                 return
             principal = self._admit(scope, headers, kind)
             body = await _read(receive, headers)
-            if as_json and len(body) > MOST_JSON:
-                raise _Refused(413, f"JSON is taken up to {MOST_JSON >> 20} MiB: send it in parts, or as protobuf")
             noun = "points" if scope["path"] == "/v1/metrics" else "records"
             with self._in_hand(len(body) * (16 if as_json else 1)):
                 outcome = await self._take(scope, headers, principal, body, as_json=as_json)
@@ -116,8 +109,14 @@ class OtlpPaths:
             status, content = error.status, status_body(str(error), as_json)
             if status == 401:
                 extra.append((b"www-authenticate", b"Bearer"))
+        except TooLarge as error:
+            status, content = 413, status_body(str(error), as_json)
         except WireError as error:
             status, content = 400, status_body(str(error), as_json)
+        except Refused as error:
+            # Too much of this sender's waits already.
+            status, content = error.status, status_body(error.detail, as_json)
+            extra.append((b"retry-after", b"5"))
         except (Busy, Stopped):
             status, content = 503, status_body("too much waits to be written: try again in a moment", as_json)
             extra.append((b"retry-after", b"2"))
@@ -183,7 +182,7 @@ class OtlpPaths:
         except Refused as error:
             return FrameStatus(status=error.status, why=error.detail)
         except WireError as error:
-            return FrameStatus(status=400, why=str(error))
+            return FrameStatus(status=413 if isinstance(error, TooLarge) else 400, why=str(error))
         except (Busy, Stopped):
             return FrameStatus(status=503)
         except Exception as error:
@@ -239,10 +238,9 @@ async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:
         raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
     encoding = headers.get(b"content-encoding", b"").strip().lower()
     if encoding == b"gzip":
-        limit = min(MOST_UNZIPPED, max(ALWAYS_UNZIPPED, MOST_RATIO * len(body)))
         try:
             # What can only become a little is not worth another thread.
-            return unzipped(body, limit) if len(body) < 4096 else await asyncio.to_thread(unzipped, body, limit)
+            return unzipped(body) if len(body) < 4096 else await asyncio.to_thread(unzipped, body)
         except NotUnpacked as error:
             raise WireError(str(error)) from None
     if encoding not in (b"", b"identity"):

@@ -21,9 +21,12 @@ PATIENCE = 30.0
 class Turns:
     """Used by one event loop. Of those who wait, whoever was served longest ago comes next."""
 
-    def __init__(self, at_once: int = AT_ONCE, each: int = EACH, *, patience: float = PATIENCE) -> None:
+    def __init__(
+        self, at_once: int = AT_ONCE, each: int = EACH, *, waiting: int = WAITING, patience: float = PATIENCE
+    ) -> None:
         self._at_once = at_once
         self._each = each
+        self._most_waiting = waiting
         self._patience = patience
         self._running: Counter[str] = Counter()
         self._waiting: OrderedDict[str, deque[asyncio.Future[None]]] = OrderedDict()
@@ -49,7 +52,7 @@ class Turns:
 
     async def _wait(self, person: str) -> None:
         own = self._waiting.setdefault(person, deque())
-        if len(own) >= WAITING or sum(map(len, self._waiting.values())) >= MOST_WAITING:
+        if len(own) >= self._most_waiting or sum(map(len, self._waiting.values())) >= MOST_WAITING:
             raise Refused(
                 429, f"{len(own)} of your questions wait already: wait for them.", headers={"Retry-After": "5"}
             )

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.core.series.wire import Section, Slot, Span
+from balise.core.series.wire import MOST_NUMBERS, Section, Slot, Span, TooLarge
 
 I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
@@ -216,6 +216,8 @@ class BodyReader:
             part, varies, left_out = self._metric(sender, body, section, resolve)
             start = section.metric[0]
             slots.extend(moved(s, start) for s in part.slots)
+            if len(slots) > MOST_NUMBERS:
+                raise TooLarge(MOST_NUMBERS, "numbers")
             series.append(part.shape.series)
             loose.extend(at + start for at in part.loose)
             ignored.extend((a + start, b + start) for a, b in part.ignored)

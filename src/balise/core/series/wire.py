@@ -12,6 +12,7 @@ import math
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 from typing import Literal
 
 Kind = Literal["gauge", "counter", "delta", "sum", "histogram", "summary"]
@@ -28,11 +29,24 @@ _I64 = struct.Struct("<q")
 _U64 = struct.Struct("<Q")
 
 
+MOST_NUMBERS = 200_000
+"""Metrics of a body, and numbers that are kept of it."""
+
+
 class WireError(ValueError):
     """The bytes are no OTLP metrics request."""
 
 
 Span = tuple[int, int]
+
+
+class TooLarge(WireError):
+    """There is more in a body than is read at once."""
+
+    def __init__(self, most: int, what: str) -> None:
+        super().__init__(f"the body has more than {most} {what}: send it in parts")
+
+
 Field = tuple[int, int, int, int]
 """Field number, wire type, start, end. For wire type 0 `start` holds the value itself."""
 
@@ -156,6 +170,7 @@ def sections(body: bytes) -> list[Section]:
 
     Raises:
         WireError: when the bytes are no such request.
+        TooLarge: when there are more metrics than `MOST_NUMBERS`.
     """
     found: list[Section] = []
     for number, kind, start, end in fields(body, 0, len(body)):
@@ -166,7 +181,10 @@ def sections(body: bytes) -> list[Section]:
         for n, at, to in parts:
             if n == 2:
                 metrics = (f for f in fields(body, at, to) if f[0] == 2 and f[1] == 2)
-                found.extend(Section(resource, (f[2], f[3])) for f in metrics)
+                room = MOST_NUMBERS + 1 - len(found)
+                found.extend(Section(resource, (f[2], f[3])) for f in islice(metrics, room))
+                if len(found) > MOST_NUMBERS:
+                    raise TooLarge(MOST_NUMBERS, "metrics")
     return found
 
 
@@ -269,6 +287,8 @@ class _PointReader:
         for n, kind, at, to in fields(self.body, start, end):
             if n == 1 and kind == 2:
                 points.append((at, to))
+                if len(points) > MOST_NUMBERS:
+                    raise TooLarge(MOST_NUMBERS, "points")
             elif n == 2 and kind == 0:
                 temporality = at
             elif n == 3 and kind == 0:
@@ -282,6 +302,7 @@ class _PointReader:
         if number == 9:
             for span in points:
                 self._histogram(span, counted)
+                self._check_room()
             return "histogram"
         self.variable = True
         for span in points:
@@ -289,7 +310,12 @@ class _PointReader:
                 self._exponential(span, counted)
             else:
                 self._summary(span)
+            self._check_room()
         return "histogram" if number == 10 else "summary"
+
+    def _check_room(self) -> None:
+        if len(self.slots) > MOST_NUMBERS:
+            raise TooLarge(MOST_NUMBERS, "numbers")
 
     def _numbers(self, points: list[Span], kind: PointKind) -> PointKind:
         for start, end in points:

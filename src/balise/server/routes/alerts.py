@@ -19,11 +19,12 @@ from balise.api.spans import Instant, Name, rfc3339
 from balise.core import filters
 from balise.server.access import Principal, audit
 from balise.server.alerts import alert_facts
+from balise.server.console import Console
 from balise.server.directory import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics import span_of
 from balise.server.notify import NotThrough
-from balise.server.routes.common import Administrator, ConsoleHere, Number, Operator, Viewer, in_turn
+from balise.server.routes.common import Administrator, ConsoleHere, Number, Operator, Viewer, in_turn, tried_in_turn
 from balise.store.state import tables
 
 router = APIRouter()
@@ -171,8 +172,12 @@ def delete_channel(console: ConsoleHere, who: Administrator, name: str) -> Note:
 
 
 @router.post("/channels/{name}/test", tags=["notification"])
-def check_channel(console: ConsoleHere, who: Operator, name: str) -> Note:
+async def check_channel(console: ConsoleHere, who: Operator, name: str) -> Note:
     """Sends a test at once and answers what became of it."""
+    return await tried_in_turn(console, who, lambda: _checked(console, who, name))
+
+
+def _checked(console: Console, who: Principal, name: str) -> Note:
     now = time.time()
 
     def write(session: Session) -> tables.Delivery:

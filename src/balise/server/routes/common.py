@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Annotated
+from typing import Annotated, TypeVar
 from urllib.parse import urlsplit
 
 from fastapi import Depends, Path, Request, Response
@@ -14,6 +14,7 @@ from balise.server.access import WAITING, Principal
 from balise.server.console import Console
 from balise.server.errors import Refused
 
+T = TypeVar("T")
 COOKIE = "balise_session"
 Number = Annotated[int, Path(ge=0, le=2**63 - 1)]
 """The number of something in the records."""
@@ -54,6 +55,12 @@ async def in_turn(console: Console, who: Principal, work: Callable[[], BaseModel
     async with console.turns.of(who.name):
         content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
     return Response(content, media_type="application/json")
+
+
+async def tried_in_turn(console: Console, who: Principal, work: Callable[[], T]) -> T:
+    """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
+    async with console.trials.of(who.name):
+        return await run_in_threadpool(work)
 
 
 def same_origin(request: Request) -> None:

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query
 
 from balise.api.kits import Kit, KitChange, KitCheck, KitDocument, KitText, KitTrial, KitWhole, Tried
 from balise.api.lists import Page
-from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer
+from balise.server.routes.common import Administrator, ConsoleHere, Operator, Viewer, tried_in_turn
 
 router = APIRouter(prefix="/kits", tags=["kits"])
 Version = Annotated[str, Query(max_length=20)]
@@ -61,6 +61,6 @@ def choose_version(console: ConsoleHere, who: Administrator, name: str, to: Vers
 
 
 @router.post("/{name}/try")
-def try_kit(console: ConsoleHere, who: Operator, name: str, body: KitTrial) -> Tried:
+async def try_kit(console: ConsoleHere, who: Operator, name: str, body: KitTrial) -> Tried:
     """Reads a target once from the console, and says what came of it and how long each part took."""
-    return console.try_kit(name, body, who)
+    return await tried_in_turn(console, who, lambda: console.try_kit(name, body, who))

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Path, Query
 from balise.api.lists import Note, Page
 from balise.api.probes import Probe, ProbeBody, ProbeResult
 from balise.api.spans import Name
-from balise.server.routes.common import ConsoleHere, Operator, Viewer
+from balise.server.routes.common import ConsoleHere, Operator, Viewer, tried_in_turn
 
 router = APIRouter(prefix="/probes", tags=["probes"])
 ProbeName = Annotated[Name, Path()]
@@ -40,6 +40,6 @@ def delete_probe(console: ConsoleHere, who: Operator, name: ProbeName) -> Note:
 
 
 @router.post("/{name}/try")
-def try_probe(console: ConsoleHere, who: Operator, name: ProbeName, body: ProbeBody) -> ProbeResult:
+async def try_probe(console: ConsoleHere, who: Operator, name: ProbeName, body: ProbeBody) -> ProbeResult:
     """Makes a probe once from the console, without keeping it."""
-    return console.probes.once(name, body, who)
+    return await tried_in_turn(console, who, lambda: console.probes.once(name, body, who))

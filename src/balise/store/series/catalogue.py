@@ -22,6 +22,10 @@ Attributes = tuple[tuple[str, str], ...]
 NEXT = "next series"
 
 
+MOST_METRICS, MOST_METRICS_A_HOST = 50_000, 5_000
+"""Names of metrics that senders may make: whoever makes more has put into names what belongs into attributes."""
+
+
 class TooMany(Exception):
     """A host has more series than it may."""
 
@@ -136,6 +140,17 @@ class Catalogue:
             self._add_series(made)
             self._pending.series.append(made)
             return made.id
+
+    def may_have_metric(self, host: int, name: str) -> bool:
+        """Whether a host may send a metric of this name, which may be a new one."""
+        known = self.metrics.get(name)
+        own = self._metrics_of.get(host, {})
+        if known is not None and known.id in own:
+            return True
+        if len(own) < MOST_METRICS_A_HOST and (known is not None or len(self.metrics) < MOST_METRICS):
+            return True
+        self.refused += 1
+        return False
 
     def find(self, host: int, metric: Metric, attributes: Attributes, part: str, kind: PointKind) -> int | None:
         """The number of a series, if there is one."""

@@ -1,0 +1,1 @@
+"""What is known of events without keeping them."""
