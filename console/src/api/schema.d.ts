@@ -1806,6 +1806,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Keeping
+         * @description How long things are kept.
+         */
+        get: operations["read_keeping_api_v1_settings_keeping_get"];
+        /**
+         * Set Keeping
+         * @description Keeps things so long from now on. What is older is forgotten for good within a minute, which makes room.
+         */
+        put: operations["set_keeping_api_v1_settings_keeping_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -2504,7 +2528,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "opened" | "changed" | "recovered" | "test";
+            kind: "opened" | "changed" | "recovered" | "console" | "test";
             /** Next At */
             next_at: string | null;
             /** Problem */
@@ -3293,6 +3317,43 @@ export interface components {
             since: string | null;
         } & {
             [key: string]: unknown;
+        };
+        /**
+         * Keeping
+         * @description Days after which things are forgotten: points as they came and summed up in steps, events with evidence, alerts
+         *     that are over, and the audit log.
+         */
+        Keeping: {
+            /**
+             * Alerts
+             * @default 400
+             */
+            alerts: number;
+            /**
+             * Audit
+             * @default 800
+             */
+            audit: number;
+            /**
+             * Events
+             * @default 30
+             */
+            events: number;
+            /**
+             * Five Minutes
+             * @default 90
+             */
+            five_minutes: number;
+            /**
+             * Hour
+             * @default 730
+             */
+            hour: number;
+            /**
+             * Raw
+             * @default 14
+             */
+            raw: number;
         };
         /**
          * KeyAnswer
@@ -10016,6 +10077,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CollectionSettings"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_keeping_api_v1_settings_keeping_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
+                };
+            };
+        };
+    };
+    set_keeping_api_v1_settings_keeping_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
                 };
             };
             /** @description Validation Error */

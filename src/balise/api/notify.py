@@ -92,7 +92,7 @@ class Delivery(BaseModel):
     id: int
     alert: int | None
     channel: str
-    kind: Literal["opened", "changed", "recovered", "test"]
+    kind: Literal["opened", "changed", "recovered", "console", "test"]
     state: Literal["waiting", "sent", "given-up"]
     attempts: int
     created_at: str

@@ -62,11 +62,12 @@ def add_commands(nouns: Any, people: dict[str, Any]) -> None:
     )
     verb(people["token"], "list", "tokens of programs", _token_list)
     verb(people["token"], "revoke", "make a token useless", _token_revoke, form_=False).add_argument("id", type=int)
-    from balise.cli import applications, enrolling, kits, probes, services
+    from balise.cli import applications, enrolling, keeping, kits, probes, services
 
     services.add_commands(nouns)
     kits.add_commands(nouns)
     probes.add_commands(nouns)
+    keeping.add_commands(nouns)
     applications.add_commands(nouns)
     enrolling.add_commands(nouns, {"host": host, "relay": people["relay"]})
 

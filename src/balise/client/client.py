@@ -28,6 +28,7 @@ from balise.api.credentials import Credential
 from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
 from balise.api.hosts import Evidence, Group, GroupBody, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.inventory import Inventory
+from balise.api.keeping import Keeping
 from balise.api.kits import Kit, KitTrial, Tried
 from balise.api.lists import Note, Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
@@ -100,6 +101,13 @@ class Balise:
 
     def status(self) -> Status:
         return Status.model_validate(self.call("GET", "/status"))
+
+    def keeping(self) -> Keeping:
+        return Keeping.model_validate(self.call("GET", "/settings/keeping"))
+
+    def set_keeping(self, keeping: Keeping) -> Keeping:
+        """Keeps things so long from now on; what is older is forgotten for good."""
+        return Keeping.model_validate(self.call("PUT", "/settings/keeping", keeping))
 
     def me(self) -> Me:
         return Me.model_validate(self.call("GET", "/session"))

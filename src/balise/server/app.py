@@ -12,6 +12,7 @@ from typing import Any
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse, Response
+from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.staticfiles import StaticFiles
@@ -37,6 +38,7 @@ from balise.server.routes import (
     services,
     views,
 )
+from balise.server.space import is_full
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
@@ -146,6 +148,13 @@ def _answer_problems(app: FastAPI) -> None:
             # FastAPI takes whatever stops it from reading a body for a body that cannot be read.
             return problem(error.__cause__.status, error.__cause__.detail)
         return problem(error.status_code, str(error.detail))
+
+    @app.exception_handler(OperationalError)
+    async def kept_not(request: Request, error: OperationalError) -> Response:
+        if is_full(error):
+            here: Console = request.app.state.console
+            return problem(507, f"Nothing is changed: {here.space.words}")
+        return await unexpected(request, error)
 
     @app.exception_handler(Exception)
     async def unexpected(request: Request, error: Exception) -> Response:

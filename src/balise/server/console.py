@@ -18,6 +18,7 @@ import psutil
 from balise import __version__
 from balise.api.alerts import Alert
 from balise.api.inventory import EVENT as INVENTORY
+from balise.api.keeping import Keeping
 from balise.api.kits import KitDocument, KitTrial, Tried
 from balise.api.remote import RemoteTarget
 from balise.api.services import Service, ServiceStep
@@ -48,7 +49,7 @@ from balise.server.inventory import InventoryBook
 from balise.server.kits import KitBook
 from balise.server.live import Hub
 from balise.server.metrics import Metrics
-from balise.server.notify import Post
+from balise.server.notify import Post, tell_all
 from balise.server.plans import PlanBook
 from balise.server.probes import ProbeBook
 from balise.server.proposals import Proposals
@@ -60,6 +61,7 @@ from balise.server.rulebook import Rulebook
 from balise.server.service_reads import ServiceReads
 from balise.server.services import ServiceBook
 from balise.server.settings import SettingsBook
+from balise.server.space import RoomState, Space
 from balise.server.turns import Turns
 from balise.server.watch import Watch
 from balise.store.events.day import NewEvent
@@ -75,6 +77,9 @@ REPORTS_EVERY = 300
 """Seconds between writings of the agents' reports, which are in memory and only needed after a restart."""
 PRUNE_EVERY = 3600
 ROTATION_SECONDS = 120.0
+SOON_FULL = 7.0
+"""Days within which a disk that fills up is told of."""
+_ROOM_SEVERITY: dict[RoomState, str] = {"enough": "recovered", "low": "warning", "full": "critical"}
 GROWTH_KNOWN = 1800.0
 """Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
 
@@ -101,7 +106,8 @@ class Console:
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
         self.started_at = time.time()
-        self.state = StateStore(settings.data)
+        self.space = Space(settings.data, tell=self._tell_of_room)
+        self.state = StateStore(settings.data, when_full=self.space.spent)
         self.sealer = Sealer(settings.data)
         self.series = SeriesStore(settings.data, retention=settings.retention)
         self.events = EventStore(settings.data, keep_days=settings.keep_events_days)
@@ -165,17 +171,21 @@ class Console:
         self.plans = PlanBook(self.state, self.directory)
         self.post = Post(self.state, self.sealer, settings.public_url or settings.base_url)
         self.courier = Courier(self.state, self.post.send)
-        self.metric_intake = MetricIntake(self.series, self.directory, self.clocks)
-        self.log_intake = LogIntake(self.events, self.directory, self.hosts.report)
+        self.metric_intake = MetricIntake(self.series, self.directory, self.clocks, self.space.check)
+        self.log_intake = LogIntake(self.events, self.directory, self.hosts.report, self.space.check)
         self._workers: list[Worker] = []
         self._reported = time.time_ns()
         self._pruner = Pruner(self.state, keep_days=settings.keep_alerts_days, keep_audit_days=settings.keep_audit_days)
         self._pruned = 0
+        self._measure_itself()
+        self._keep_for(self.keeping())
+        self._wire()
+
+    def _measure_itself(self) -> None:
         self._process = psutil.Process()
         self._process.cpu_percent()
         self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
         self._sizes: deque[tuple[float, int]] = deque(maxlen=1000)
-        self._wire()
 
     def _wire(self) -> None:
         self.loop: asyncio.AbstractEventLoop | None = None
@@ -253,6 +263,7 @@ class Console:
             Worker("watch", self.tick, 1.0),
             Worker("holds", lambda: self.watch.keep_holds(time.time()), 1.0),
             Worker("courier", self._send, 0.1),
+            Worker("room", self.space.look, 2.0),
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
             Worker("services", self.services.judge, 5.0),
@@ -354,7 +365,11 @@ class Console:
 
     def warnings(self) -> list[str]:
         """What whoever runs this console has to know before it hurts."""
-        found = []
+        found = [] if self.space.state == "enough" else [self.space.words]
+        grown = self._growth()
+        if not found and grown is not None and grown > 0 and self.space.free / grown < SOON_FULL:
+            days = max(0.0, self.space.free / grown)
+            found.append(f"at the pace of the last hours the console's disk is full in {days:.1f} days")
         if self.settings.certificate is not None and (said := self.settings.certificate.warning(time.time())):
             found.append(said)
         found += [
@@ -369,6 +384,37 @@ class Console:
         if aside := self.series.aside():
             found.append(f"{aside} rows of points could not be sealed and are set aside in series.db")
         return found
+
+    def keeping(self) -> Keeping:
+        """How long things are kept."""
+        said, own = self.book_of_settings.keeping(), self.settings
+        return said or Keeping(
+            raw=own.retention.raw,
+            five_minutes=own.retention.five_minutes,
+            hour=own.retention.hour,
+            events=own.keep_events_days,
+            alerts=own.keep_alerts_days,
+            audit=own.keep_audit_days,
+        )
+
+    def set_keeping(self, keeping: Keeping, who: str) -> Keeping:
+        """Keeps things so long from now on; what is older goes within a minute."""
+        self.book_of_settings.set_keeping(keeping, who)
+        self._keep_for(keeping)
+        return keeping
+
+    def _keep_for(self, keeping: Keeping) -> None:
+        self.series.retention = Retention(raw=keeping.raw, five_minutes=keeping.five_minutes, hour=keeping.hour)
+        self.events.keep_days = keeping.events
+        self._pruner.keep_days, self._pruner.keep_audit_days = keeping.alerts, keeping.audit
+        self._pruned = 0
+
+    def _tell_of_room(self, state: RoomState, words: str) -> None:
+        """A new state of the disk goes to every channel by which anybody is called, and to open pages."""
+        self.hub.tell("room", {"state": state})
+        about = "the console's own disk"
+        tell_all(self.state, {"about": about, "detail": words, "severity": _ROOM_SEVERITY[state]}, time.time())
+        self.courier.wake()
 
     def rotate_credential(self, name: str, body: Any, *, anyway: bool) -> None:
         """Tries a credential that is in use on every host that uses it.
@@ -428,15 +474,17 @@ class Console:
         if now - self._reported > REPORTS_EVERY * NS:
             self._reported = now
             self.hosts.write_reports()
-        self.series.seal_due(now)
-        self.series.compact(now)
+        if self.space.state != "full":
+            # Sealing takes room before it gives some back.
+            self.series.seal_due(now)
+            self.series.compact(now)
         self._sizes.append((time.time(), self._size()))
         if self.settings.certificate is not None:
             self.settings.certificate.look(time.time())
-        if self.started_at + 60 < time.time():
+        if self.started_at + 60 < time.time() or self.space.state == "full":
             self.series.forget(now)
             self.events.forget(now)
-            self.inventory.forget(time.time() - self.settings.keep_events_days * 86_400)
+            self.inventory.forget(time.time() - self.events.keep_days * 86_400)
             if self.series.make_room(now):
                 self.metric_intake.forget_shapes()
             if now - self._pruned > PRUNE_EVERY * NS:
@@ -498,13 +546,16 @@ class Console:
     def _size(self) -> int:
         return self.state.size() + self.series.size() + self.events.size()
 
+    def _growth(self) -> float | None:
+        """Bytes a day, None until they are known."""
+        if self._sizes and (known := self._sizes[-1][0] - self._sizes[0][0]) >= GROWTH_KNOWN:
+            return (self._sizes[-1][1] - self._sizes[0][1]) / known * 86_400
+        return None
+
     def figures(self) -> Figures:
         now = time.time()
         first = self._rates[0] if self._rates else (now, self.series.points, self.events.events)
         span = max(now - first[0], 1.0)
-        grown = None
-        if self._sizes and (known := self._sizes[-1][0] - self._sizes[0][0]) >= GROWTH_KNOWN:
-            grown = (self._sizes[-1][1] - self._sizes[0][1]) / known * 86_400
         counters = {
             **self.metric_intake.counters,
             **self.log_intake.counters,
@@ -535,13 +586,13 @@ class Console:
                 series=self.series.size(),
                 events=self.events.size(),
                 free=shutil.disk_usage(self.settings.data).free,
-                growth=grown,
+                growth=self._growth(),
                 series_count=len(self.series.catalogue.series),
                 samples_waiting=self.series.head.samples,
                 keeps_raw_days=self.series.retention.raw,
                 keeps_5m_days=self.series.retention.five_minutes,
                 keeps_1h_days=self.series.retention.hour,
-                keeps_events_days=self.settings.keep_events_days,
+                keeps_events_days=self.events.keep_days,
             ),
         )
 

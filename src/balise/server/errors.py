@@ -16,6 +16,7 @@ TITLES = {
     422: "The request does not hold together",
     429: "Too many tries",
     503: "Busy",
+    507: "No room left",
 }
 
 

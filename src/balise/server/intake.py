@@ -108,10 +108,13 @@ def kept_of_resource(attributes: dict[str, str]) -> list[tuple[str, str]]:
 class MetricIntake:
     """Reads metric requests and hands their points to the series store."""
 
-    def __init__(self, store: SeriesStore, directory: Directory, clocks: Clocks) -> None:
+    def __init__(
+        self, store: SeriesStore, directory: Directory, clocks: Clocks, check_room: Callable[[], None]
+    ) -> None:
         self._store = store
         self._directory = directory
         self._clocks = clocks
+        self._check_room = check_room
         self._heavy = HeavyBodies()
         self._reader = BodyReader(capacity=SHAPE_BYTES)
         self._hosts_of: dict[int, tuple[I64, I64]] = {}
@@ -135,8 +138,9 @@ class MetricIntake:
 
         Raises:
             WireError: the body is no metrics request.
-            Busy: too much waits to be written.
+            Busy: too much waits to be written, or there is no room.
         """
+        self._check_room()
         if as_json:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: _metrics_from_json(sent), as_json=True)
@@ -362,11 +366,16 @@ class LogIntake:
     """Reads log requests and hands their records to the event store."""
 
     def __init__(
-        self, store: EventStore, directory: Directory, on_report: Callable[[int, dict[str, Any]], None]
+        self,
+        store: EventStore,
+        directory: Directory,
+        on_report: Callable[[int, dict[str, Any]], None],
+        check_room: Callable[[], None],
     ) -> None:
         self._store = store
         self._directory = directory
         self._on_report = on_report
+        self._check_room = check_room
         self._heavy = HeavyBodies()
         self.asides: dict[str, Aside] = {}
         """Who takes what a collector says that is no event, by its event name; kept before the sender hears of it."""
@@ -376,6 +385,7 @@ class LogIntake:
         self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: int | None = None
     ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
+        self._check_room()
         asides: list[tuple[Aside, int, dict[str, Any], float]] = []
         read, outcome = await self._heavy.work(
             principal, body, lambda: self._read(principal, body, as_json, delivery, arrived, asides), as_json=as_json

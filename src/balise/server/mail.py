@@ -41,6 +41,8 @@ def _clock(rfc3339: Any) -> str:
 def subject_of(kind: str, content: dict[str, Any]) -> str:
     if kind == "test":
         return "Balise: a test of this channel"
+    if kind == "console":
+        return f"{content.get('severity', '')}: {content.get('about', '')}"
     word = "recovered" if kind == "recovered" else str(content.get("severity", ""))
     about = str(content.get("about", "")).strip()
     return " ".join(f"{word}: {content.get('host', '')}, {about}".split())[:180]
@@ -69,6 +71,8 @@ def _busiest(content: dict[str, Any]) -> list[tuple[str, str]]:
 def _text(kind: str, content: dict[str, Any], link: str) -> str:
     if kind == "test":
         return f"This channel works: alerts will come this way.\n\n{link}\n"
+    if kind == "console":
+        return f"{subject_of(kind, content)}\n\n{content.get('detail', '')}\n\n{link}\n"
     lines = [subject_of(kind, content), ""]
     lines += [f"{name}: {value}" for name, value in _facts(content)]
     if kind != "recovered":
@@ -84,9 +88,9 @@ def _html(kind: str, content: dict[str, Any], link: str) -> str:
     colour = COLOURS.get(kind) or COLOURS.get(str(content.get("severity")), COLOURS["test"])
     rows = "".join(
         f'<tr><td style="padding:2px 16px 2px 0;color:#4a5c66">{escape(k)}</td><td>{escape(v)}</td></tr>'
-        for k, v in (_facts(content) if kind != "test" else [])
+        for k, v in (_facts(content) if kind not in ("test", "console") else [])
     )
-    advice = ""
+    advice = f"<p>{escape(str(content.get('detail', '')))}</p>" if kind == "console" else ""
     if kind not in ("recovered", "test") and content.get("advice"):
         advice = f"<h3>What to do</h3><p>{escape(str(content['advice']).strip()).replace(chr(10), '<br>')}</p>"
     busiest = "".join(f"<li>{escape(n)}: {escape(v)}</li>" for n, v in _busiest(content))

@@ -12,16 +12,19 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from balise.api.places import is_nobodys
 from balise.api.spans import rfc3339
 from balise.server.mail import compose
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Channel, Delivery
+from balise.store.state.tables import Callout, Channel, Delivery
 
 log = logging.getLogger(__name__)
 TIME_LIMIT = 10.0
+_TYPES = {"test": "balise.test", "console": "balise.console"}
 OF_ITS_CONTENT = (400, 413, 415, 422)
 """What a receiver answers to a delivery that it does not understand, while others may get through."""
 
@@ -97,7 +100,7 @@ def cloud_event(delivery: Delivery, public_url: str) -> dict[str, Any]:
         "specversion": "1.0",
         "id": f"delivery-{delivery.id}",
         "source": "/balise",
-        "type": f"balise.alert.{delivery.kind}" if delivery.kind != "test" else "balise.test",
+        "type": _TYPES.get(delivery.kind) or f"balise.alert.{delivery.kind}",
         "subject": str(delivery.content.get("host", "")),
         "time": rfc3339(at),
         "datacontenttype": "application/json",
@@ -127,6 +130,19 @@ def send_webhook(settings: dict[str, Any], secret: str | None, delivery: Deliver
         raise NotThrough(_in_our_words(error)) from None
     if not 200 <= status < 300:
         raise NotThrough(f"the receiver answered {status}", alone=status in OF_ITS_CONTENT)
+
+
+def tell_all(state: StateStore, content: dict[str, Any], now: float) -> None:
+    """Puts something about the console itself into the deliveries of every channel by which anybody is called."""
+
+    def write(session: Session) -> None:
+        channels = {name for told in session.scalars(select(Callout.tell)) for name in told}
+        for name in sorted(channels):
+            session.add(
+                Delivery(channel=name, kind="console", content=content, state="waiting", created_at=now, next_at=now)
+            )
+
+    state.write(write)
 
 
 class _Mail(smtplib.SMTP):

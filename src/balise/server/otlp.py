@@ -18,6 +18,7 @@ from balise.listen.door import Door
 from balise.server.access import WAITING, Access, Principal
 from balise.server.errors import Refused
 from balise.server.intake import LogIntake, MetricIntake, Outcome
+from balise.server.space import Full, is_full
 from balise.store.writer import Busy, Stopped
 
 MOST_SENT = 8 << 20
@@ -117,13 +118,16 @@ class OtlpPaths:
             # Too much of this sender's waits already.
             status, content = error.status, status_body(error.detail, as_json)
             extra.append((b"retry-after", b"5"))
+        except Full as error:
+            status, content = 503, status_body(str(error), as_json)
+            extra.append((b"retry-after", b"30"))
         except (Busy, Stopped):
             status, content = 503, status_body("too much waits to be written: try again in a moment", as_json)
             extra.append((b"retry-after", b"2"))
         except Exception as error:
-            log.exception("path=%s", scope["path"])
-            # A full disk, most likely: the sender keeps what it has and tries again.
-            status, content = 503, status_body(f"cannot be kept at the moment ({type(error).__name__})", as_json)
+            # The sender keeps what it has and tries again.
+            why = f"cannot be kept at the moment ({_why_not(error, scope['path'])})"
+            status, content = 503, status_body(why, as_json)
             extra.append((b"retry-after", b"10"))
         await _answer(send, status, content, JSON if as_json else PROTOBUF, extra)
 
@@ -183,11 +187,12 @@ class OtlpPaths:
             return FrameStatus(status=error.status, why=error.detail)
         except WireError as error:
             return FrameStatus(status=413 if isinstance(error, TooLarge) else 400, why=str(error))
+        except Full as error:
+            return FrameStatus(status=503, why=str(error))
         except (Busy, Stopped):
             return FrameStatus(status=503)
         except Exception as error:
-            log.exception("frame of %s", frame.sender)
-            return FrameStatus(status=503, why=type(error).__name__)
+            return FrameStatus(status=503, why=_why_not(error, f"frame of {frame.sender}"))
         return FrameStatus(status=200)
 
     def _bearer(self, scope: dict[str, Any], headers: dict[bytes, bytes]) -> Principal:
@@ -212,6 +217,14 @@ class OtlpPaths:
         if kind not in (PROTOBUF, JSON):
             raise _Refused(415, "send application/x-protobuf or application/json")
         return principal
+
+
+def _why_not(error: Exception, what: str) -> str:
+    """Why something could not be kept; a full disk is not filled further with the story of it."""
+    if is_full(error):
+        return "the console's disk is full"
+    log.error("%s", what, exc_info=error)
+    return type(error).__name__
 
 
 async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: list[tuple[bytes, bytes]]) -> None:

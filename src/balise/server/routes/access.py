@@ -17,12 +17,13 @@ from balise.api.access import (
     Token,
     User,
 )
+from balise.api.keeping import Keeping
 from balise.api.lists import Note, Page
 from balise.api.spans import rfc3339, seconds
 from balise.api.status import Status
 from balise.server.access import SESSION_SECONDS, audit
 from balise.server.errors import Refused, unknown
-from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Number, Whoever, same_origin
+from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Number, Viewer, Whoever, same_origin
 from balise.store.state import tables
 
 router = APIRouter()
@@ -40,6 +41,18 @@ def read_certificate(console: ConsoleHere) -> Response:
     if console.settings.certificate is None:
         raise Refused(404, "This console serves plain HTTP: it has no certificate.")
     return Response(console.settings.certificate.anchor_pem(), media_type="application/x-pem-file")
+
+
+@router.get("/settings/keeping", tags=["status"])
+def read_keeping(console: ConsoleHere, _who: Viewer) -> Keeping:
+    """How long things are kept."""
+    return console.keeping()
+
+
+@router.put("/settings/keeping", tags=["status"])
+def set_keeping(console: ConsoleHere, who: Administrator, body: Keeping) -> Keeping:
+    """Keeps things so long from now on. What is older is forgotten for good within a minute, which makes room."""
+    return console.set_keeping(body, who.name)
 
 
 @router.get("/session", tags=["access"])

@@ -116,7 +116,8 @@ class SeriesStore:
                 for statement in tables.UPGRADES[step]:
                     connection.exec_driver_sql(statement)
             tables.metadata.create_all(connection)
-            connection.exec_driver_sql(f"PRAGMA user_version={tables.FORM}")
+            if form != tables.FORM:
+                connection.exec_driver_sql(f"PRAGMA user_version={tables.FORM}")
 
     def _replay(self) -> None:
         """Puts what is not sealed yet into memory again. What cannot be read is set aside, what repeats itself goes."""

@@ -12,6 +12,7 @@ from alembic.config import Config
 from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Connection
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
 from balise.store.database import open_engine
@@ -33,7 +34,9 @@ def _upgrade(connection: Connection) -> None:
 class StateStore:
     """All of state.db. `read` from any thread; `write` runs on the one writer thread and commits."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, when_full: Callable[[], bool] = lambda: False) -> None:
+        """`when_full` is called when a change found no room on the disk; it answers whether to try once more."""
+        self._when_full = when_full
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self.path = folder / "state.db"
         # The service and the command line may both come first to a new folder.
@@ -60,7 +63,15 @@ class StateStore:
             with self._sessions.begin() as session:
                 return change(session)
 
-        return self._writer.run(run)
+        def run_with_room() -> R:
+            try:
+                return run()
+            except OperationalError as error:
+                if "is full" not in str(error.orig) or not self._when_full():
+                    raise
+                return run()
+
+        return self._writer.run(run_with_room)
 
     def size(self) -> int:
         return sum(p.stat().st_size for p in self.path.parent.glob("state.db*"))
