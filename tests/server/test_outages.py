@@ -35,7 +35,7 @@ def test_a_relay_cut_off_for_minutes_loses_nothing_and_a_site_of_two_goes_on_rea
     service, sshd = own_service, Sshd(tmp_path / "ssh")
     with service.client() as admin:
         admin.call("PUT", "/settings/collection", {"every": "5s", "time_limit": "5s", "side_by_side": 20})
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9)).key
+        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9, site="northquay")).key
         first = RelayProcess(service, tmp_path, key, "--site", "northquay", name="relay-1")
         second = RelayProcess(service, tmp_path, key, "--site", "northquay", name="relay-2")
         admin.call("PUT", "/credentials/good", sshd.credential())

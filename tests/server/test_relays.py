@@ -222,7 +222,7 @@ def test_a_relay_tries_and_reads_the_hosts_of_its_site(own_service: Service, tmp
         number = admin.call("POST", "/enrolments", {"entries": [body]})["id"]
         answer = until(lambda: (a := admin.call("GET", f"/enrolments/{number}"))["state"] == "done" and a)
         assert "no relay of 'northquay' is alive" in answer["entries"][0]["message"]
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9)).key
+        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9, site="northquay")).key
         relay = RelayProcess(service, tmp_path, key, "--site", "northquay")
         until(lambda: admin.call("GET", "/relays")["items"][0]["report"])
         admin.call("POST", f"/enrolments/{number}/retry", {"entries": []})
@@ -243,7 +243,7 @@ def test_a_relay_tries_and_reads_the_hosts_of_its_site(own_service: Service, tmp
 
 
 def relays(console: Console, *names: str) -> list[int]:
-    key = console.enrolling.make_key(NewEnrolmentKey(label="k", uses=50), "test", "http://c").key
+    key = console.enrolling.make_key(NewEnrolmentKey(label="k", uses=50, site="quay"), "test", "http://c").key
     request = [RelayEnrol(key=key, name=n, site="quay", facts=Facts(host_name=n, machine_id=n)) for n in names]
     return [console.relays.enrol(r).relay_id for r in request]
 

@@ -2799,6 +2799,8 @@ export interface components {
             };
             /** Revoked At */
             revoked_at?: string | null;
+            /** Site */
+            site?: string | null;
             /** Uses Left */
             uses_left: number;
             /**
@@ -4100,6 +4102,8 @@ export interface components {
             };
             /** Revoked At */
             revoked_at?: string | null;
+            /** Site */
+            site?: string | null;
             /** Uses Left */
             uses_left: number;
             /**
@@ -4120,10 +4124,17 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * New Hosts
+             * @description hosts it has made so far
+             * @default 0
+             */
+            new_hosts: number;
+            /**
              * Role
              * @enum {string}
              */
             role: "viewer" | "operator" | "administrator" | "ingest";
+            scope?: components["schemas"]["Scope"] | null;
             /**
              * Token
              * @description shown once
@@ -4314,6 +4325,11 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * Site
+             * @description relays that come with it serve this site, and read its hosts; without one, none
+             */
+            site?: string | null;
+            /**
              * Uses
              * @default 1
              */
@@ -4333,6 +4349,8 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "operator" | "administrator" | "ingest";
+            /** @description of a token of role ingest; as its defaults say without one */
+            scope?: components["schemas"]["Scope"] | null;
         };
         /** NewUser */
         NewUser: {
@@ -5545,6 +5563,37 @@ export interface components {
             rule?: string | null;
         };
         /**
+         * Scope
+         * @description What a token of role ingest may deliver.
+         */
+        Scope: {
+            /**
+             * Collected
+             * @description also for hosts that an agent, a relay or the console collects from
+             * @default false
+             */
+            collected: boolean;
+            /**
+             * Hosts
+             * @description for hosts that this filter chooses; of a new host only its name is known
+             */
+            hosts?: string | null;
+            /**
+             * Kinds
+             * @default [
+             *       "metrics",
+             *       "logs"
+             *     ]
+             */
+            kinds: ("metrics" | "logs")[];
+            /**
+             * New Hosts
+             * @description how many hosts it may make by sending for them
+             * @default 1000
+             */
+            new_hosts: number;
+        };
+        /**
          * Sender
          * @description Whom a token stands for: `host:12` for an agent, `token:NAME` for another sender.
          */
@@ -6207,10 +6256,17 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * New Hosts
+             * @description hosts it has made so far
+             * @default 0
+             */
+            new_hosts: number;
+            /**
              * Role
              * @enum {string}
              */
             role: "viewer" | "operator" | "administrator" | "ingest";
+            scope?: components["schemas"]["Scope"] | null;
             /** Used At */
             used_at: string | null;
         };

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.hosts import LabelKey, LabelValue
+from balise.api.metrics import FilterText
 from balise.api.spans import Duration, Name
 
 Role = Literal["viewer", "operator", "administrator", "ingest"]
@@ -39,16 +40,41 @@ class User(BaseModel):
     signed_in_at: str | None
 
 
+class Scope(BaseModel):
+    """What a token of role ingest may deliver."""
+
+    model_config = ConfigDict(extra="forbid")
+    hosts: FilterText | None = Field(
+        default=None, description="for hosts that this filter chooses; of a new host only its name is known"
+    )
+    kinds: Annotated[list[Literal["metrics", "logs"]], Field(min_length=1, max_length=2)] = ["metrics", "logs"]
+    new_hosts: Annotated[int, Field(ge=0, le=20_000)] = Field(
+        default=1000, description="how many hosts it may make by sending for them"
+    )
+    collected: bool = Field(
+        default=False, description="also for hosts that an agent, a relay or the console collects from"
+    )
+
+
 class NewToken(BaseModel):
     name: Name
     role: Role
     expires_in: Duration | None = None
+    scope: Scope | None = Field(default=None, description="of a token of role ingest; as its defaults say without one")
+
+    @model_validator(mode="after")
+    def _only_what_delivers(self) -> NewToken:
+        if self.scope is not None and self.role != "ingest":
+            raise ValueError("scope: only a token of role ingest has one")
+        return self
 
 
 class Token(BaseModel):
     id: int
     name: str
     role: Role
+    scope: Scope | None = None
+    new_hosts: int = Field(default=0, description="hosts it has made so far")
     created_at: str
     expires_at: str | None
     used_at: str | None
@@ -63,6 +89,9 @@ class NewEnrolmentKey(BaseModel):
     uses: Annotated[int, Field(ge=1, le=100_000)] = 1
     expires_in: Duration = "24h"
     group: Name | None = None
+    site: Name | None = Field(
+        default=None, description="relays that come with it serve this site, and read its hosts; without one, none"
+    )
     labels: Annotated[dict[LabelKey, LabelValue], Field(max_length=32)] = {}
     approval: Literal["automatic", "manual"] = "automatic"
 
@@ -71,6 +100,7 @@ class EnrolmentKey(BaseModel):
     id: int
     label: str
     group: str | None
+    site: str | None = None
     labels: dict[str, str] = {}
     approval: Literal["automatic", "manual"] = "automatic"
     created_at: str

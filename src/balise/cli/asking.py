@@ -201,6 +201,7 @@ def _keys(nouns: Any) -> None:
     create.add_argument(
         "--label", dest="labels", action="append", default=[], metavar="KEY=VALUE", help="for its hosts"
     )
+    create.add_argument("--site", help="for relays: the site whose hosts they serve and read")
     create.add_argument("--approval", choices=("automatic", "manual"), default="automatic")
     verb(of, "list", "all keys and what they enrolled", _key_list)
     revoke = verb(of, "revoke", "make a key useless", _key_revoke, form_=False)
@@ -695,6 +696,7 @@ def _key_create(a: argparse.Namespace) -> int:
         uses=a.uses,
         expires_in=a.expires_in,
         group=a.group,
+        site=a.site,
         labels=dict(pair.partition("=")[::2] for pair in a.labels),
         approval=a.approval,
     )

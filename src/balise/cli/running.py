@@ -72,6 +72,12 @@ def _people(nouns: Any) -> dict[str, Any]:
     create = token.add_parser("create", help="make a token and print it, alone")
     create.add_argument("name")
     create.add_argument("--role", choices=("viewer", "operator", "administrator", "ingest"), required=True)
+    create.add_argument(
+        "--hosts", metavar="FILTER", help="ingest: for hosts that this chooses, like 'name sw \"gate-\"'"
+    )
+    create.add_argument("--kinds", nargs="+", choices=("metrics", "logs"), help="ingest: what it may deliver")
+    create.add_argument("--new-hosts", type=int, metavar="N", help="ingest: how many hosts it may make (1000)")
+    create.add_argument("--collected", action="store_true", help="ingest: also for hosts that are collected from")
     _data(create)
     create.set_defaults(run=_token_create)
     return {"user": user, "token": token}
@@ -224,17 +230,32 @@ def _user_add(arguments: argparse.Namespace) -> int:
 
 def _token_create(arguments: argparse.Namespace) -> int:
     _server_packages()
+    from balise.api.access import NewToken
     from balise.server.access import Access
+    from balise.server.errors import Refused
     from balise.server.folder import data_folder
     from balise.store.state.store import StateStore
 
+    try:
+        wanted = NewToken(name=arguments.name, role=arguments.role, scope=_scope_of(arguments))
+    except ValueError as error:
+        raise CommandError(_first_problem(error)) from None
     state = StateStore(data_folder(arguments.data))
     try:
-        _, token = Access(state).make_token(arguments.name, arguments.role, by=f"command line, {_login()}")
+        by = f"command line, {_login()}"
+        _, token = Access(state).make_token(wanted.name, wanted.role, by=by, scope=wanted.scope)
+    except Refused as error:
+        raise CommandError(error.detail) from None
     finally:
         state.close()
     print(token)
     return 0
+
+
+def _scope_of(arguments: argparse.Namespace) -> dict[str, Any] | None:
+    """What of a token's scope was said."""
+    said = {name: getattr(arguments, name) for name in ("hosts", "kinds", "new_hosts", "collected")}
+    return {name: value for name, value in said.items() if value not in (None, False)} or None
 
 
 def _login() -> str:

@@ -12,7 +12,8 @@ from typing import Any
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
-from balise.api.access import PersonRole, Role
+from balise.api.access import PersonRole, Role, Scope
+from balise.server.directory import read_filter
 from balise.server.errors import Refused
 from balise.server.tries import Passwords, Tries
 from balise.store.state.secrets import digest, new_token
@@ -39,6 +40,9 @@ class Principal:
     host: int | None = None
     relay: int | None = None
     by_cookie: bool = False
+    token: int | None = None
+    scope: Scope | None = None
+    """What a token of role ingest may deliver; None for those who may deliver all, or nothing."""
 
     def may(self, role: str) -> bool:
         """Whether the role of a person, or of a token made for one, is at least this."""
@@ -47,6 +51,12 @@ class Principal:
     @property
     def may_deliver(self) -> bool:
         return self.role in ("ingest", "agent", "administrator")
+
+
+def principal_of(row: Token) -> Principal:
+    """Whom a token stands for."""
+    scope = Scope.model_validate(row.scope) if row.scope else Scope() if row.role == "ingest" else None
+    return Principal(row.name, row.role, row.host, row.relay, token=row.id, scope=scope)
 
 
 def audit(session: Session, who: str, what: str, target: str, **detail: Any) -> None:
@@ -88,7 +98,7 @@ class Access:
         if row.expires_at is not None and row.expires_at < time.time():
             return None, math.inf
         self._used[row.id] = time.time()
-        return Principal(row.name, row.role, row.host, row.relay), row.expires_at or math.inf
+        return principal_of(row), row.expires_at or math.inf
 
     def write_used(self) -> None:
         """Keeps when tokens were used. Where an agent or a relay uses its new token, the one before ends."""
@@ -186,15 +196,26 @@ class Access:
 
     # --- tokens
 
-    def make_token(self, name: str, role: Role, *, by: str, expires_at: float | None = None) -> tuple[Token, str]:
-        """A token and its text, which is known only now."""
+    def make_token(
+        self, name: str, role: Role, *, by: str, expires_at: float | None = None, scope: Scope | None = None
+    ) -> tuple[Token, str]:
+        """A token and its text, which is known only now; one of role ingest has a scope, the default one unless given.
+
+        Raises:
+            Refused: 422 when the filter of the scope cannot be read.
+        """
         token = new_token("tok")
+        if role == "ingest":
+            scope = scope or Scope()
+            if scope.hosts:
+                read_filter(scope.hosts, "scope.hosts")
 
         def add(session: Session) -> Token:
             row = Token(name=name, role=role, digest=digest(token), created_at=time.time(), expires_at=expires_at)
+            row.scope = scope.model_dump() if scope else None
             session.add(row)
             session.flush()
-            audit(session, by, "token.create", name, role=role)
+            audit(session, by, "token.create", name, role=role, scope=row.scope)
             return row
 
         return self._state.write(add), token

@@ -19,7 +19,7 @@ from balise.core.filters import Compare, Filter, FilterError, Present
 from balise.core.health import host_state
 from balise.server.errors import Refused, bad_field
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Group, Host, Member, StateChange
+from balise.store.state.tables import Group, Host, Member, StateChange, Token
 
 AGENT_INTERVAL = 15.0
 REMEMBERED = 10_000
@@ -53,6 +53,8 @@ class Known:
     delay: float | None = None
     cost: float | None = None
     problem: str | None = None
+    refused: str | None = None
+    """Why nothing of its last delivery was taken."""
     changes: list[Stretch] = field(default_factory=list)
 
     @property
@@ -62,7 +64,7 @@ class Known:
         return min(600.0, statistics.median(self.gaps))
 
     def is_silent(self, now: float) -> bool:
-        if self.last_seen is None:
+        if self.last_seen is None or self.refused is not None:
             return True
         return now - self.last_seen > max(SILENT_AT_LEAST, 3 * self.interval)
 
@@ -253,11 +255,12 @@ class Directory:
 
     # --- changing
 
-    def ensure(self, name: str) -> Known:
-        """The host of a name, made when it was not there: somebody sends for it.
+    def ensure(self, name: str, *, token: int | None = None, most: int | None = None) -> Known:
+        """The host of a name, made when it was not there: somebody sends for it, with a token that may make `most`.
 
         Raises:
-            Refused: 422 when there are as many hosts as there may be, or the name has nothing readable.
+            Refused: 422 when there are as many hosts as there may be, or the name has nothing readable; 403 when the
+                token has made all that it may.
         """
         name = clean_name(name)
         known = self._by_name.get(name)
@@ -273,6 +276,11 @@ class Directory:
         def add(session: Session) -> None:
             if not session.scalar(select(Host.id).where(Host.name == name)):
                 now = time.time()
+                if most is not None:
+                    by = session.get(Token, token)
+                    if by is None or by.new_hosts >= most:
+                        raise Refused(403, f"The token has made the {most} new hosts that it may.")
+                    by.new_hosts += 1
                 session.add(Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now))
 
         self._state.write(add)
@@ -289,9 +297,16 @@ class Directory:
             gap = now - known.last_seen
             if gap > 1.0:
                 known.gaps.append(gap)
+        known.refused = None
         known.last_seen = now
         known.delay = max(0.0, now - sent_at)
         self._heard.add(number)
+
+    def refused(self, number: int, why: str) -> None:
+        """Of all that a host sent just now, nothing was taken."""
+        known = self._by_id.get(number)
+        if known is not None:
+            known.refused = why[:300]
 
     def write_heard(self) -> None:
         """Keeps when hosts were last heard, so that it is known after a restart."""

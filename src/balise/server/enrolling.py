@@ -51,6 +51,7 @@ class Enrolling:
                 label=wanted.label,
                 digest=digest(key),
                 group=wanted.group,
+                site=wanted.site,
                 labels=dict(wanted.labels),
                 approval=wanted.approval,
                 uses_left=wanted.uses,
@@ -59,7 +60,8 @@ class Enrolling:
             )
             session.add(row)
             session.flush()
-            audit(session, who, "enrolment-key.create", wanted.label, uses=wanted.uses, group=wanted.group)
+            named = {"group": wanted.group, "site": wanted.site}
+            audit(session, who, "enrolment-key.create", wanted.label, uses=wanted.uses, **named)
             return row
 
         row = self._state.write(add)
@@ -383,6 +385,7 @@ def _key_answer(row: tables.EnrolmentKey, came: list[str], waiting: int) -> KeyA
         id=row.id,
         label=row.label,
         group=row.group,
+        site=row.site,
         labels=row.labels,
         approval=row.approval,  # type: ignore[arg-type]
         created_at=rfc3339(row.created_at),

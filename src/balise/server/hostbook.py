@@ -139,7 +139,7 @@ class HostBook:
                 by=known.collected_by or "its senders",
                 delay_seconds=round(known.delay, 3) if known.delay is not None else None,
                 cost_seconds=known.cost,
-                problem=known.problem,
+                problem=known.refused or known.problem,
                 clock_seconds=self._clock_of(known.id),
             ),
             open_alerts=len(severities.get(known.id, ())),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import json
 import logging
 import math
@@ -20,6 +21,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 
+from balise.api.spans import rfc3339
 from balise.core.events.records import count_records
 from balise.core.series.percentiles import bucket_of
 from balise.core.series.shapes import BodyReader, Points
@@ -37,7 +39,7 @@ from balise.core.series.wire import (
 from balise.server.access import Principal
 from balise.server.clocks import Clocks
 from balise.server.directory import Directory, Known
-from balise.server.errors import Refused
+from balise.server.scopes import Admission
 from balise.server.turns import Turns
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, EventStore, pack_snapshot
@@ -60,6 +62,8 @@ MOST_BODY = 1 << 16
 """Characters kept of an event's body."""
 MOST_ATTRIBUTES = 1 << 14
 MOST_MEMBERS = 64
+SENT_TIME = "balise.time.sent"
+"""The attribute that keeps the time an event came with, when that cannot be its time."""
 EVIDENCE = "balise.evidence."
 REPORT = "balise.agent.report"
 _ASIDE = ("host.", "os.", "telemetry.", "process.")
@@ -115,6 +119,7 @@ class MetricIntake:
         self._directory = directory
         self._clocks = clocks
         self._check_room = check_room
+        self._admission = Admission(directory)
         self._heavy = HeavyBodies()
         self._reader = BodyReader(capacity=SHAPE_BYTES)
         self._hosts_of: dict[int, tuple[I64, I64]] = {}
@@ -141,22 +146,31 @@ class MetricIntake:
             Busy: too much waits to be written, or there is no room.
         """
         self._check_room()
+        self._admission.check_kind(principal, "metrics")
         if as_json:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: _metrics_from_json(sent), as_json=True)
-        sender = (principal.name, principal.host)
+        sender = (principal.name, principal.host if principal.host is not None else principal.token)
         shape = self._reader.known(sender, body)
+        if shape is not None and isinstance(shape.tag, Layout) and not self._admitted(principal, shape.tag):
+            shape = None
         if shape is None:
             shape = await self._heavy.work(principal, body, lambda: self._learn(principal, sender, body))
         points = shape.gather(body)
         if of_host and isinstance(shape.tag, Layout):
             self._note_clocks(shape.tag, points.times, arrived, behind)
         batch, outcome = self._checked(points, shape.tag, shape.skipped, arrived)
+        if of_host and isinstance(shape.tag, Layout):
+            self._note_refused(shape.tag, batch, outcome)
         if batch is not None:
             await self._store.accept(batch)
             if of_host:
                 self._note_heard(batch)
         return outcome
+
+    def _admitted(self, principal: Principal, layout: Layout) -> bool:
+        """Whether what a known body is about is still what its sender may say."""
+        return principal.scope is None or self._admission.all_allowed(principal, self._hosts_in(layout)[0].tolist())
 
     def _learn(self, principal: Principal, sender: object, body: bytes) -> Any:
         shape = self._reader.learn(sender, body, sections(body), self._resolver(principal))  # type: ignore[arg-type]
@@ -178,10 +192,8 @@ class MetricIntake:
         if principal.host is not None:
             # An agent speaks for its own host, whatever its resource says.
             return self._directory.get(principal.host), kept_of_resource(attributes)
-        try:
-            return self._directory.ensure(resource_host(attributes)), kept_of_resource(attributes)
-        except Refused:
-            return None, []
+        host = self._admission.host_for(principal, resource_host(attributes))
+        return (host, kept_of_resource(attributes)) if host is not None else (None, [])
 
     def _series_of(
         self, host: Known | None, kept: list[tuple[str, str]], body: bytes, section: Section
@@ -231,7 +243,9 @@ class MetricIntake:
     def _checked(
         self, points: Points, layout: object, skipped: int, arrived: int | None = None
     ) -> tuple[Batch | None, Outcome]:
-        why = f"{skipped} points have no host, no value, or belong to more series than a host may have"
+        why = (
+            f"{skipped} points have no host, no value, are for hosts that the token is not for, or are too many series"
+        )
         outcome = Outcome(skipped, why) if skipped else Outcome()
         if not len(points.values) or not isinstance(layout, Layout):
             self.counters["points.rejected"] += skipped
@@ -255,6 +269,13 @@ class MetricIntake:
         layout = self._store.catalogue.layout(layout.series[good])
         return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
 
+    def _note_refused(self, layout: Layout, batch: Batch | None, outcome: Outcome) -> None:
+        """Hosts of which nothing was taken say so, until something is."""
+        if batch is None or batch.layout is not layout:
+            taken = set(self._hosts_in(batch.layout)[0].tolist()) if batch is not None else set()
+            for host in set(self._hosts_in(layout)[0].tolist()) - taken:
+                self._directory.refused(host, f"nothing it sends is taken: {outcome.why}")
+
     def _note_heard(self, batch: Batch) -> None:
         now = time.time()
         for host, newest in self._newest_of_hosts(batch.layout, batch.times):
@@ -270,6 +291,15 @@ class MetricIntake:
 
     def _newest_of_hosts(self, layout: Layout, times: I64) -> list[tuple[int, int]]:
         """The hosts of a layout, each with the newest of its times, nanoseconds."""
+        hosts, index = self._hosts_in(layout)
+        if len(times) == 1 or len(hosts) == 1:
+            return [(host, int(times.max())) for host in hosts.tolist()]
+        newest = np.zeros(len(hosts), np.int64)
+        np.maximum.at(newest, index, times)
+        return list(zip(hosts.tolist(), newest.tolist(), strict=True))
+
+    def _hosts_in(self, layout: Layout) -> tuple[I64, I64]:
+        """The hosts of a layout, and of each of its series which of those."""
         found = self._hosts_of.get(layout.id)
         if found is None:
             if len(self._hosts_of) > 200_000:
@@ -277,12 +307,7 @@ class MetricIntake:
             series = self._store.catalogue.series
             hosts = np.array([series[s].host for s in layout.series.tolist()], np.int64)
             found = self._hosts_of[layout.id] = np.unique(hosts, return_inverse=True)
-        hosts, index = found
-        if len(times) == 1 or len(hosts) == 1:
-            return [(host, int(times.max())) for host in hosts.tolist()]
-        newest = np.zeros(len(hosts), np.int64)
-        np.maximum.at(newest, index, times)
-        return list(zip(hosts.tolist(), newest.tolist(), strict=True))
+        return found
 
     def forget_shapes(self) -> None:
         """A host has left: a body that was known by its shape alone is looked at anew."""
@@ -376,6 +401,7 @@ class LogIntake:
         self._directory = directory
         self._on_report = on_report
         self._check_room = check_room
+        self._admission = Admission(directory)
         self._heavy = HeavyBodies()
         self.asides: dict[str, Aside] = {}
         """Who takes what a collector says that is no event, by its event name; kept before the sender hears of it."""
@@ -386,6 +412,7 @@ class LogIntake:
     ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
         self._check_room()
+        self._admission.check_kind(principal, "logs")
         asides: list[tuple[Aside, int, dict[str, Any], float]] = []
         read, outcome = await self._heavy.work(
             principal, body, lambda: self._read(principal, body, as_json, delivery, arrived, asides), as_json=as_json
@@ -432,22 +459,26 @@ class LogIntake:
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
                 self._directory.heard(host.id, now / NS, time.time())
+        ahead = sum(SENT_TIME in (e.attributes or "") for e in events)
         oldest = now - int(self._store.keep_days * DAY)
         kept = [e for e in events if e.time >= oldest]
         late = len(events) - len(kept)
         self.counters["events.too-old"] += late
         self.counters["events.rejected"] += rejected
-        name = digest_of(f"{principal.name} {principal.host} {delivery}").encode()[:32] if delivery else None
-        why = f"{rejected} records have no host, {late} are older than events are kept" if rejected or late else ""
+        # Under a name that was used before, other content is another delivery.
+        whose = f"{principal.name} {principal.host} {delivery} {hashlib.sha256(body).hexdigest()}"
+        name = digest_of(whose).encode()[:32] if delivery else None
+        no_host = f"{rejected} records have no host, or one that the token is not for"
+        why = f"{no_host}; {late} are older than events are kept" if rejected or late else ""
+        if ahead:
+            said = f"{ahead} records are of a time that has not come yet: they are kept as of now, with {SENT_TIME}"
+            why = f"{why}; {said}" if why else said
         return Delivery(kept, snapshots, name), Outcome(rejected + late, why)
 
     def _host(self, principal: Principal, attributes: dict[str, str]) -> Known | None:
         if principal.host is not None:
             return self._directory.get(principal.host)
-        try:
-            return self._directory.ensure(resource_host(attributes))
-        except Refused:
-            return None
+        return self._admission.host_for(principal, resource_host(attributes))
 
     def _aside(
         self,
@@ -468,8 +499,12 @@ class LogIntake:
             snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))
 
 
+def _said(record: LogRecord, now: int) -> int:
+    return int(record.time_unix_nano or record.observed_time_unix_nano or now)
+
+
 def _moment(record: LogRecord, now: int) -> int:
-    at = int(record.time_unix_nano or record.observed_time_unix_nano or now)
+    at = _said(record, now)
     return at if 0 < at <= now + AHEAD else now
 
 
@@ -486,6 +521,8 @@ def _event(host: str, resource: dict[str, str], scope: str, record: LogRecord, n
     attributes: dict[str, Any] = dict(kept_of_resource(resource))
     for kv in record.attributes[:64]:
         attributes[kv.key[:255]] = _kept_value(_plain(kv.value))
+    if _said(record, now) > now + AHEAD:
+        attributes[SENT_TIME] = rfc3339(_said(record, now) / NS)
     if record.trace_id:
         attributes["trace_id"] = record.trace_id.hex()
     if record.event_name:

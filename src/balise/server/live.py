@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import AsyncIterator, Callable
+import time
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any
 
 HEARTBEAT = 10.0
 MOST_WAITING = 500
-MOST_LISTENERS = 500
+MOST_LISTENERS, MOST_OF_ONE = 500, 40
+"""Open streams in all, and of one person."""
 
 
 @dataclass(eq=False)
 class _Listener:
     queue: asyncio.Queue[tuple[str, Any] | None]
     wants: Callable[[str, Any], bool]
+    who: str
     lost: int = 0
 
 
@@ -51,14 +54,32 @@ class Hub:
                 else:
                     listener.queue.put_nowait((topic, content))
 
-    async def stream(self, wants: Callable[[str, Any], bool]) -> AsyncIterator[bytes]:
-        """Server-sent events, with a heartbeat that a page can see."""
-        if len(self._listeners) >= MOST_LISTENERS:
+    def has_room(self, who: str) -> bool:
+        """Whether somebody may open one more stream."""
+        own = sum(listener.who == who for listener in self._listeners)
+        return len(self._listeners) < MOST_LISTENERS and own < MOST_OF_ONE
+
+    def recheck(self) -> None:
+        """Somebody may no longer come in: every stream is looked at anew, at once."""
+        if self._loop and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self._wake_all)
+
+    def _wake_all(self) -> None:
+        for listener in self._listeners:
+            if not listener.queue.full():
+                listener.queue.put_nowait(("heartbeat", {}))
+
+    async def stream(
+        self, wants: Callable[[str, Any], bool], *, who: str, may_go_on: Callable[[], Awaitable[bool]]
+    ) -> AsyncIterator[bytes]:
+        """Server-sent events, with a heartbeat that a page can see; ends when its reader may not go on."""
+        if not self.has_room(who):
             raise TooManyListeners
-        listener = _Listener(asyncio.Queue(MOST_WAITING), wants)
+        listener = _Listener(asyncio.Queue(MOST_WAITING), wants, who)
         self._listeners.add(listener)
         try:
             yield b"retry: 2000\n\n" + message("hello", {})
+            asked = time.monotonic()
             while True:
                 try:
                     item = await asyncio.wait_for(listener.queue.get(), HEARTBEAT)
@@ -66,6 +87,10 @@ class Hub:
                     item = ("heartbeat", {})
                 if item is None:
                     return
+                if item[0] == "heartbeat" or time.monotonic() - asked > HEARTBEAT:
+                    asked = time.monotonic()
+                    if not await may_go_on():
+                        return
                 if listener.lost:
                     lost, listener.lost = listener.lost, 0
                     yield message("lost", {"count": lost})

@@ -59,13 +59,14 @@ def _field(number: int, content: bytes) -> bytes:
 
 
 def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
-    """An Export…ServiceResponse: empty, or with `partial_success`."""
-    if not outcome.rejected:
+    """An Export…ServiceResponse: empty, or with `partial_success`, which may also be a warning about what was taken."""
+    if not outcome.rejected and not outcome.why:
         return b"{}" if as_json else b""
     if as_json:
         key = "rejectedDataPoints" if noun == "points" else "rejectedLogRecords"
         return json.dumps({"partialSuccess": {key: str(outcome.rejected), "errorMessage": outcome.why}}).encode()
-    partial = b"\x08" + _varint(outcome.rejected) + _field(2, outcome.why.encode())
+    count = b"\x08" + _varint(outcome.rejected) if outcome.rejected else b""
+    partial = count + _field(2, outcome.why.encode())
     return _field(1, partial)
 
 
@@ -124,8 +125,7 @@ class OtlpPaths:
         except (Busy, Stopped):
             status, content = 503, status_body("too much waits to be written: try again in a moment", as_json)
             extra.append((b"retry-after", b"2"))
-        except Exception as error:
-            # The sender keeps what it has and tries again.
+        except Exception as error:  # noqa: BLE001  it is logged, and the sender tries again
             why = f"cannot be kept at the moment ({_why_not(error, scope['path'])})"
             status, content = 503, status_body(why, as_json)
             extra.append((b"retry-after", b"10"))
@@ -191,7 +191,7 @@ class OtlpPaths:
             return FrameStatus(status=503, why=str(error))
         except (Busy, Stopped):
             return FrameStatus(status=503)
-        except Exception as error:
+        except Exception as error:  # noqa: BLE001  it is logged, and the relay keeps what it has
             return FrameStatus(status=503, why=_why_not(error, f"frame of {frame.sender}"))
         return FrameStatus(status=200)
 

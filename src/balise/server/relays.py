@@ -27,7 +27,7 @@ from balise.api.relays import Relay as RelayAnswer
 from balise.api.remote import RemoteTarget
 from balise.api.spans import rfc3339
 from balise.collect.remote.trial import Trial
-from balise.server.access import Principal, audit
+from balise.server.access import Principal, audit, principal_of
 from balise.server.directory import Directory
 from balise.server.enrolling import usable_key
 from balise.server.errors import Refused, unknown
@@ -114,16 +114,13 @@ class RelayBook:
             key = usable_key(session, request.key)
             if key.approval == "manual":
                 raise Refused(403, "This key asks for approval of every machine: make one with automatic approval.")
-            if key.group and request.site not in (None, key.group):
-                # A relay is given what its site's hosts are read with.
-                raise Refused(403, f"This key is for the site {key.group!r}: leave --site out, or ask for another key.")
             row = session.scalar(select(tables.Relay).where(tables.Relay.name == request.name))
             if row is not None and row.machine_id != request.facts.machine_id:
                 raise Refused(409, f"Another machine is the relay {request.name!r}: choose another --name.")
             if row is None:
                 row = tables.Relay(name=request.name, created_at=now)
                 session.add(row)
-            row.site = key.group or request.site or row.site
+            row.site = _site_by(key, request.site or row.site)
             row.machine_id, row.enrolled_with, row.last_seen = request.facts.machine_id, key.id, now
             key.uses_left -= 1
             session.flush()
@@ -215,7 +212,15 @@ class RelayBook:
             if host is None or host.retired:
                 raise Refused(403, "the host is retired or gone")
             return Principal(f"agent of {host.name}", "agent", host.id)
-        return Principal(what, "ingest")
+        return self._token(what)
+
+    def _token(self, what: str) -> Principal:
+        """Whom the token of a sender stands for, as long as it was not revoked."""
+        number, _, name = what.partition(":")
+        row = self._state.read(lambda s: s.get(tables.Token, int(number))) if number.isdecimal() else None
+        if row is None or row.name != name:
+            raise Refused(403, f"the token {name or what} is revoked")
+        return principal_of(row)
 
     def _collected(self, relay: int, number: int, at: float) -> Principal:
         host = self._directory.get(number)
@@ -411,4 +416,13 @@ def _make_site(session: Session, name: str) -> None:
 def _sender(row: tables.Token) -> Sender:
     if row.host is not None:
         return Sender(sender=f"host:{row.host}", name=row.name, role=row.role)
-    return Sender(sender=f"token:{row.name}", name=row.name, role=row.role)
+    return Sender(sender=f"token:{row.id}:{row.name}", name=row.name, role=row.role)
+
+
+def _site_by(key: tables.EnrolmentKey, wanted: str | None) -> str | None:
+    """The site of a relay that comes with a key. A relay is given what its site's hosts are read with, so that only a
+    key that was made for a site gives it."""
+    if wanted is not None and wanted != key.site:
+        said = f"is for the site {key.site!r}" if key.site else "is for no site"
+        raise Refused(403, f"This key {said}: make one for {wanted!r} (balise key create --site {wanted}).")
+    return key.site

@@ -21,7 +21,7 @@ from balise.api.keeping import Keeping
 from balise.api.lists import Note, Page
 from balise.api.spans import rfc3339, seconds
 from balise.api.status import Status
-from balise.server.access import SESSION_SECONDS, audit
+from balise.server.access import SESSION_SECONDS, audit, principal_of
 from balise.server.errors import Refused, unknown
 from balise.server.routes.common import COOKIE, Administrator, ConsoleHere, Number, Viewer, Whoever, same_origin
 from balise.store.state import tables
@@ -83,6 +83,7 @@ def sign_out(console: ConsoleHere, request: Request, response: Response) -> Note
     value = request.cookies.get(COOKIE)
     if value:
         console.access.sign_out(value)
+        console.hub.recheck()
     response.delete_cookie(COOKIE, path="/")
     return Note(detail="signed out")
 
@@ -111,6 +112,7 @@ def remove_user(console: ConsoleHere, who: Administrator, name: str) -> Note:
         audit(session, who.name, "user.remove", name)
 
     console.state.write(write)
+    console.hub.recheck()
     return Note(detail=f"user {name} removed, and signed out everywhere")
 
 
@@ -137,7 +139,7 @@ def list_tokens(console: ConsoleHere, _who: Administrator) -> Page[Token]:
 @router.post("/tokens", tags=["access"], status_code=201)
 def make_token(console: ConsoleHere, who: Administrator, body: NewToken) -> MadeToken:
     expires_at = time.time() + seconds(body.expires_in) if body.expires_in else None
-    row, token = console.access.make_token(body.name, body.role, by=who.name, expires_at=expires_at)
+    row, token = console.access.make_token(body.name, body.role, by=who.name, expires_at=expires_at, scope=body.scope)
     return MadeToken(**_token(row).model_dump(), token=token)
 
 
@@ -152,6 +154,7 @@ def revoke_token(console: ConsoleHere, who: Administrator, number: Number) -> No
 
     console.state.write(write)
     console.access.forget_remembered()
+    console.hub.recheck()
     return Note(detail="the token is good for nothing from now on")
 
 
@@ -160,6 +163,8 @@ def _token(row: tables.Token) -> Token:
         id=row.id,
         name=row.name,
         role=row.role,  # type: ignore[arg-type]
+        scope=principal_of(row).scope,
+        new_hosts=row.new_hosts,
         created_at=rfc3339(row.created_at),
         expires_at=rfc3339(row.expires_at) if row.expires_at else None,
         used_at=rfc3339(row.used_at) if row.used_at else None,

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Annotated, TypeVar
+from collections.abc import AsyncIterator, Callable
+from typing import Annotated, Any, TypeVar
 from urllib.parse import urlsplit
 
 from fastapi import Depends, Path, Request, Response
@@ -61,6 +61,25 @@ async def tried_in_turn(console: Console, who: Principal, work: Callable[[], T])
     """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
     async with console.trials.of(who.name):
         return await run_in_threadpool(work)
+
+
+def stream_of(
+    request: Request, console: Console, who: Principal, role: str, wants: Callable[[str, Any], bool]
+) -> AsyncIterator[bytes]:
+    """The live stream of somebody, which ends when they are removed, signed out, or have lost the role.
+
+    Raises:
+        Refused: 503 when there is no room for another stream.
+    """
+    whose = f"{who.role} {who.name}"
+    if not console.hub.has_room(whose):
+        raise Refused(503, "There are too many open streams: close some pages.", headers={"Retry-After": "10"})
+
+    async def may_go_on() -> bool:
+        found = await run_in_threadpool(_recognised, request)
+        return found is not None and found.may(role)
+
+    return console.hub.stream(wants, who=whose, may_go_on=may_go_on)
 
 
 def same_origin(request: Request) -> None:

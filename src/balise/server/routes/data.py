@@ -6,7 +6,7 @@ import time
 from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from balise.api.events import SEVERITIES, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
@@ -16,11 +16,10 @@ from balise.core import filters
 from balise.core.series.steps import NS, steps_between
 from balise.server.console import Console
 from balise.server.directory import attribute_of, read_filter
-from balise.server.errors import Refused, bad_field
+from balise.server.errors import bad_field
 from balise.server.evidence import MOST_LINES, counted_patterns
-from balise.server.live import MOST_LISTENERS
 from balise.server.metrics import span_of
-from balise.server.routes.common import ConsoleHere, Viewer, in_turn
+from balise.server.routes.common import ConsoleHere, Viewer, in_turn, stream_of
 from balise.store.events.store import BadCursor, Search
 from balise.store.events.words import WordMatch
 
@@ -99,7 +98,8 @@ def _patterns(console: Console, body: HistogramQuery) -> PatternAnswer:
 @router.get("/events/live", tags=["events"])
 async def follow_events(
     console: ConsoleHere,
-    _who: Viewer,
+    who: Viewer,
+    request: Request,
     where: FilterText | None = None,
     text: Annotated[str | None, Query(max_length=500)] = None,
 ) -> StreamingResponse:
@@ -115,18 +115,16 @@ async def follow_events(
         own = filters.by_name(content["attributes"].items())
         return filters.matches(node, lambda name: _event_attribute(console, content, own, name))
 
-    return _stream(console.hub.stream(wants), console)
+    return _stream(stream_of(request, console, who, "viewer", wants))
 
 
 @router.get("/live", tags=["live"])
-async def follow(console: ConsoleHere, _who: Viewer) -> StreamingResponse:
+async def follow(console: ConsoleHere, who: Viewer, request: Request) -> StreamingResponse:
     """Server-sent events: `state` when a host's state changes, `alert` when an alert opens, changes or ends."""
-    return _stream(console.hub.stream(lambda topic, _content: topic in ("state", "alert")), console)
+    return _stream(stream_of(request, console, who, "viewer", lambda topic, _: topic in ("state", "alert")))
 
 
-def _stream(content: AsyncIterator[bytes], console: Console) -> StreamingResponse:
-    if console.hub.listeners >= MOST_LISTENERS:
-        raise Refused(503, "There are too many open streams: close some pages.", headers={"Retry-After": "10"})
+def _stream(content: AsyncIterator[bytes]) -> StreamingResponse:
     return StreamingResponse(
         content,
         media_type="text/event-stream",

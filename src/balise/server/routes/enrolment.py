@@ -37,7 +37,7 @@ from balise.core.hostlist import read_list
 from balise.server.console import Console
 from balise.server.errors import Refused
 from balise.server.live import message
-from balise.server.routes.common import Administrator, Agent, ConsoleHere, Number, Operator, Viewer
+from balise.server.routes.common import Administrator, Agent, ConsoleHere, Number, Operator, Viewer, stream_of
 
 router = APIRouter(tags=["enrolment"])
 
@@ -190,17 +190,18 @@ def retry(console: ConsoleHere, who: Operator, number: Number, body: Retry) -> S
 
 
 @router.get("/enrolments/{number}/live", response_class=StreamingResponse)
-async def follow_enrolment(console: ConsoleHere, _who: Operator, number: Number) -> StreamingResponse:
+async def follow_enrolment(console: ConsoleHere, who: Operator, number: Number, request: Request) -> StreamingResponse:
     """Server-sent events: the whole list first, then again whenever results come in, until it is done."""
     console.enrolments.get(number)
-    return StreamingResponse(_progress(console, number), media_type="text/event-stream")
+    parts = stream_of(request, console, who, "operator", lambda topic, it: topic == "enrolment" and it["id"] == number)
+    return StreamingResponse(_progress(console, number, parts), media_type="text/event-stream")
 
 
-async def _progress(console: Console, number: int) -> AsyncIterator[bytes]:
+async def _progress(console: Console, number: int, parts: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
     import asyncio
 
     yield message("enrolment", (await asyncio.to_thread(console.enrolments.get, number)).model_dump(mode="json"))
-    async for part in console.hub.stream(lambda topic, content: topic == "enrolment" and content["id"] == number):
+    async for part in parts:
         if not part.startswith(b"event: enrolment"):
             yield part
             continue

@@ -43,6 +43,8 @@ class Token(Base):
     digest: Mapped[str] = mapped_column(unique=True)
     host: Mapped[int | None] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
     relay: Mapped[int | None] = mapped_column(ForeignKey("relay.id"))
+    scope: Mapped[dict[str, Any] | None]
+    new_hosts: Mapped[int] = mapped_column(default=0, server_default="0")
     created_at: Mapped[float]
     expires_at: Mapped[float | None]
     used_at: Mapped[float | None]
@@ -56,6 +58,7 @@ class EnrolmentKey(Base):
     label: Mapped[str]
     digest: Mapped[str] = mapped_column(unique=True)
     group: Mapped[str | None]
+    site: Mapped[str | None]
     labels: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     approval: Mapped[str] = mapped_column(default="automatic", server_default="automatic")
     uses_left: Mapped[int]
