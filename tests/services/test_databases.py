@@ -230,3 +230,22 @@ def test_redis_is_read_with_no_right_to_any_key(redis: real.Redis) -> None:
     assert found.tables["slow-commands"][0]["command"].startswith("EVAL")
     assert "did not accept the user or the password" in str(read("redis", redis.target, login("wrong")).problem)
     assert "did not accept" in str(read("redis", redis.target).problem)
+
+
+def test_an_account_that_may_write_says_so(postgres: real.Postgres, maria: real.Maria, redis: real.Redis) -> None:
+    """Each server's own accounts: the kit's, which may only read, and one that may do more."""
+    with postgres.connect() as db:
+        db.execute("CREATE ROLE writer LOGIN PASSWORD 'writerpw'")
+        db.execute("GRANT INSERT ON fares TO writer")
+        db.execute("GRANT pg_monitor TO writer")
+    for kit, target, credential, said in (
+        ("postgresql", postgres.target, login(), "may only read"),
+        ("postgresql", postgres.target, login("writerpw", "writer"), "may write (it may change tables)"),
+        ("postgresql", postgres.target, login("secret", "postgres"), "may write (it is a superuser"),
+        ("mariadb", maria.target, login(), "may only read"),
+        ("redis", redis.target, login("pw", "default"), "may write (it may SET)"),
+    ):
+        found = read(kit, target, credential)
+        assert found.facts["account"].startswith(said), (kit, found.facts)
+    query = {"engine": "postgresql", "query": "select 1 as one"}
+    assert "superuser" in read("sql", postgres.target | query, login("secret", "postgres")).facts["account"]

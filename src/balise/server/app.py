@@ -12,6 +12,7 @@ from typing import Any
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse, Response
+from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 from starlette.middleware.gzip import GZipMiddleware
@@ -21,7 +22,9 @@ from balise import __version__
 from balise.api.problems import FieldProblem, Problem
 from balise.server.console import Console
 from balise.server.errors import TITLES, Refused
+from balise.server.openapi import describe
 from balise.server.otlp import OtlpPaths
+from balise.server.ownhosts import OwnHosts
 from balise.server.routes import (
     access,
     alerts,
@@ -49,6 +52,25 @@ POLICY = (
     "connect-src 'self'; worker-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; "
     "frame-ancestors 'none'"
 )
+PREFIX = "/api/v1"
+SUBJECTS = (
+    access,
+    enrolment,
+    relays,
+    hosts,
+    groups,
+    plans,
+    kits,
+    services,
+    probes,
+    inventory,
+    applications,
+    views,
+    data,
+    alerts,
+)
+CALLS = [route for subject in SUBJECTS for route in subject.router.routes if isinstance(route, APIRoute)]
+"""Every call of the API, below `PREFIX`."""
 HEADERS = [
     (b"content-security-policy", POLICY.encode()),
     (b"x-content-type-options", b"nosniff"),
@@ -93,25 +115,13 @@ def build_api(console: Console | None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.state.console = console
-    api = APIRouter(prefix="/api/v1")
-    for subject in (
-        access,
-        enrolment,
-        relays,
-        hosts,
-        groups,
-        plans,
-        kits,
-        services,
-        probes,
-        inventory,
-        applications,
-        views,
-        data,
-        alerts,
-    ):
+    api = APIRouter(prefix=PREFIX)
+    for subject in SUBJECTS:
         api.include_router(subject.router)
     app.include_router(api)
+    # A redirect would go to whatever place the request names as its host.
+    app.router.redirect_slashes = False
+    app.openapi = lambda: describe(app, CALLS, PREFIX)  # type: ignore[method-assign]
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
     _answer_problems(app)
     if (WEB / "assets").is_dir():
@@ -200,6 +210,7 @@ class Face:
     def __init__(self, console: Console) -> None:
         self.api = build_api(console)
         self._door = console.door
+        self._hosts = OwnHosts(console.settings.public_url, console.settings.base_url)
         self._otlp = OtlpPaths(
             console.access, console.metric_intake, console.log_intake, console.relays.speaker, console.door
         )
@@ -220,12 +231,19 @@ class Face:
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] == "http":
+            if not self._hosts.is_ours(scope):
+                await self._elsewhere(scope, receive, send)
+                return
             if scope["path"] in ("/v1/metrics", "/v1/logs", "/v1/relayed"):
                 await self._otlp(scope, receive, send)
                 return
             receive = _limited(receive)
             send = _with_headers(scope, self._showing(scope, send))
         await self.api(scope, receive, send)
+
+    async def _elsewhere(self, scope: Any, receive: Any, send: Any) -> None:
+        answer = problem(421, f"This console is reached at {self._hosts.public_url}.")
+        await answer(scope, receive, _with_headers(scope, send))
 
     def _showing(self, scope: Any, send: Any) -> Any:
         """Tells the door who asked, when it is known."""

@@ -13,6 +13,7 @@ TITLES = {
     409: "In conflict with what is there",
     413: "Too large",
     415: "Unknown kind of content",
+    421: "Not reached this way",
     422: "The request does not hold together",
     429: "Too many tries",
     503: "Busy",

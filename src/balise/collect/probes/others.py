@@ -13,7 +13,7 @@ from balise.api.credentials import LoginCredential
 from balise.api.kits import Target
 from balise.api.probes import PORTS, ProbeExpect, ProbeTarget
 from balise.collect.kits.reader import source_class
-from balise.collect.kits.sources.source import SourceProblem
+from balise.collect.kits.sources.source import READS, SourceProblem, account_of
 from balise.collect.probes.errors import ProbeFailed
 from balise.collect.probes.http import judge_text
 from balise.collect.probes.talk import Talk
@@ -145,6 +145,7 @@ def probe_query(probe: ProbeTarget, talk: Talk) -> str:
         try:
             with talk.phase("wait for the answer"):
                 rows = source.ask(question)
+            account = account_of(source)
         finally:
             source.close()
     except SourceProblem as problem:
@@ -152,7 +153,8 @@ def probe_query(probe: ProbeTarget, talk: Talk) -> str:
     value = next(iter(rows[0].values()), None) if rows else None
     judge_value(probe.body.expect, value)
     judge_text(probe.body.expect, "" if value is None else str(value))
-    return f"it answers {str(value)[:100]}"
+    said = f"it answers {str(value)[:100]}"
+    return f"{said}; its account {account}" if account and account != READS else said
 
 
 def judge_value(expect: ProbeExpect, value: Any) -> None:

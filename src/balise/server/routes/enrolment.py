@@ -37,6 +37,7 @@ from balise.core.hostlist import read_list
 from balise.server.console import Console
 from balise.server.errors import Refused
 from balise.server.live import message
+from balise.server.ownhosts import own_address
 from balise.server.routes.common import Administrator, Agent, ConsoleHere, Number, Operator, Viewer, stream_of
 
 router = APIRouter(tags=["enrolment"])
@@ -52,7 +53,7 @@ def list_keys(console: ConsoleHere, _who: Administrator) -> Page[EnrolmentKey]:
 
 @router.post("/enrolment-keys", status_code=201)
 def make_key(console: ConsoleHere, who: Administrator, request: Request, body: NewEnrolmentKey) -> MadeEnrolmentKey:
-    base = console.settings.public_url or str(request.base_url).rstrip("/")
+    base = own_address(console.settings.public_url, console.settings.base_url, request.scope.get("server"))
     return console.enrolling.make_key(body, who.name, base, console.trust_words())
 
 

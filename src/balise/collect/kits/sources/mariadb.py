@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -24,6 +25,11 @@ from balise.collect.kits.sources.source import (
 WRONG_LOGIN = (1045, 1698)
 NO_RIGHT = (1044, 1142, 1143, 1227, 1370)
 LOST = (2003, 2006, 2013, 2055)
+
+
+_WRITING = {
+    "ALL PRIVILEGES", "ALTER", "CREATE", "CREATE USER", "DELETE", "DROP", "FILE", "INSERT", "SUPER", "UPDATE",
+}  # fmt: skip
 
 
 class MariaSource:
@@ -86,6 +92,12 @@ class MariaSource:
             name, value = list(rows[0])[:2]
             return [{str(row[name]): row[value] for row in rows}]
         return with_value(rows)
+
+    def may_write(self) -> str:
+        grants = " ".join(str(next(iter(row.values()))) for row in self.ask({"sql": "show grants"}))
+        given = re.findall(r"GRANT (.+?) ON", grants)
+        rights = {right.strip().split(" (")[0] for part in given for right in part.split(",")}
+        return "it has " + ", ".join(sorted(rights & _WRITING)) if rights & _WRITING else ""
 
     def close(self) -> None:
         with contextlib.suppress(pymysql.MySQLError, OSError):

@@ -20,6 +20,23 @@ from balise.collect.kits.sources.source import (
     with_value,
 )
 
+_RIGHTS = """
+select r.rolsuper as super, r.rolcreaterole or r.rolcreatedb as creates,
+  pg_has_role(r.rolname, 'pg_write_all_data', 'usage') or exists (
+    select from pg_class c join pg_namespace n on n.oid = c.relnamespace
+    where c.relkind in ('r', 'p') and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
+      and has_table_privilege(c.oid, 'insert, update, delete, truncate')) as tables,
+  exists (select from pg_namespace n where n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
+    and has_schema_privilege(n.oid, 'create')) as schemas
+from pg_roles r where r.rolname = current_user
+"""
+_MAY = {
+    "super": "it is a superuser",
+    "creates": "it may make roles or databases",
+    "tables": "it may change tables",
+    "schemas": "it may make tables",
+}
+
 
 class PostgresSource:
     """Target: `address`, `port`, `database`, `tls` (a libpq sslmode)."""
@@ -77,6 +94,11 @@ class PostgresSource:
                 return with_value(cursor.fetchmany(MOST_ROWS)) if cursor.description else []
         except psycopg.Error as error:
             raise SourceProblem(self._words(error), lost=self._connection.broken or self._connection.closed) from None
+
+    def may_write(self) -> str:
+        [row] = self.ask({"sql": _RIGHTS})
+        found = [said for column, said in _MAY.items() if row[column]]
+        return ", ".join(found)
 
     def close(self) -> None:
         self._connection.close()

@@ -92,6 +92,17 @@ class RedisSource:
         raise SourceProblem(f"the kit asks for {command!r}, which is none of info, keyspace, commandstats, slowlog, "
                             "latency, call")  # fmt: skip
 
+    def may_write(self) -> str:
+        """By a dry run (Redis 7), which an account without rights to look at accounts may not do either."""
+        try:
+            name = self._client.execute_command("ACL WHOAMI")
+            for words in (("SET", "balise", "x"), ("FLUSHALL",), ("CONFIG", "SET", "maxclients", "1")):
+                if _text(self._client.execute_command("ACL DRYRUN", name, *words)) == "OK":
+                    return f"it may {words[0]}"
+        except redis.RedisError as error:
+            raise SourceProblem(self._words(error)) from None
+        return ""
+
     def close(self) -> None:
         with contextlib.suppress(redis.RedisError, OSError):
             self._client.close()

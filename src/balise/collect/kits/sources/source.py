@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 import socket
 from collections.abc import Mapping, Sequence
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 from balise.api.credentials import CredentialBody, LoginCredential
 from balise.api.kits import Target
@@ -38,6 +38,28 @@ class Source(Protocol):
         """The answer as rows. Raises SourceProblem."""
 
     def close(self) -> None: ...
+
+
+READS = "may only read"
+
+
+@runtime_checkable
+class Account(Protocol):
+    """A source that can say what its account may do beyond what is asked of it."""
+
+    def may_write(self) -> str:
+        """What lets the account write, in words; empty when it may only read. Raises SourceProblem."""
+
+
+def account_of(source: Source) -> str | None:
+    """Whether a source's account may write, in words; None where that cannot be asked."""
+    if not isinstance(source, Account):
+        return None
+    try:
+        why = source.may_write()
+    except SourceProblem:
+        return None
+    return f"may write ({why}): grant it what the kit asks for and no more" if why else READS
 
 
 class Hand(Protocol):

@@ -1,0 +1,87 @@
+"""The OpenAPI document: who may make each call, and every answer that it can have."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, Literal
+
+from fastapi import FastAPI
+from fastapi.dependencies.models import Dependant
+from fastapi.openapi.utils import get_openapi
+from fastapi.routing import APIRoute
+
+from balise.api.problems import Problem
+from balise.server.errors import TITLES
+from balise.server.routes import common, relays
+
+Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "relay"]
+_CALLERS: dict[object, Caller] = {
+    common.viewer: "viewer",
+    common.operator: "operator",
+    common.administrator: "administrator",
+    common.agent: "agent",
+    relays.the_relay: "relay",
+}
+SCHEMES = {
+    "token": {"type": "http", "scheme": "bearer", "description": "a token of a program, an agent or a relay"},
+    "session": {"type": "apiKey", "in": "cookie", "name": common.COOKIE, "description": "signed in with a password"},
+}
+_PROBLEM = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
+
+
+def caller_of(route: APIRoute) -> Caller:
+    """Who may make a call: nobody less than this role, or an agent or a relay alone."""
+    return next((_CALLERS[call] for call in _calls(route.dependant) if call in _CALLERS), "anybody")
+
+
+def _calls(dependant: Dependant) -> Iterator[object]:
+    for one in dependant.dependencies:
+        yield one.call
+        yield from _calls(one)
+
+
+def describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str, Any]:
+    """The document of an app, made once; `routes` are its calls, below a prefix."""
+    if app.openapi_schema is None:
+        made = get_openapi(title=app.title, version=app.version, routes=app.routes)
+        parts = made.setdefault("components", {})
+        parts["securitySchemes"] = SCHEMES
+        parts["schemas"]["Problem"] = Problem.model_json_schema(ref_template="#/components/schemas/{model}")
+        parts["schemas"].update(parts["schemas"]["Problem"].pop("$defs", {}))
+        for name in ("HTTPValidationError", "ValidationError"):
+            parts["schemas"].pop(name, None)
+        for route in routes:
+            for method in route.methods:
+                _complete(made["paths"][prefix + route.path_format][method.lower()], route, method)
+        app.openapi_schema = made
+    return app.openapi_schema
+
+
+def _complete(operation: dict[str, Any], route: APIRoute, method: str) -> None:
+    caller = caller_of(route)
+    operation["x-caller"] = caller
+    if caller in ("agent", "relay"):
+        operation["security"] = [{"token": []}]
+    elif caller != "anybody":
+        operation["security"] = [{"token": []}, {"session": []}]
+    else:
+        operation["security"] = []
+    for status in _statuses(caller, route, method):
+        operation["responses"][str(status)] = {"description": TITLES[status], "content": _PROBLEM}
+
+
+def _statuses(caller: Caller, route: APIRoute, method: str) -> Iterator[int]:
+    takes = route.body_field is not None
+    # A page of another origin, a machine that waits to be let in.
+    yield from (403,)
+    if caller != "anybody":
+        yield 401
+    if takes:
+        yield from (400, 413)
+    if takes or route.dependant.query_params or route.dependant.path_params:
+        yield 422
+    if takes or route.dependant.path_params:
+        yield 404
+    if method != "GET":
+        yield from (409, 507)
+    yield from (421, 429, 503)
