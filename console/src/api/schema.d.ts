@@ -7011,6 +7011,15 @@ export interface operations {
                     "application/json": components["schemas"]["AgentSelf"];
                 };
             };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not allowed */
             403: {
                 headers: {

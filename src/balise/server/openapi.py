@@ -12,15 +12,17 @@ from fastapi.routing import APIRoute
 
 from balise.api.problems import Problem
 from balise.server.errors import TITLES
-from balise.server.routes import common, relays
+from balise.server.routes import common, enrolment, relays
 
-Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "relay"]
+Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "machine", "relay"]
+"""A machine is an agent, or waits to be let in as one."""
 _CALLERS: dict[object, Caller] = {
     common.viewer: "viewer",
     common.operator: "operator",
     common.administrator: "administrator",
     common.agent: "agent",
     relays.the_relay: "relay",
+    enrolment.the_machine: "machine",
 }
 SCHEMES = {
     "token": {"type": "http", "scheme": "bearer", "description": "a token of a program, an agent or a relay"},
@@ -60,7 +62,7 @@ def describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str,
 def _complete(operation: dict[str, Any], route: APIRoute, method: str) -> None:
     caller = caller_of(route)
     operation["x-caller"] = caller
-    if caller in ("agent", "relay"):
+    if caller in ("agent", "machine", "relay"):
         operation["security"] = [{"token": []}]
     elif caller != "anybody":
         operation["security"] = [{"token": []}, {"session": []}]

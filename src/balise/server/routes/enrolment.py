@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query, Request
+from fastapi import APIRouter, Depends, Path, Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, ConfigDict
 
@@ -40,6 +40,17 @@ from balise.server.live import message
 from balise.server.ownhosts import own_address
 from balise.server.routes.common import Administrator, Agent, ConsoleHere, Number, Operator, Viewer, stream_of
 
+
+def the_machine(console: ConsoleHere, request: Request) -> AgentSelf:
+    """The agent that asks, enrolled or waiting to be let in."""
+    words = request.headers.get("authorization", "").split()
+    found = console.enrolling.who_is(words[1]) if len(words) == 2 else None
+    if found is None:
+        raise Refused(401, "The console does not know this agent: enrol it again.")
+    return found
+
+
+ThisMachine = Annotated[AgentSelf, Depends(the_machine)]
 router = APIRouter(tags=["enrolment"])
 
 
@@ -87,13 +98,9 @@ def check_key(console: ConsoleHere, body: KeyCheck) -> KeyAnswer:
 
 
 @router.get("/agents/self")
-def read_self(console: ConsoleHere, request: Request) -> AgentSelf:
+def read_self(myself: ThisMachine) -> AgentSelf:
     """What the console knows of the agent that asks, waiting or enrolled."""
-    words = request.headers.get("authorization", "").split()
-    found = console.enrolling.who_is(words[1]) if len(words) == 2 else None
-    if found is None:
-        raise Refused(401, "The console does not know this agent: enrol it again.")
-    return found
+    return myself
 
 
 @router.put("/agents/facts")
