@@ -141,6 +141,7 @@ def test_nothing_follows_a_body(serving: Serving) -> None:
 
 def test_who_takes_nothing_of_an_answer_is_left(serving: Serving) -> None:
     with closing(serving.connect()) as one:
+        until(lambda: serving.door.strangers == 1)
         one.sendall(b"GET /large HTTP/1.1\r\nHost: here\r\n\r\n")
         until(lambda: serving.door.strangers == 0, 10)
         try:

@@ -273,7 +273,11 @@ def test_a_stream_that_does_not_keep_up_is_told_what_it_lost() -> None:
     async def run() -> list[bytes]:
         hub = Hub()
         hub.start(asyncio.get_running_loop())
-        stream = hub.stream(lambda topic, _content: topic == "state")
+
+        async def may_go_on() -> bool:
+            return True
+
+        stream = hub.stream(lambda topic, _content: topic == "state", who="viewer ana", may_go_on=may_go_on)
         got = [await anext(stream)]
         for n in range(MOST_WAITING + 7):
             hub.tell("state", {"n": n})

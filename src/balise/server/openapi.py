@@ -81,9 +81,8 @@ def _statuses(caller: Caller, route: APIRoute, method: str) -> Iterator[int]:
     if takes:
         yield from (400, 413)
     if takes or route.dependant.query_params or route.dependant.path_params:
-        yield 422
-    if takes or route.dependant.path_params:
-        yield 404
+        yield from (404, 422)
+    yield from (int(status) for status in route.responses if int(status) >= 400)
     if method != "GET":
         yield from (409, 507)
     yield from (421, 429, 503)

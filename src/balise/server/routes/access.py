@@ -35,7 +35,7 @@ def read_status(console: ConsoleHere, principal: Whoever) -> Status:
     return console.status(whole=principal is not None and principal.may("viewer"))
 
 
-@router.get("/certificate", tags=["status"])
+@router.get("/certificate", tags=["status"], responses={404: {}})
 def read_certificate(console: ConsoleHere) -> Response:
     """What agents may pin of the console's certificate, as PEM; open to all, believed by its fingerprint alone."""
     if console.settings.certificate is None:

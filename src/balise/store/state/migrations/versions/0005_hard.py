@@ -16,7 +16,7 @@ def upgrade() -> None:
     with op.batch_alter_table("user") as batch_op:
         batch_op.add_column(sa.Column("places", sa.JSON(), nullable=False, server_default="[]"))
     with op.batch_alter_table("enrolment_key") as batch_op:
-        batch_op.add_column(sa.Column("site", sa.String(), nullable=True))
+        batch_op.add_column(sa.Column("site", sa.Text(), nullable=True))
     with op.batch_alter_table("token") as batch_op:
         batch_op.add_column(sa.Column("scope", sa.JSON(), nullable=True))
         batch_op.add_column(sa.Column("new_hosts", sa.Integer(), nullable=False, server_default="0"))
