@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from balise.api.credentials import SshCredential
 from balise.api.inventory import EVENT as INVENTORY
 from balise.api.remote import FilePlace, FollowedFile, RemoteTarget
+from balise.api.secrets import REVEALED, Secret
 from balise.collect import procfs
 from balise.collect.here import system_collectors
 from balise.collect.inventory import Inventory
@@ -163,7 +164,7 @@ def test_every_way_of_failing_has_its_own_message(
     changes: dict[str, dict[str, object]] = {
         "closed": {"port": free_port()},
         "mute": {"port": mute.port, "time_limit": 0.5},
-        "wrong key": {"credential": held.model_copy(update={"private_key": other})},
+        "wrong key": {"credential": held.model_copy(update={"private_key": Secret(other)})},
         "another host key": {"host_key": (tmp_path / "other.pub").read_text()},
         "another fingerprint": {"host_key": "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"},
         "no shell": {"credential": held.model_copy(update={"user": "nobody"})},
@@ -525,7 +526,7 @@ class Net:
         """What a trial from inside `balm` comes to, tried until the server is up."""
         sshd = self._sshds[int(address[-1]) - 1]
         target = self._folder / "target.json"
-        target.write_text(sshd.target(address=address, time_limit=3.0).model_dump_json())
+        target.write_text(sshd.target(address=address, time_limit=3.0).model_dump_json(context=REVEALED))
         code = (
             "import asyncio,sys,time\nfrom balise.api.remote import RemoteTarget\n"
             "from balise.collect.remote.trial import attempt\n"

@@ -128,4 +128,6 @@ def test_a_key_with_a_passphrase_is_read(tmp_path: Path) -> None:
     words = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "correct horse", "-f", str(path)]
     subprocess.run(words, check=True)
     held = SshCredential(kind="ssh", user="x", private_key=path.read_text(), passphrase="correct horse")
-    assert asyncssh.import_private_key(held.private_key or "", held.passphrase).get_algorithm() == "ssh-ed25519"
+    assert held.private_key and held.passphrase
+    key = asyncssh.import_private_key(held.private_key.reveal(), held.passphrase.reveal())
+    assert key.get_algorithm() == "ssh-ed25519"

@@ -17,6 +17,7 @@ from aiosmtpd.smtp import SMTP, AuthResult, LoginPassword
 
 from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
 from balise.api.rules import RuleBody
+from balise.api.secrets import Secret
 from balise.client import Balise, Refused
 from balise.server.courier import wait_before
 from balise.server.mail import compose
@@ -306,7 +307,7 @@ def test_mail_goes_out_with_starttls_and_sign_in(tmp_path: Path, monkeypatch: py
             admin.put_channel("mail", settings)
             with pytest.raises(Refused, match="refuses the user or the password"):
                 admin.test_channel("mail")
-            admin.put_channel("mail", settings.model_copy(update={"password": "pier-pass"}))
+            admin.put_channel("mail", settings.model_copy(update={"password": Secret("pier-pass")}))
             assert "got through" in admin.test_channel("mail")
             admin.put_callout("all", CalloutBody(tell=["mail"]))
             admin.put_rule("tide", rule("tide"))

@@ -87,7 +87,7 @@ export interface paths {
         };
         /**
          * Read Own Plan
-         * @description An agent's plan; waits until it is another than the one of the given ETag.
+         * @description An agent's plan, with what its services are read with; waits until it is another than that of the ETag.
          */
         get: operations["read_own_plan_api_v1_agents_plan_get"];
         put?: never;
@@ -1561,7 +1561,7 @@ export interface paths {
         };
         /**
          * Read Work
-         * @description The hosts to read; waits until they are others than those of the given ETag.
+         * @description The hosts to read and what they are read with; waits until they are others than those of the given ETag.
          */
         get: operations["read_work_api_v1_relays_work_get"];
         put?: never;
@@ -2682,7 +2682,10 @@ export interface components {
          */
         EnrolRequest: {
             facts: components["schemas"]["Facts"];
-            /** Key */
+            /**
+             * Key
+             * Format: password
+             */
             key: string;
             /**
              * Take Over
@@ -3375,7 +3378,10 @@ export interface components {
         /** KeyCheck */
         KeyCheck: {
             facts: components["schemas"]["Facts"];
-            /** Key */
+            /**
+             * Key
+             * Format: password
+             */
             key: string;
         };
         /**
@@ -4056,7 +4062,10 @@ export interface components {
              * @constant
              */
             kind: "login";
-            /** Password */
+            /**
+             * Password
+             * Format: password
+             */
             password: string;
             /**
              * Role
@@ -4364,7 +4373,10 @@ export interface components {
              * @description letters, digits, space and . _ : -, at most 100 characters
              */
             name: string;
-            /** Password */
+            /**
+             * Password
+             * Format: password
+             */
             password: string;
             /**
              * Role
@@ -5262,7 +5274,10 @@ export interface components {
         /** RelayEnrol */
         RelayEnrol: {
             facts: components["schemas"]["Facts"];
-            /** Key */
+            /**
+             * Key
+             * Format: password
+             */
             key: string;
             /**
              * Name
@@ -5968,12 +5983,18 @@ export interface components {
              * @description letters, digits, space and . _ : -, at most 100 characters
              */
             name: string;
-            /** Password */
+            /**
+             * Password
+             * Format: password
+             */
             password: string;
         };
         /** Snmp2Credential */
         Snmp2Credential: {
-            /** Community */
+            /**
+             * Community
+             * Format: password
+             */
             community: string;
             /**
              * Groups
@@ -6030,7 +6051,10 @@ export interface components {
          * @description RFC 3414 and RFC 7860.
          */
         SnmpAuth: {
-            /** Password */
+            /**
+             * Password
+             * Format: password
+             */
             password: string;
             /**
              * Protocol
@@ -6044,7 +6068,10 @@ export interface components {
          * @description RFC 3414 and RFC 3826.
          */
         SnmpPrivacy: {
-            /** Password */
+            /**
+             * Password
+             * Format: password
+             */
             password: string;
             /**
              * Protocol
@@ -6936,6 +6963,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EffectivePlan"];
                 };
+            };
+            /** @description as it was */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Sign in first */
             401: {
@@ -16250,6 +16284,13 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RelayWork"];
                 };
+            };
+            /** @description as it was */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Sign in first */
             401: {

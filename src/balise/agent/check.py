@@ -18,6 +18,7 @@ import httpx
 from balise.agent.identity import AgentError, AgentSettings, Identity, load_identity, load_settings
 from balise.api.agents import AgentSelf, KeyAnswer, KeyCheck
 from balise.api.parts import EffectivePlan
+from balise.api.secrets import REVEALED, Secret
 from balise.client.trust import Trust, fingerprint_of, held_trust
 from balise.collect.facts import read_facts
 from balise.collect.follow import Follower
@@ -178,7 +179,7 @@ class Check:
         return Finding("clock", "ok", "agrees with the console's within a few seconds")
 
     def _ask_key(self, http: httpx.Client, key: str) -> Finding:
-        body = KeyCheck(key=key, facts=read_facts(self._name)).model_dump_json()
+        body = KeyCheck(key=Secret(key), facts=read_facts(self._name)).model_dump_json(context=REVEALED)
         try:
             answer = http.post("/api/v1/agents/check", content=body, headers={"Content-Type": "application/json"})
             found = KeyAnswer.model_validate_json(answer.content)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from balise.agent.identity import Identity, load_identity, save_identity
 from balise.api.agents import EnrolAnswer, EnrolRequest
+from balise.api.secrets import Secret
 from balise.client import Balise
 from balise.client.trust import Trust, learn_trust
 from balise.collect.facts import read_facts
@@ -34,7 +35,7 @@ def enrol(
     """
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     learnt = learn_trust(console, trust or Trust(), folder)
-    request = EnrolRequest(key=key, facts=read_facts(name), take_over=take_over)
+    request = EnrolRequest(key=Secret(key), facts=read_facts(name), take_over=take_over)
     with Balise(console, trust=learnt) as client:
         answer = EnrolAnswer.model_validate(client.call("POST", "/agents/enrol", request))
     save_identity(folder, Identity(console.rstrip("/"), answer.host, answer.host_id, answer.token, time.time()))

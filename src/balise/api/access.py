@@ -8,16 +8,17 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.hosts import LabelKey, LabelValue
 from balise.api.metrics import FilterText
+from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Duration, Name
 
 Role = Literal["viewer", "operator", "administrator", "ingest"]
 PersonRole = Literal["viewer", "operator", "administrator"]
-Password = Annotated[str, Field(min_length=8, max_length=200)]
+Password = Annotated[Secret, OfLength(8, 200)]
 
 
 class SignIn(BaseModel):
     name: Name
-    password: Annotated[str, Field(min_length=1, max_length=200)]
+    password: Annotated[Secret, OfLength(1, 200)]
 
 
 class Me(BaseModel):

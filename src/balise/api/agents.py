@@ -6,9 +6,10 @@ import math
 from collections.abc import Mapping
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
 from balise.api.hosts import Facts
+from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Name
 
 SENT_HEADER = "x-balise-sent"
@@ -27,7 +28,7 @@ def behind_by(headers: Mapping[bytes, bytes], now: float) -> float | None:
 class EnrolRequest(BaseModel):
     """`take_over` asks for the identity and history of this machine, or this name, where another collector has it."""
 
-    key: Annotated[str, Field(max_length=200)]
+    key: Annotated[Secret, OfLength(0, 200)]
     facts: Facts
     take_over: bool = False
 
@@ -43,7 +44,7 @@ class EnrolAnswer(BaseModel):
 
 
 class KeyCheck(BaseModel):
-    key: Annotated[str, Field(max_length=200)]
+    key: Annotated[Secret, OfLength(0, 200)]
     facts: Facts
 
 

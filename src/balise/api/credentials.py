@@ -6,17 +6,19 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, model_validator
 
+from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Name
 
-Secret = Annotated[str, Field(min_length=1, max_length=400)]
+Password = Annotated[Secret, OfLength(1, 400)]
 UserName = Annotated[str, Field(min_length=1, max_length=100)]
+HIDING = ConfigDict(extra="forbid", hide_input_in_errors=True)
 UseRole = Literal["operator", "administrator"]
 
 
 class _Usable(BaseModel):
     """Who may use a credential: people of this role or above, for hosts of these groups (all, if none is named)."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = HIDING
     role: UseRole = "administrator"
     groups: Annotated[list[Name], Field(max_length=50)] = []
 
@@ -24,9 +26,9 @@ class _Usable(BaseModel):
 class SshCredential(_Usable):
     kind: Literal["ssh"]
     user: UserName
-    private_key: Annotated[str, Field(max_length=20_000)] | None = None
-    password: Secret | None = None
-    passphrase: Secret | None = None
+    private_key: Annotated[Secret, OfLength(1, 20_000)] | None = None
+    password: Password | None = None
+    passphrase: Password | None = None
 
     @model_validator(mode="after")
     def _something_to_prove_it(self) -> SshCredential:
@@ -38,23 +40,23 @@ class SshCredential(_Usable):
 class SnmpAuth(BaseModel):
     """RFC 3414 and RFC 7860."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = HIDING
     protocol: Literal["MD5", "SHA-1", "SHA-224", "SHA-256", "SHA-384", "SHA-512"] = "SHA-256"
-    password: Annotated[str, Field(min_length=8, max_length=200)]
+    password: Annotated[Secret, OfLength(8, 200)]
 
 
 class SnmpPrivacy(BaseModel):
     """RFC 3414 and RFC 3826."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = HIDING
     protocol: Literal["DES", "AES-128", "AES-192", "AES-256"] = "AES-128"
-    password: Annotated[str, Field(min_length=8, max_length=200)]
+    password: Annotated[Secret, OfLength(8, 200)]
 
 
 class Snmp2Credential(_Usable):
     kind: Literal["snmp"]
     version: Literal["2c"]
-    community: Annotated[str, Field(min_length=1, max_length=200)]
+    community: Annotated[Secret, OfLength(1, 200)]
 
 
 class Snmp3Credential(_Usable):
@@ -74,7 +76,7 @@ class Snmp3Credential(_Usable):
 class LoginCredential(_Usable):
     kind: Literal["login"]
     user: UserName
-    password: Secret
+    password: Password
 
 
 def _form(value: Any) -> str | None:

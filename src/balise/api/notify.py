@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from balise.api.metrics import FilterText
+from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Name
 
 
@@ -39,7 +40,7 @@ MailAddress = Annotated[str, Field(max_length=254), AfterValidator(_address)]
 
 
 class Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", hide_input_in_errors=True)
 
 
 class WebhookChannel(Strict):
@@ -47,8 +48,8 @@ class WebhookChannel(Strict):
 
     kind: Literal["webhook"]
     url: Annotated[str, Field(pattern=r"^https?://[^\s]+$", max_length=1000), AfterValidator(_webhook)]
-    bearer: Annotated[str, Field(max_length=500), AfterValidator(_token)] | None = Field(
-        default=None, repr=False, description="sent as Authorization; kept encrypted, never shown"
+    bearer: Annotated[Secret, OfLength(1, 500, _token)] | None = Field(
+        default=None, description="sent as Authorization; kept encrypted, never shown"
     )
 
 
@@ -60,8 +61,8 @@ class EmailChannel(Strict):
     port: Annotated[int, Field(ge=1, le=65535)] = 25
     security: Literal["starttls", "tls", "none"] = "starttls"
     user: Annotated[str, Field(max_length=200)] | None = None
-    password: Annotated[str, Field(max_length=200)] | None = Field(
-        default=None, repr=False, description="kept encrypted, never shown"
+    password: Annotated[Secret, OfLength(0, 200)] | None = Field(
+        default=None, description="kept encrypted, never shown"
     )
 
 

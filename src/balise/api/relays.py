@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 from balise.api.hosts import Facts
 from balise.api.probes import ProbeResult, ProbeTarget
 from balise.api.remote import FilePlace, RemoteTarget, Result
+from balise.api.secrets import OfLength, Secret
 from balise.api.services import ServiceTurn
 from balise.api.spans import Name
 
@@ -20,7 +21,7 @@ _LENGTH = struct.Struct(">I")
 
 
 class RelayEnrol(BaseModel):
-    key: Annotated[str, Field(max_length=200)]
+    key: Annotated[Secret, OfLength(0, 200)]
     name: Name
     site: Name | None = None
     facts: Facts

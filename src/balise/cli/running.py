@@ -221,7 +221,7 @@ def _user_add(arguments: argparse.Namespace) -> int:
         raise CommandError(f"the user is not added: {_first_problem(error)}") from None
     state = StateStore(data_folder(arguments.data))
     try:
-        Access(state).add_user(user.name, user.role, user.password, by=f"command line, {_login()}")
+        Access(state).add_user(user.name, user.role, user.password.reveal(), by=f"command line, {_login()}")
     finally:
         state.close()
     print(f"user {user.name} added with the role {user.role}")

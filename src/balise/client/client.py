@@ -40,6 +40,7 @@ from balise.api.problems import Problem
 from balise.api.relays import Relay
 from balise.api.remote import Enrolment, NewEnrolment, Remote, RemoteBody, StartedEnrolment
 from balise.api.rules import Rehearsal, Rehearse, Rule, RuleBody
+from balise.api.secrets import REVEALED, Secret
 from balise.api.services import Service, ServiceBody, Sessions
 from balise.api.status import Status
 from balise.client.errors import Refused, Unreachable
@@ -77,7 +78,7 @@ class Balise:
     def call(self, method: str, path: str, body: BaseModel | dict[str, Any] | None = None, **query: Any) -> Any:
         """The JSON that a call answers, as it is."""
         if isinstance(body, BaseModel):
-            body = body.model_dump(mode="json", by_alias=True, exclude_none=True)
+            body = body.model_dump(mode="json", by_alias=True, exclude_none=True, context=REVEALED)
         content = json.dumps(body) if body is not None else None
         parameters = {k.rstrip("_"): v for k, v in query.items() if v is not None}
         try:
@@ -114,7 +115,7 @@ class Balise:
 
     def sign_in(self, name: str, password: str) -> Me:
         """Signs in with a cookie that this client keeps."""
-        return Me.model_validate(self.call("POST", "/session", SignIn(name=name, password=password)))
+        return Me.model_validate(self.call("POST", "/session", SignIn(name=name, password=Secret(password))))
 
     def sign_out(self) -> None:
         self.call("DELETE", "/session")

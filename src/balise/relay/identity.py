@@ -8,6 +8,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from balise.api.relays import RelayEnrol, RelayEnrolled
+from balise.api.secrets import Secret
 from balise.client import Balise
 from balise.client.trust import Trust, learn_trust
 from balise.collect.facts import read_facts
@@ -56,7 +57,7 @@ def enrol(
     facts = read_facts()
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     learnt = learn_trust(console, trust or Trust(), folder)
-    request = RelayEnrol(key=key, name=name or f"relay-{facts.host_name}", site=site, facts=facts)
+    request = RelayEnrol(key=Secret(key), name=name or f"relay-{facts.host_name}", site=site, facts=facts)
     with Balise(console, trust=learnt) as client:
         answer = RelayEnrolled.model_validate(client.call("POST", "/relays/enrol", request))
     identity = RelayIdentity(console.rstrip("/"), answer.relay, answer.relay_id, answer.site, answer.token)

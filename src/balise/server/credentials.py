@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.credentials import Credential as CredentialAnswer
 from balise.api.credentials import CredentialBody, SshCredential
+from balise.api.secrets import REVEALED, Secret
 from balise.api.spans import rfc3339
 from balise.server.access import Principal, audit
 from balise.server.errors import Refused, bad_field, unknown
@@ -85,7 +86,7 @@ class CredentialBook:
                 row = tables.Credential(name=name)
                 session.add(row)
             row.kind, row.settings, row.role, row.groups = body.kind, settings, body.role, list(body.groups)
-            row.secret = self._sealer.seal(body.model_dump_json())
+            row.secret = self._sealer.seal(body.model_dump_json(context=REVEALED))
             row.updated_at, row.updated_by = time.time(), who
             session.flush()
             audit(session, who, "credential.put", name, kind=body.kind)
@@ -143,11 +144,11 @@ def _settings(body: Any) -> dict[str, Any]:
     return shown
 
 
-def _key_settings(private_key: str, passphrase: str | None) -> dict[str, str]:
+def _key_settings(private_key: Secret, passphrase: Secret | None) -> dict[str, str]:
     import asyncssh
 
     try:
-        key = asyncssh.import_private_key(private_key, passphrase)
+        key = asyncssh.import_private_key(private_key.reveal(), passphrase.reveal() if passphrase else None)
     except asyncssh.KeyEncryptionError:
         raise bad_field("passphrase", "the private key is encrypted: give the passphrase that opens it") from None
     except (asyncssh.KeyImportError, ValueError):

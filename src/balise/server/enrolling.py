@@ -128,7 +128,7 @@ class Enrolling:
         token = new_token("agt")
 
         def write(session: Session) -> tables.Host | None:
-            key = usable_key(session, request.key)
+            key = usable_key(session, request.key.reveal())
             if key.approval == "manual":
                 self._identity(session, facts, take_over=request.take_over)
                 if session.scalar(select(func.count(tables.Candidate.id))) >= MOST_WAITING:  # type: ignore[operator]

@@ -19,6 +19,7 @@ from balise.api.plans import HostPlan, Plan, PlanBody, PlanChange, PlanCheck, Pl
 from balise.api.problems import FieldProblem
 from balise.api.remote import FollowedFile
 from balise.api.rules import Limits
+from balise.api.secrets import REVEALED
 from balise.api.services import ServiceTarget
 from balise.api.spans import rfc3339
 from balise.core import filters
@@ -104,7 +105,7 @@ class PlanBook:
         if plan.refresh:
             etag = hashlib.sha256(f"{etag} {plan.refresh}".encode()).hexdigest()[:16]
         if plan.services:
-            read = "".join(service.model_dump_json(exclude={"kit"}) for service in plan.services)
+            read = "".join(service.model_dump_json(exclude={"kit"}, context=REVEALED) for service in plan.services)
             etag = hashlib.sha256(f"{etag} {read}".encode()).hexdigest()[:16]
         plan.etag = etag
         return plan

@@ -25,6 +25,7 @@ from balise.api.relays import (
 )
 from balise.api.relays import Relay as RelayAnswer
 from balise.api.remote import RemoteTarget
+from balise.api.secrets import REVEALED
 from balise.api.spans import rfc3339
 from balise.collect.remote.trial import Trial
 from balise.server.access import Principal, audit, principal_of
@@ -111,7 +112,7 @@ class RelayBook:
         now = time.time()
 
         def write(session: Session) -> tables.Relay:
-            key = usable_key(session, request.key)
+            key = usable_key(session, request.key.reveal())
             if key.approval == "manual":
                 raise Refused(403, "This key asks for approval of every machine: make one with automatic approval.")
             row = session.scalar(select(tables.Relay).where(tables.Relay.name == request.name))
@@ -298,8 +299,8 @@ class RelayBook:
         trials = list(known.trials.values())
         probes = self.probes.targets(known.name) if self.probes is not None else []
         without = {"positions": True, "service": {"kit"}}
-        plain = [t.model_dump_json(exclude=without) for t in targets]  # type: ignore[arg-type]
-        asked = [p.model_dump_json() for p in probes]
+        plain = [t.model_dump_json(exclude=without, context=REVEALED) for t in targets]  # type: ignore[arg-type]
+        asked = [p.model_dump_json(context=REVEALED) for p in probes]
         text = "\n".join([*plain, *(str(t.id) for t in trials), *asked])
         return RelayWork(
             etag=hashlib.sha256(text.encode()).hexdigest()[:16], targets=targets, trials=trials, probes=probes

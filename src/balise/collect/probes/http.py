@@ -64,7 +64,7 @@ def _exchange(
     if isinstance(probe.credential, LoginCredential) and urlsplit(first).netloc == parts.netloc:
         from base64 import b64encode
 
-        word = f"{probe.credential.user}:{probe.credential.password}".encode()
+        word = f"{probe.credential.user}:{probe.credential.password.reveal()}".encode()
         headers["Authorization"] = f"Basic {b64encode(word).decode()}"
     path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
     try:

@@ -64,7 +64,7 @@ def probe_ldap(probe: ProbeTarget, talk: Talk) -> str:
             connection = ldap3.Connection(
                 server,
                 login.user if login else None,
-                login.password if login else None,
+                login.password.reveal() if login else None,
                 receive_timeout=max(1, ceil(talk.left())),
                 raise_exceptions=False,
             )

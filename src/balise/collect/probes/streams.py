@@ -92,7 +92,7 @@ def _upgraded(probe: ProbeTarget, talk: Talk, line: socket.socket, place: dict[s
 
 def _login(probe: ProbeTarget) -> tuple[str, str] | None:
     held = probe.credential
-    return (held.user, held.password) if isinstance(held, LoginCredential) else None
+    return (held.user, held.password.reveal()) if isinstance(held, LoginCredential) else None
 
 
 def probe_smtp(probe: ProbeTarget, talk: Talk) -> str:

@@ -395,13 +395,13 @@ def _number(value: Any) -> float:
 def _user_data(target: RemoteTarget) -> Any:
     c = target.credential
     if isinstance(c, Snmp2Credential):
-        return CommunityData(c.community, mpModel=1)  # noqa: S508  many devices speak nothing newer
+        return CommunityData(c.community.reveal(), mpModel=1)  # noqa: S508  many devices speak nothing newer
     if not isinstance(c, Snmp3Credential):
         raise LinkProblem("wrong-credential", "this credential is not for SNMP: name one of kind snmp")
     return UsmUserData(
         c.user,
-        c.auth.password if c.auth else None,
-        c.privacy.password if c.privacy else None,
+        c.auth.password.reveal() if c.auth else None,
+        c.privacy.password.reveal() if c.privacy else None,
         authProtocol=_AUTH[c.auth.protocol] if c.auth else protocols.USM_AUTH_NONE,
         privProtocol=_PRIVACY[c.privacy.protocol] if c.privacy else protocols.USM_PRIV_NONE,
     )

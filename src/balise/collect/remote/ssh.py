@@ -292,7 +292,7 @@ class SshLink:
             self._target.port,
             sock=greeted,
             username=self._credential.user,
-            password=self._credential.password,
+            password=self._credential.password.reveal() if self._credential.password else None,
             client_keys=self._keys() or None,
             passphrase=None,
             known_hosts=([], [], []),
@@ -344,7 +344,8 @@ class SshLink:
         if not self._credential.private_key:
             return []
         try:
-            return [asyncssh.import_private_key(self._credential.private_key, self._credential.passphrase)]
+            passphrase = self._credential.passphrase.reveal() if self._credential.passphrase else None
+            return [asyncssh.import_private_key(self._credential.private_key.reveal(), passphrase)]
         except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
             raise LinkProblem("wrong-credential", f"the private key cannot be read: {_words(error)}") from None
 

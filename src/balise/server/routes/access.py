@@ -64,7 +64,7 @@ def who_am_i(principal: Whoever) -> Me:
 def sign_in(console: ConsoleHere, request: Request, response: Response, body: SignIn) -> Me:
     same_origin(request)
     origin = request.client.host if request.client else ""
-    value, principal = console.access.sign_in(body.name, body.password, origin=origin)
+    value, principal = console.access.sign_in(body.name, body.password.reveal(), origin=origin)
     response.set_cookie(
         COOKIE,
         value,
@@ -96,7 +96,7 @@ def list_users(console: ConsoleHere, _who: Administrator) -> Page[User]:
 
 @router.post("/users", tags=["access"], status_code=201)
 def add_user(console: ConsoleHere, who: Administrator, body: NewUser) -> User:
-    return _user(console.access.add_user(body.name, body.role, body.password, by=who.name))
+    return _user(console.access.add_user(body.name, body.role, body.password.reveal(), by=who.name))
 
 
 @router.delete("/users/{name}", tags=["access"])

@@ -134,7 +134,7 @@ def put_channel(console: ConsoleHere, who: Administrator, name: Name, body: Chan
     """A secret that is left out stays as it was, as long as the kind stays."""
     settings = body.model_dump(exclude={"kind", "bearer", "password"})
     secret = body.bearer if body.kind == "webhook" else body.password
-    sealed = console.sealer.seal(secret) if secret else None
+    sealed = console.sealer.seal(secret.reveal()) if secret else None
 
     def write(session: Session) -> Channel:
         row = session.get(tables.Channel, name)

@@ -10,6 +10,7 @@ from fastapi import Depends, Path, Request, Response
 from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
+from balise.api.secrets import REVEALED
 from balise.server.access import WAITING, Principal
 from balise.server.console import Console
 from balise.server.errors import Refused
@@ -61,6 +62,12 @@ async def tried_in_turn(console: Console, who: Principal, work: Callable[[], T])
     """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
     async with console.trials.of(who.name):
         return await run_in_threadpool(work)
+
+
+def revealed(model: BaseModel, etag: str) -> Response:
+    """A model with its secrets, for the agent or the relay that works with them."""
+    content = model.model_dump_json(context=REVEALED)
+    return Response(content, media_type="application/json", headers={"ETag": f'"{etag}"'})
 
 
 def stream_of(

@@ -93,7 +93,7 @@ def enrol_agent(console: ConsoleHere, request: Request, body: EnrolRequest) -> E
 @router.post("/agents/check")
 def check_key(console: ConsoleHere, body: KeyCheck) -> KeyAnswer:
     """Whether enrolling with a key would work, without doing it."""
-    good, detail = console.enrolling.check(body.key, body.facts)
+    good, detail = console.enrolling.check(body.key.reveal(), body.facts)
     return KeyAnswer(good=good, detail=detail)
 
 

@@ -11,7 +11,7 @@ from balise.api.lists import Note, Page
 from balise.api.parts import PARTS, EffectivePlan, PartShown
 from balise.api.plans import HostPlan, Plan, PlanCheck, PlanDiff, PlanDocument, PlanText
 from balise.api.spans import Name
-from balise.server.routes.common import Agent, ConsoleHere, Operator, Viewer
+from balise.server.routes.common import Agent, ConsoleHere, Operator, Viewer, revealed
 
 router = APIRouter(tags=["plans"])
 
@@ -68,17 +68,15 @@ def read_host_plan(console: ConsoleHere, _who: Viewer, name: str) -> HostPlan:
     return console.plans.of_host(name, console.hosts.get(name).agent)
 
 
-@router.get("/agents/plan")
+@router.get("/agents/plan", response_model=EffectivePlan, responses={304: {"description": "as it was"}})
 async def read_own_plan(
     console: ConsoleHere,
     who: Agent,
-    response: Response,
     if_none_match: Annotated[str, Header(max_length=100)] = "",
     wait: Annotated[float, Query(ge=0, le=60)] = 0,
-) -> EffectivePlan:
-    """An agent's plan; waits until it is another than the one of the given ETag."""
+) -> Response:
+    """An agent's plan, with what its services are read with; waits until it is another than that of the ETag."""
     plan = await console.plans.wait_for(who.host or 0, if_none_match.strip('"'), wait)
     if plan is None:
-        return Response(status_code=304)  # type: ignore[return-value]
-    response.headers["ETag"] = f'"{plan.etag}"'
-    return plan
+        return Response(status_code=304)
+    return revealed(plan, plan.etag)

@@ -18,7 +18,7 @@ from balise.api.relays import (
     TrialAnswer,
 )
 from balise.server.errors import Refused
-from balise.server.routes.common import Administrator, ConsoleHere, Number, Viewer, Whoever
+from balise.server.routes.common import Administrator, ConsoleHere, Number, Viewer, Whoever, revealed
 
 router = APIRouter(prefix="/relays", tags=["relays"])
 
@@ -57,21 +57,19 @@ def ask_senders(console: ConsoleHere, relay: ThisRelay, body: SendersQuestion) -
     return SendersAnswer(senders=console.relays.senders(relay, body.digests))
 
 
-@router.get("/work")
+@router.get("/work", response_model=RelayWork, responses={304: {"description": "as it was"}})
 async def read_work(
     console: ConsoleHere,
     relay: ThisRelay,
-    response: Response,
     if_none_match: Annotated[str, Header(max_length=100)] = "",
     wait: Annotated[float, Query(ge=0, le=60)] = 0,
-) -> RelayWork:
-    """The hosts to read; waits until they are others than those of the given ETag."""
+) -> Response:
+    """The hosts to read and what they are read with; waits until they are others than those of the given ETag."""
     console.relays.heard(relay)
     work = await console.relays.wait_for_work(relay, if_none_match.strip('"'), wait)
     if work is None:
-        return Response(status_code=304)  # type: ignore[return-value]
-    response.headers["ETag"] = f'"{work.etag}"'
-    return work
+        return Response(status_code=304)
+    return revealed(work, work.etag)
 
 
 @router.put("/report")

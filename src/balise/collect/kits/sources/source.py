@@ -110,7 +110,7 @@ def with_value(rows: Rows) -> Rows:
 def login_of(credential: CredentialBody | None) -> tuple[str, str] | None:
     """User and password, or nothing."""
     if isinstance(credential, LoginCredential):
-        return credential.user, credential.password
+        return credential.user, credential.password.reveal()
     return None
 
 
