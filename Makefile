@@ -44,7 +44,7 @@ soak: setup
 
 # What the suite does within a bound of time, for as long as it takes: every operation of the API with hundreds of inputs.
 fuzz: setup
-	@FUZZ=long $(PY) -m pytest tests/hard/test_fuzzed.py
+	@FUZZ=long $(PY) -m pytest tests/hard/test_fuzzed.py tests/hard/test_parsers.py
 
 # Lint, types, layers, and an OpenAPI type file that has drifted from the service.
 lint: setup

@@ -49,8 +49,9 @@ def free_port() -> int:
 class Service:
     """`balise serve` in a process of its own."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *options: str) -> None:
         self.data = folder / "data"
+        self._options = options
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self._log = folder / "serve.log"
@@ -59,7 +60,7 @@ class Service:
         self.tokens = self._make_tokens()
 
     def start(self) -> None:
-        words = [BALISE, "serve", "--data", str(self.data), "--listen", f"127.0.0.1:{self.port}"]
+        words = [BALISE, "serve", "--data", str(self.data), "--listen", f"127.0.0.1:{self.port}", *self._options]
         with self._log.open("ab") as output:
             self._process = subprocess.Popen(words, stdout=output, stderr=output, start_new_session=True)
         # Three of these may start at once beside other tests.

@@ -7,13 +7,15 @@ import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import httpx
 import pytest
 import trustme
 
 from balise.agent.check import Check
 from balise.agent.enrol import enrol
 from balise.agent.identity import load_identity
-from balise.api.access import NewEnrolmentKey
+from balise.api.access import NewEnrolmentKey, NewUser
+from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
 from balise.client.trust import Trust, fingerprint_of, held_trust
 from balise.server.access import Access
@@ -59,11 +61,22 @@ def findings(folder: Path, **options: object) -> dict[str, tuple[str, str]]:
     return {f.what: (f.verdict, f.detail) for f in Check(folder, **held).run()}  # type: ignore[arg-type]
 
 
+def _promises_tls(url: str, admin: Balise) -> None:
+    """Every answer over TLS says that plain HTTP is not to be tried again, and the cookie is for TLS alone."""
+    admin.add_user(NewUser(name="ana", role="viewer", password=Secret("a long enough password")))
+    with httpx.Client(base_url=url, verify=False) as page:
+        for path in ("/", "/api/v1/status", "/v1/metrics", "/nothing"):
+            assert "max-age=31536000" in page.get(path).headers["strict-transport-security"], path
+        signed = page.post("/api/v1/session", json={"name": "ana", "password": "a long enough password"})
+        assert "; secure" in signed.headers["set-cookie"].lower()
+
+
 def test_a_self_made_certificate_is_pinned_by_its_fingerprint(tmp_path: Path) -> None:
     console = Secure(tmp_path, "--tls", "self")
     try:
         with console.client(Trust(until(lambda: _file(console.data / "tls" / "authority.pem")))) as admin:
             made = admin.make_enrolment_key(NewEnrolmentKey(label="tls", uses=3))
+            _promises_tls(console.url, admin)
         words = made.command.split()
         fingerprint = words[words.index("--fingerprint") + 1]
         assert fingerprint == fingerprint_of((console.data / "tls" / "authority.pem").read_text())

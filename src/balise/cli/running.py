@@ -49,6 +49,12 @@ def add_commands(nouns: Any) -> dict[str, Any]:
         "--tls", choices=("off", "self"), default="off", help="self: HTTPS with a certificate of its own"
     )
     serve.add_argument("--public-url", default="", metavar="URL", help="how agents elsewhere reach this console")
+    serve.add_argument(
+        "--memory",
+        type=int,
+        metavar="MIB",
+        help="what the console may hold in memory (2048, or half of a small machine's)",
+    )
     serve.set_defaults(run=_serve)
 
     demo = nouns.add_parser("demo", help="run a console with the made-up fleet of Skerry Ferries")
@@ -188,7 +194,10 @@ def _serve(arguments: argparse.Namespace) -> int:
     if arguments.key and not arguments.certificate:
         raise CommandError("--key goes with --certificate: name both")
     tls = Tls(arguments.certificate, arguments.key, arguments.tls == "self")
-    return serve(address, port, arguments.data, tls=tls, public_url=arguments.public_url)
+    if arguments.memory is not None and not 256 <= arguments.memory <= 1 << 20:
+        raise CommandError("--memory: between 256 MiB and 1 TiB, in MiB")
+    memory = arguments.memory << 20 if arguments.memory else None
+    return serve(address, port, arguments.data, tls=tls, public_url=arguments.public_url, memory=memory)
 
 
 def _demo(arguments: argparse.Namespace) -> int:

@@ -44,10 +44,11 @@ from balise.server.errors import Refused, bad_field
 from balise.server.evidence import EvidenceReader
 from balise.server.grouping import GroupBook
 from balise.server.hostbook import HostBook
-from balise.server.intake import LogIntake, MetricIntake
+from balise.server.intake import LogIntake, MetricIntake, Room
 from balise.server.inventory import InventoryBook
 from balise.server.kits import KitBook
 from balise.server.live import Hub
+from balise.server.memory import Memory, own_ceiling
 from balise.server.metrics import Metrics
 from balise.server.notify import Post, tell_all
 from balise.server.plans import PlanBook
@@ -79,6 +80,8 @@ PRUNE_EVERY = 3600
 ROTATION_SECONDS = 120.0
 SOON_FULL = 7.0
 """Days within which a disk that fills up is told of."""
+RECENT_SHARE, SAMPLE_BYTES = 0.2, 16
+"""Of the ceiling of memory, what points that are not sealed yet may take; one is a time and a value."""
 _ROOM_SEVERITY: dict[RoomState, str] = {"enough": "recovered", "low": "warning", "full": "critical"}
 GROWTH_KNOWN = 1800.0
 """Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
@@ -98,6 +101,8 @@ class Settings:
     keep_alerts_days: float = 400.0
     """Also for states of hosts, and for what was told to whom."""
     keep_audit_days: float = 800.0
+    memory: int | None = None
+    """The ceiling of what the service holds, bytes."""
 
 
 class Console:
@@ -106,11 +111,7 @@ class Console:
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
         self.started_at = time.time()
-        self.space = Space(settings.data, tell=self._tell_of_room)
-        self.state = StateStore(settings.data, when_full=self.space.spent)
-        self.sealer = Sealer(settings.data)
-        self.series = SeriesStore(settings.data, retention=settings.retention)
-        self.events = EventStore(settings.data, keep_days=settings.keep_events_days)
+        self._open(settings)
         self.hub = Hub()
         self.door = Door(most=room_for_connections())
         self.turns = Turns()
@@ -171,8 +172,8 @@ class Console:
         self.plans = PlanBook(self.state, self.directory)
         self.post = Post(self.state, self.sealer, settings.public_url or settings.base_url)
         self.courier = Courier(self.state, self.post.send)
-        self.metric_intake = MetricIntake(self.series, self.directory, self.clocks, self.space.check)
-        self.log_intake = LogIntake(self.events, self.directory, self.hosts.report, self.space.check)
+        self.metric_intake = MetricIntake(self.series, self.directory, self.clocks, self._room)
+        self.log_intake = LogIntake(self.events, self.directory, self.hosts.report, self._room)
         self._workers: list[Worker] = []
         self._reported = time.time_ns()
         self._pruner = Pruner(self.state, keep_days=settings.keep_alerts_days, keep_audit_days=settings.keep_audit_days)
@@ -180,6 +181,17 @@ class Console:
         self._measure_itself()
         self._keep_for(self.keeping())
         self._wire()
+
+    def _open(self, settings: Settings) -> None:
+        """Opens what everything is kept in."""
+        self.space = Space(settings.data, tell=self._tell_of_room)
+        self.state = StateStore(settings.data, when_full=self.space.spent)
+        self.sealer = Sealer(settings.data)
+        ceiling = settings.memory or own_ceiling()
+        recent = int(RECENT_SHARE * ceiling / SAMPLE_BYTES)
+        self.series = SeriesStore(settings.data, retention=settings.retention, most_recent=recent)
+        self.events = EventStore(settings.data, keep_days=settings.keep_events_days)
+        self.memory = Memory(ceiling, let_go=self._let_go)
 
     def _measure_itself(self) -> None:
         self._process = psutil.Process()
@@ -264,6 +276,7 @@ class Console:
             Worker("holds", lambda: self.watch.keep_holds(time.time()), 1.0),
             Worker("courier", self._send, 0.1),
             Worker("room", self.space.look, 2.0),
+            Worker("memory", self.memory.look, 1.0),
             Worker("keeper", self.keep, 20.0),
             Worker("silence", self.note_silence, 15.0),
             Worker("services", self.services.judge, 5.0),
@@ -366,6 +379,8 @@ class Console:
     def warnings(self) -> list[str]:
         """What whoever runs this console has to know before it hurts."""
         found = [] if self.space.state == "enough" else [self.space.words]
+        if self.memory.state == "tight":
+            found.append(self.memory.words)
         grown = self._growth()
         if not found and grown is not None and grown > 0 and self.space.free / grown < SOON_FULL:
             days = max(0.0, self.space.free / grown)
@@ -384,6 +399,15 @@ class Console:
         if aside := self.series.aside():
             found.append(f"{aside} rows of points could not be sealed and are set aside in series.db")
         return found
+
+    @property
+    def _room(self) -> Room:
+        """What whoever takes bodies in asks first."""
+        return Room(self.space.check, self.memory.check_body)
+
+    def _let_go(self) -> None:
+        """Caches that can be filled again."""
+        self.metric_intake.forget_shapes()
 
     def keeping(self) -> Keeping:
         """How long things are kept."""
@@ -570,6 +594,8 @@ class Console:
             "alerts.failed": self.book.failed,
             "listeners.failed": self.series.untold + self.events.untold,
             "courier.failed": self.courier.failed,
+            "memory.refused": self.memory.refused,
+            "connections.turned-out": self.door.counters["turned-out"],
         }
         return Figures(
             uptime_seconds=now - self.started_at,

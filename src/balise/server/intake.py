@@ -78,10 +78,19 @@ class Outcome:
     why: str = ""
 
 
+@dataclass(frozen=True)
+class Room:
+    """Asked before a body is taken, and before a large one is read; each raises Busy when there is no room."""
+
+    on_disk: Callable[[], None]
+    in_memory: Callable[[], None]
+
+
 class HeavyBodies:
     """Reads bodies that take long beside the loop, a few at once and one of each sender."""
 
-    def __init__(self) -> None:
+    def __init__(self, room: Room) -> None:
+        self._room = room
         self._turns = Turns(2, 1, waiting=400)
 
     async def work(self, principal: Principal, body: bytes, read: Callable[[], T], *, as_json: bool = False) -> T:
@@ -95,6 +104,7 @@ class HeavyBodies:
             raise TooLarge(MOST_JSON, "bytes of JSON, or have it as protobuf")
         if len(body) <= LIGHT and not as_json:
             return read()
+        self._room.in_memory()
         async with self._turns.of(f"{principal.name} {principal.host}"):
             return await asyncio.to_thread(read)
 
@@ -112,15 +122,13 @@ def kept_of_resource(attributes: dict[str, str]) -> list[tuple[str, str]]:
 class MetricIntake:
     """Reads metric requests and hands their points to the series store."""
 
-    def __init__(
-        self, store: SeriesStore, directory: Directory, clocks: Clocks, check_room: Callable[[], None]
-    ) -> None:
+    def __init__(self, store: SeriesStore, directory: Directory, clocks: Clocks, room: Room) -> None:
         self._store = store
         self._directory = directory
         self._clocks = clocks
-        self._check_room = check_room
+        self._room = room
         self._admission = Admission(directory)
-        self._heavy = HeavyBodies()
+        self._heavy = HeavyBodies(room)
         self._reader = BodyReader(capacity=SHAPE_BYTES)
         self._hosts_of: dict[int, tuple[I64, I64]] = {}
         self.counters: Counter[str] = Counter()
@@ -145,7 +153,7 @@ class MetricIntake:
             WireError: the body is no metrics request.
             Busy: too much waits to be written, or there is no room.
         """
-        self._check_room()
+        self._room.on_disk()
         self._admission.check_kind(principal, "metrics")
         if as_json:
             sent = body
@@ -395,14 +403,14 @@ class LogIntake:
         store: EventStore,
         directory: Directory,
         on_report: Callable[[int, dict[str, Any]], None],
-        check_room: Callable[[], None],
+        room: Room,
     ) -> None:
         self._store = store
         self._directory = directory
         self._on_report = on_report
-        self._check_room = check_room
+        self._room = room
         self._admission = Admission(directory)
-        self._heavy = HeavyBodies()
+        self._heavy = HeavyBodies(room)
         self.asides: dict[str, Aside] = {}
         """Who takes what a collector says that is no event, by its event name; kept before the sender hears of it."""
         self.counters: Counter[str] = Counter()
@@ -411,7 +419,7 @@ class LogIntake:
         self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: int | None = None
     ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
-        self._check_room()
+        self._room.on_disk()
         self._admission.check_kind(principal, "logs")
         asides: list[tuple[Aside, int, dict[str, Any], float]] = []
         read, outcome = await self._heavy.work(

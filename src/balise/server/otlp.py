@@ -18,6 +18,7 @@ from balise.listen.door import Door
 from balise.server.access import WAITING, Access, Principal
 from balise.server.errors import Refused
 from balise.server.intake import LogIntake, MetricIntake, Outcome
+from balise.server.memory import Short
 from balise.server.space import Full, is_full
 from balise.store.writer import Busy, Stopped
 
@@ -119,7 +120,7 @@ class OtlpPaths:
             # Too much of this sender's waits already.
             status, content = error.status, status_body(error.detail, as_json)
             extra.append((b"retry-after", b"5"))
-        except Full as error:
+        except (Full, Short) as error:
             status, content = 503, status_body(str(error), as_json)
             extra.append((b"retry-after", b"30"))
         except (Busy, Stopped):

@@ -87,7 +87,15 @@ def _leave(_number: int, _frame: FrameType | None) -> None:
     raise SystemExit(0)
 
 
-def serve(address: str, port: int, data: str | None, *, tls: Tls | None = None, public_url: str = "") -> int:
+def serve(
+    address: str,
+    port: int,
+    data: str | None,
+    *,
+    tls: Tls | None = None,
+    public_url: str = "",
+    memory: int | None = None,
+) -> int:
     """`balise serve`."""
     os.umask(0o077)
     folder = data_folder(data)
@@ -95,7 +103,10 @@ def serve(address: str, port: int, data: str | None, *, tls: Tls | None = None, 
     listener = bound_socket(address, port)
     shown = f"[{address}]" if ":" in address else address
     base = f"{'https' if certificate else 'http'}://{shown}:{port}"
-    console = Console(Settings(data=folder, base_url=base, public_url=public_url.rstrip("/"), certificate=certificate))
+    settings = Settings(
+        data=folder, base_url=base, public_url=public_url.rstrip("/"), certificate=certificate, memory=memory
+    )
+    console = Console(settings)
     log.info("console at %s data=%s", base, folder)
     if certificate is not None:
         log.info("certificate=%s fingerprint=%s", certificate.chain, certificate.fingerprint)

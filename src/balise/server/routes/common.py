@@ -53,6 +53,7 @@ def _recognised(request: Request) -> Principal | None:
 
 async def in_turn(console: Console, who: Principal, work: Callable[[], BaseModel]) -> Response:
     """What may take long, worked on beside the loop when it is this person's turn, and put into JSON there too."""
+    console.memory.check_question()
     async with console.turns.of(who.name):
         content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
     return Response(content, media_type="application/json")

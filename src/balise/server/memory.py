@@ -1,0 +1,99 @@
+"""The memory that the service may take, and what it does before that is all taken."""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+import logging
+import os
+from collections.abc import Callable
+from typing import Literal
+
+import psutil
+
+from balise.core.quantities import in_words
+from balise.server.errors import Refused
+from balise.store.writer import Busy
+
+log = logging.getLogger(__name__)
+MOST, SHARE = 2 << 30, 0.5
+"""The ceiling unless another is given: so much, or that share of a smaller machine's memory."""
+LEAST = 384 << 20
+TIGHT, EASY = 0.75, 0.65
+"""From which share of the ceiling on nothing heavy is begun, and below which share it is again."""
+MemoryState = Literal["easy", "tight"]
+
+
+class Short(Busy):
+    """Nothing heavy is begun at the moment, because memory is short."""
+
+
+class Memory:
+    """What the service holds, against its ceiling. `look` is called every second.
+
+    Near the ceiling caches are let go, and heavy questions and large bodies are refused for the moment. Each of those
+    that was begun before has a limit of its own, which together fit between there and the ceiling.
+
+    Args:
+        ceiling: bytes.
+        let_go: drops what can be had again.
+        measure: the bytes that are held in memory.
+    """
+
+    def __init__(self, ceiling: int, *, let_go: Callable[[], None], measure: Callable[[], int] | None = None) -> None:
+        self.ceiling = ceiling
+        self._let_go = let_go
+        self._measure = measure or _resident
+        self.held = 0
+        self.state: MemoryState = "easy"
+        self.refused = 0
+
+    def look(self) -> None:
+        """Measures anew; lets caches go when it is tight."""
+        self.held = self._measure()
+        if self.state == "easy" and self.held > TIGHT * self.ceiling:
+            self._let_go()
+            _give_back()
+            self.held = self._measure()
+        share = self.held / self.ceiling
+        before, self.state = self.state, "tight" if share > (EASY if self.state == "tight" else TIGHT) else "easy"
+        if before != self.state:
+            log.warning("memory is %s: %d of %d bytes", self.state, self.held, self.ceiling)
+        if self.state == "tight":
+            _give_back()
+
+    def check_question(self) -> None:
+        """Raises Refused 503 when no heavy question may be begun."""
+        if self.state == "tight":
+            self.refused += 1
+            raise Refused(503, f"{self.words} Ask for less, or again in a moment.", headers={"Retry-After": "10"})
+
+    def check_body(self) -> None:
+        """Raises Short when no large body may be read."""
+        if self.state == "tight":
+            self.refused += 1
+            raise Short(self.words)
+
+    @property
+    def words(self) -> str:
+        held, ceiling = in_words(float(self.held), "By"), in_words(float(self.ceiling), "By")
+        return f"The console holds {held} of the {ceiling} of memory that it may: nothing heavy is begun."
+
+
+def own_ceiling() -> int:
+    """The ceiling on this machine, bytes."""
+    return max(LEAST, min(MOST, int(SHARE * psutil.virtual_memory().total)))
+
+
+def _resident() -> int:
+    with open("/proc/self/statm", "rb") as file:
+        return int(file.read().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+
+
+def _give_back() -> None:
+    """Has the allocator give back to the system what is free."""
+    gc.collect()
+    try:
+        ctypes.CDLL(None).malloc_trim(0)
+    except (OSError, AttributeError):
+        log.debug("this system's C library does not give memory back")

@@ -1,0 +1,110 @@
+"""The ceiling of memory: kept while many ask for much at once, and said when it is near."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import time
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import httpx
+import pytest
+
+from balise.server.errors import Refused
+from balise.server.memory import EASY, TIGHT, Memory, Short
+from peaks import peak_mib
+from running import Service
+from sending import gauge_request, send_gauge
+
+CEILING = 500
+
+
+def test_near_the_ceiling_caches_go_and_nothing_heavy_is_begun() -> None:
+    held, gone = [0.5], [0]
+
+    def let_go() -> None:
+        gone[0] += 1
+        held[0] -= 0.05
+
+    memory = Memory(1 << 30, let_go=let_go, measure=lambda: int(held[0] * (1 << 30)))
+    memory.look()
+    memory.check_body()
+    memory.check_question()
+    assert gone == [0]
+    held[0] = TIGHT + 0.02
+    memory.look()
+    # What was let go was enough.
+    assert (gone, memory.state) == ([1], "easy")
+    held[0] = TIGHT + 0.2
+    memory.look()
+    assert (gone, memory.state) == ([2], "tight")
+    with pytest.raises(Short, match="nothing heavy is begun"):
+        memory.check_body()
+    with pytest.raises(Refused) as refused:
+        memory.check_question()
+    assert (refused.value.status, memory.refused) == (503, 2)
+    held[0] = (TIGHT + EASY) / 2
+    memory.look()
+    assert memory.state == "tight"
+    held[0] = EASY - 0.01
+    memory.look()
+    memory.check_body()
+
+
+def test_the_ceiling_is_kept_whatever_is_asked(tmp_path: Path) -> None:
+    """Long questions over thousands of series, bodies that unpack to much, and sign-ins, all at once."""
+    service = Service(tmp_path, "--memory", str(CEILING))
+    bearer = {role: {"Authorization": f"Bearer {token}"} for role, token in service.tokens.items()}
+    points = [(time.time(), 1.0)]
+    large = b"".join(
+        gauge_request(f"pier-{n % 40}", "wide", points, {"i": str(n)}).SerializeToString() for n in range(30_000)
+    )
+    form = {"resourceMetrics": [{"scopeMetrics": [{"metrics": [{"name": f"m{n}"} for n in range(70_000)]}]}]}
+    zipped = {
+        "application/x-protobuf": gzip.compress(large),
+        "application/json": gzip.compress(json.dumps(form).encode()[: 4 << 20]),
+    }
+    answers: Counter[tuple[str, int]] = Counter()
+
+    def ask(client: httpx.Client, what: str, path: str, **how: object) -> None:
+        for _ in range(4):
+            answers[what, client.post(path, **how).status_code] += 1  # type: ignore[arg-type]
+
+    try:
+        with httpx.Client(base_url=service.url, timeout=120, limits=httpx.Limits(max_connections=None)) as client:
+            ask(
+                client,
+                "first",
+                "/v1/metrics",
+                content=large,
+                headers=bearer["ingest"] | {"Content-Type": "application/x-protobuf"},
+            )
+            with ThreadPoolExecutor(40) as pool:
+                for n in range(6):
+                    for take in ("p99", "avg", "rate"):
+                        question = {"metric": "wide", "from": "-7000d", "take": take, "by": ["host", "i"]}
+                        pool.submit(
+                            ask, client, "question", "/api/v1/metrics/query", json=question, headers=bearer["viewer"]
+                        )
+                    for kind, body in zipped.items():
+                        sent = bearer["ingest"] | {"Content-Type": kind, "Content-Encoding": "gzip"}
+                        pool.submit(ask, client, "body", "/v1/metrics", content=body, headers=sent)
+                    pool.submit(
+                        ask, client, "sign-in", "/api/v1/session", json={"name": f"n{n}", "password": "x" * 100}
+                    )
+                for _ in range(60):
+                    # An ordinary delivery goes through all the while.
+                    send_gauge(service.url, service.tokens["ingest"], "quay", "tide", 1.0)
+                    time.sleep(0.05)
+        assert peak_mib(service) < CEILING
+        by_what = {what: {status for (name, status), _ in answers.items() if name == what} for what, _ in answers}
+        assert by_what["question"] <= {200, 422, 429, 503}
+        assert by_what["body"] <= {200, 400, 413, 429, 503}
+        assert by_what["sign-in"] <= {401, 429, 503}
+        with service.client() as admin:
+            assert admin.status().figures is not None
+    finally:
+        service.stop()
+    assert "Traceback" not in service.log()
