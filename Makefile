@@ -37,10 +37,12 @@ test: setup
 	@cd console && npx vitest run
 	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
 
-# The models and the fault run at ten times the length that they have in the suite: an hour or so.
+# The models and the fault run at ten times the length that they have in the suite, and then ten minutes of hostile load
+# beside a fleet of 200 agents: an hour or so.
 soak: setup
 	@SOAK=yes $(PY) -m pytest --numprocesses 2 --dist loadfile tests/store/test_query_model.py tests/core/test_rules_model.py \
 	  tests/core/test_filters.py tests/agent/test_following.py tests/server/test_histograms.py tests/collect/test_remote.py tests/server/test_courier.py tests/server/test_faults.py
+	@SOAK=yes $(PY) -m pytest -s tests/hard/test_hostile.py
 
 # What the suite does within a bound of time, for as long as it takes: every operation of the API with hundreds of inputs.
 fuzz: setup

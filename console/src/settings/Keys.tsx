@@ -14,7 +14,7 @@ export function Component() {
     queryFn: () => got(api.GET("/api/v1/enrolment-keys")),
     refetchInterval: 10_000,
   });
-  const [wanted, setWanted] = useState({ label: "", uses: "1", expires: "24h", group: "" });
+  const [wanted, setWanted] = useState({ label: "", uses: "1", expires: "24h", group: "", site: "" });
   const [made, setMade] = useState<string>();
   const again = () => client.invalidateQueries({ queryKey: ["keys"] });
   const make = async () => {
@@ -25,6 +25,7 @@ export function Component() {
           uses: Number(wanted.uses),
           expires_in: wanted.expires,
           group: wanted.group || null,
+          site: wanted.site || null,
           labels: {},
           approval: "automatic",
         },
@@ -85,6 +86,14 @@ export function Component() {
             placeholder="none"
           />
         </Box>
+        <Box label="Relays serve the site">
+          <input
+            className="input input-sm w-44"
+            value={wanted.site}
+            onChange={(e) => setWanted({ ...wanted, site: e.target.value })}
+            placeholder="none"
+          />
+        </Box>
       </Sending>
       {made && <Once title="Run this on each server:" text={made} done={() => setMade(undefined)} />}
       {keys.isError && <Failure error={keys.error} />}
@@ -97,7 +106,11 @@ export function Component() {
               key={key.id}
               cells={[
                 key.label,
-                [key.group ?? "", ...Object.entries(key.labels ?? {}).map(([k, v]) => `${k}=${v}`)]
+                [
+                  key.group ?? "",
+                  key.site ? `relays of ${key.site}` : "",
+                  ...Object.entries(key.labels ?? {}).map(([k, v]) => `${k}=${v}`),
+                ]
                   .filter(Boolean)
                   .join(", "),
                 `${key.approval}${key.waiting ? `, ${key.waiting} waiting` : ""}`,
