@@ -346,6 +346,9 @@ def _parse_json(body: bytes, request: Any) -> None:
         if not isinstance(content, dict):
             raise ValueError("an object is expected")
         json_format.ParseDict(_without_ids(content), request, ignore_unknown_fields=True, max_recursion_depth=32)
+    except SystemError:
+        # What the library raises where it looks such a text up as a name.
+        raise WireError("the body is no OTLP JSON: a text has half of a surrogate pair") from None
     except (ValueError, TypeError, AttributeError, RecursionError, json_format.ParseError) as error:
         raise WireError(f"the body is no OTLP JSON: {str(error)[:200]}") from None
 
