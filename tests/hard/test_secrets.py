@@ -90,3 +90,30 @@ def test_whoever_has_no_right_to_a_credential_cannot_have_it_sent_elsewhere(serv
         assert caller.call("PUT", "/hosts/pier-1/remote", {"every": "120s"})["every"] == "2m"
         assert caller.collect_remotely("pier-1", RemoteBody(every="180s", time_limit="9s")).every == "3m"
         assert caller.call("PUT", "/hosts/pier-2/remote", {"address": "127.0.0.2"})["address"] == "127.0.0.2"
+
+
+def test_what_reads_a_service_or_makes_a_probe_is_not_moved_with_its_credential(service: Service) -> None:
+    place = {"address": "127.0.0.1", "port": free_port()}
+    with service.client() as admin:
+        send_gauge(service.url, service.tokens["ingest"], "pier-db", "tide", 1.0)
+        admin.call("PUT", "/credentials/dba", {"kind": "login", "user": "dba", "password": TOKEN})
+        body = {"host": "pier-db", "kit": "postgresql", "mode": "remote", "site": "far", "credential": "dba"}
+        number = admin.call("POST", "/services", {**body, "target": place})["id"]
+        probe = {"kind": "postgresql", "target": place, "credential": "dba"}
+        admin.call("PUT", "/probes/db", probe)
+        entry = {"address": "127.0.0.1", "port": place["port"], "credential": "dba"}
+        kept = admin.call("GET", f"/services/{number}"), admin.call("GET", "/probes/db")["target"]
+    elsewhere = {"address": "127.0.0.2", "port": place["port"]}
+    for method, path, sent in (
+        ("PUT", f"/services/{number}", {**body, "target": elsewhere}),
+        ("PUT", f"/services/{number}", {**body, "target": place, "site": "near"}),
+        ("POST", "/services", {**body, "target": elsewhere, "name": "other"}),
+        ("POST", "/kits/postgresql/try", {"target": elsewhere, "credential": "dba"}),
+        ("PUT", "/probes/db", {**probe, "target": elsewhere}),
+        ("PUT", "/probes/other", {**probe, "target": elsewhere}),
+        ("POST", "/probes/other/try", {**probe, "target": elsewhere}),
+        ("POST", "/enrolments", {"entries": [entry]}),
+    ):
+        assert refused(service, "operator", method, path, sent)[0] == 403, (method, path, sent)
+    with service.client() as admin:
+        assert (admin.call("GET", f"/services/{number}"), admin.call("GET", "/probes/db")["target"]) == kept
