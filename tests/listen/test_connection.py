@@ -39,6 +39,8 @@ async def app(scope: Any, receive: Any, send: Any) -> None:
             return
         size += len(message["body"])
         more = message["more_body"]
+    if scope["path"] == "/slow":
+        await asyncio.sleep(0.005)
     content = LARGE if scope["path"] == "/large" else str(size).encode()
     await send({"type": "http.response.start", "status": 200, "headers": [(b"content-length", b"%d" % len(content))]})
     await send({"type": "http.response.body", "body": content})
@@ -171,3 +173,15 @@ def test_a_handshake_that_does_not_come_is_not_waited_for(tmp_path: Path, monkey
             assert time.monotonic() - began < 4
     finally:
         serving.stop()
+
+
+def test_requests_that_wait_behind_one_are_not_answered_to_nobody(
+    serving: Serving, caplog: pytest.LogCaptureFixture
+) -> None:
+    for number in range(30):
+        with closing(serving.connect()) as one:
+            one.sendall(b"GET /slow HTTP/1.1\r\nHost: here\r\n\r\n" * 20)
+            time.sleep(0.002 * (number % 5))
+    until(lambda: serving.door.strangers == 0)
+    time.sleep(0.5)
+    assert not [record for record in caplog.records if record.levelname == "ERROR"], caplog.text

@@ -42,10 +42,12 @@ class GuardedConnection(HttpToolsProtocol):
         self._come()
         self._go_on()
         self.door.went(self)
+        self._leave()
         super().connection_lost(exc)
 
     def turn_out(self) -> None:
         """Ends it at once."""
+        self._leave()
         self.transport.abort()
 
     def data_received(self, data: bytes) -> None:
@@ -84,6 +86,13 @@ class GuardedConnection(HttpToolsProtocol):
         super().resume_writing()
         self._go_on()
 
+    def _leave(self) -> None:
+        """Nothing more is answered here: not what is worked on, and nothing that waits behind it."""
+        waiting = [cycle for cycle, _ in self.pipeline]
+        self.pipeline.clear()
+        for cycle in (*waiting, *([self.cycle] if self.cycle is not None else [])):
+            cycle.disconnected = True
+
     def _wait(self, seconds: float) -> None:
         self._come()
         self._late = self.loop.call_later(seconds, self._too_late)
@@ -111,6 +120,7 @@ class GuardedConnection(HttpToolsProtocol):
         if self.cycle is None or self.cycle.response_complete or not self.cycle.response_started:
             head = f"HTTP/1.1 {status} {words}\r\nconnection: close\r\ncontent-length: 0\r\n\r\n"
             self.transport.write(head.encode())
+        self._leave()
         self.transport.close()
 
 
