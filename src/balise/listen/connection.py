@@ -8,7 +8,7 @@ from typing import Any
 
 import uvicorn
 import uvloop
-from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol, RequestResponseCycle
 
 from balise.listen.door import Door
 
@@ -32,6 +32,8 @@ class GuardedConnection(HttpToolsProtocol):
         self._stalled: asyncio.TimerHandle | None = None
         self._in_head = True
         self._head_size = 0
+        self._running: RequestResponseCycle | None = None
+        """The request that is worked on; others may wait behind it."""
 
     def connection_made(self, transport: Any) -> None:
         super().connection_made(transport)
@@ -73,6 +75,10 @@ class GuardedConnection(HttpToolsProtocol):
         self._wait(self.body_seconds)
         super().on_headers_complete()
 
+    def _start_asgi_task(self, cycle: RequestResponseCycle, app: Any) -> None:
+        self._running = cycle
+        super()._start_asgi_task(cycle, app)
+
     def on_message_complete(self) -> None:
         self._come()
         super().on_message_complete()
@@ -88,10 +94,10 @@ class GuardedConnection(HttpToolsProtocol):
 
     def _leave(self) -> None:
         """Nothing more is answered here: not what is worked on, and nothing that waits behind it."""
-        waiting = [cycle for cycle, _ in self.pipeline]
+        for cycle in (*(cycle for cycle, _ in self.pipeline), self._running, self.cycle):
+            if cycle is not None:
+                cycle.disconnected = True
         self.pipeline.clear()
-        for cycle in (*waiting, *([self.cycle] if self.cycle is not None else [])):
-            cycle.disconnected = True
 
     def _wait(self, seconds: float) -> None:
         self._come()
