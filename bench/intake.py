@@ -17,7 +17,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 
 from balise.core.series.shapes import BodyReader
 from balise.core.series.wire import read_metric, sections
-from balise.server.access import Access
+from balise.server.people.access import Access
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 from report import Report, best

@@ -13,8 +13,8 @@ import numpy as np
 from playwright.sync_api import Browser, Page, Route, sync_playwright
 
 from balise.core.series.steps import NS
-from balise.server.access import Access
 from balise.server.console import Console, Settings
+from balise.server.people.access import Access
 from balise.store.state.store import StateStore
 from demo_service import CHROMIUM
 from report import Report

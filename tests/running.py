@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from balise.client import Balise, BaliseError
-from balise.server.access import Access
+from balise.server.people.access import Access
 from balise.store.state.store import StateStore
 
 T = TypeVar("T")

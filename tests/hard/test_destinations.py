@@ -17,7 +17,7 @@ from balise.client import BaliseError
 from balise.collect.kits.sources.source import SourceProblem, safe_address
 from balise.collect.probes.run import make
 from balise.collect.remote.trial import attempt
-from balise.server.notify import NotThrough, checked_address, send_mail, send_webhook
+from balise.server.callouts.channels import NotThrough, checked_address, send_mail, send_webhook
 from balise.store.state.tables import Delivery
 from running import Service
 

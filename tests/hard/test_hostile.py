@@ -21,7 +21,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import Facts
-from balise.server.memory import own_ceiling
+from balise.server.keeping.memory import own_ceiling
 from hostile import RATES
 from peaks import peak_mib
 from running import Service

@@ -13,7 +13,7 @@ import httpx
 import pytest
 
 from balise.server.errors import Refused
-from balise.server.memory import EASY, TIGHT, Memory, Short
+from balise.server.keeping.memory import EASY, TIGHT, Memory, Short
 from peaks import peak_mib
 from running import Service
 from sending import gauge_request, send_gauge

@@ -27,9 +27,9 @@ from balise.core.filters import FilterError
 from balise.core.kits.documents import check_kit
 from balise.core.series.wire import WireError
 from balise.core.syslog import MAX_LINE, parse_line
-from balise.server.access import Principal
 from balise.server.console import Console, Settings
-from balise.server.intake import Outcome
+from balise.server.people.access import Principal
+from balise.server.receive.intake import Outcome
 
 TIMES = 100 if os.environ.get("FUZZ") == "long" else 1
 often = settings(

@@ -12,9 +12,9 @@ import pytest
 from balise.api.metrics import MetricQuery
 from balise.api.rules import Rehearse
 from balise.core.series.steps import NS
-from balise.server import rehearsals
 from balise.server.console import Console, Settings
 from balise.server.errors import Refused
+from balise.server.rules import rehearsals
 from balise.store.series import query
 
 RULE = {"about": "x", "measure": {"metric": "tide", "take": "avg", "over": "5m"}, "limits": {"critical": {"above": 5}}}

@@ -12,9 +12,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from balise.server.access import Access
 from balise.server.errors import Refused
-from balise.server.tries import HASHES, OF_ADDRESS, OF_ALL, OF_NAME, OF_ONE, Passwords, Tries
+from balise.server.people.access import Access
+from balise.server.people.tries import HASHES, OF_ADDRESS, OF_ALL, OF_NAME, OF_ONE, Passwords, Tries
 from balise.store.state.store import StateStore
 from peaks import peak_mib
 from running import Service

@@ -19,9 +19,9 @@ from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
 from balise.api.rules import RuleBody
 from balise.api.secrets import Secret
 from balise.client import Balise, Refused
-from balise.server.courier import wait_before
-from balise.server.mail import compose
-from balise.server.notify import NotThrough, checked_address, send_mail
+from balise.server.callouts.channels import NotThrough, checked_address, send_mail
+from balise.server.callouts.courier import wait_before
+from balise.server.callouts.mail import compose
 from balise.store.state import tables
 from running import Receiver, Service, free_port, until
 from sending import log_request, post, send_gauge

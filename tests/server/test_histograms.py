@@ -19,8 +19,8 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 
 from balise.api.metrics import MetricQuery
 from balise.core.series.steps import NS
-from balise.server.access import Principal
 from balise.server.console import Console, Settings
+from balise.server.people.access import Principal
 from running import often
 
 EXPLICIT = [0.1, 1.0, 5.0, 20.0, 100.0]

@@ -23,17 +23,17 @@ from balise.api.metrics import MetricQuery
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.rules import RuleBody
 from balise.core.series.steps import NS
-from balise.server.access import Principal
 from balise.server.console import Console, Settings, Worker
-from balise.server.directory import SILENT_AT_LEAST, clean_name
-from balise.server.enrolling import new_host
+from balise.server.enrol.keys import new_host
 from balise.server.errors import Refused
-from balise.server.evidence import session_tree
-from balise.server.intake import severity_code
+from balise.server.events.evidence import session_tree
+from balise.server.hosts.directory import SILENT_AT_LEAST, clean_name
 from balise.server.live import MOST_WAITING, Hub, message
-from balise.server.otlp import answer_body
-from balise.server.rehearsals import smoothed
-from balise.server.rulebook import shipped_rules
+from balise.server.people.access import Principal
+from balise.server.receive.intake import severity_code
+from balise.server.receive.otlp import answer_body
+from balise.server.rules.book import shipped_rules
+from balise.server.rules.rehearsals import smoothed
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Remote, Rule
@@ -343,7 +343,7 @@ def test_a_severity_may_be_said_in_words_alone() -> None:
 
 
 def test_partial_success_is_what_the_public_classes_read() -> None:
-    from balise.server.intake import Outcome
+    from balise.server.receive.intake import Outcome
 
     outcome = Outcome(300, "300 points are too old")
     partial = ExportMetricsServiceResponse.FromString(answer_body(outcome, False, "points")).partial_success

@@ -19,8 +19,8 @@ from balise.api.relays import BundleError, Frame, RelayEnrol, pack, unpack
 from balise.client import Balise, BaliseError, Refused
 from balise.relay.buffer import SEGMENT, Buffer
 from balise.server.console import Console, Settings
-from balise.server.relays import GONE_AFTER
-from balise.server.remote import hand_over, owner_at
+from balise.server.remote.relays import GONE_AFTER
+from balise.server.remote.work import hand_over, owner_at
 from balise.store.state.tables import Host, Remote
 from distant import Sshd
 from relaying import RelayProcess, counted
@@ -269,7 +269,7 @@ def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
     mine = [sorted(t.host_id for t in console.remote.targets(r)) for r in (first, second)]
     assert sorted(mine[0] + mine[1]) == hosts and mine[0] and mine[1]
     gone = time.time() + GONE_AFTER + 1
-    monkeypatch.setattr("balise.server.relays.time.time", lambda: gone)
+    monkeypatch.setattr("balise.server.remote.relays.time.time", lambda: gone)
     console.relays.heard(second)
     console.relays.look()
     assert [len(console.remote.targets(r)) for r in (first, second)] == [0, 12]

@@ -14,8 +14,8 @@ import pytest
 from balise.api.keeping import Keeping
 from balise.api.notify import CalloutBody, WebhookChannel
 from balise.client import Refused
-from balise.server.access import Access
-from balise.server.space import NAME, Full, RoomState, Space
+from balise.server.keeping.space import NAME, Full, RoomState, Space
+from balise.server.people.access import Access
 from balise.store.state.store import StateStore
 from running import Receiver, Service, until
 from sending import gauge_request, log_request, post

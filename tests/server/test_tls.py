@@ -18,8 +18,8 @@ from balise.api.access import NewEnrolmentKey, NewUser
 from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
 from balise.client.trust import Trust, fingerprint_of, held_trust
-from balise.server.access import Access
-from balise.server.certificates import CertificateError, given, self_made
+from balise.server.people.access import Access
+from balise.server.tls.certificates import CertificateError, given, self_made
 from balise.store.state.store import StateStore
 from running import BALISE, free_port, until
 

@@ -219,8 +219,8 @@ def _demo(arguments: argparse.Namespace) -> int:
 def _user_add(arguments: argparse.Namespace) -> int:
     _server_packages()
     from balise.api.access import NewUser
-    from balise.server.access import Access
     from balise.server.folder import data_folder
+    from balise.server.people.access import Access
     from balise.store.state.store import StateStore
 
     password = sys.stdin.readline().rstrip("\n")
@@ -240,9 +240,9 @@ def _user_add(arguments: argparse.Namespace) -> int:
 def _token_create(arguments: argparse.Namespace) -> int:
     _server_packages()
     from balise.api.access import NewToken
-    from balise.server.access import Access
     from balise.server.errors import Refused
     from balise.server.folder import data_folder
+    from balise.server.people.access import Access
     from balise.store.state.store import StateStore
 
     try:

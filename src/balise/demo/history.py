@@ -25,10 +25,10 @@ from balise.demo.fleet import FLEET, GROUPS, Ship
 from balise.demo.model import METRICS, Measured, Model
 from balise.demo.stories import DAY, HOUR, schedule_from
 from balise.demo.telling import Teller
-from balise.server.alerts import group_key
+from balise.server.alerts.book import group_key
 from balise.server.console import Console, Settings
-from balise.server.hostbook import join_group
-from balise.server.rehearsals import smoothed
+from balise.server.hosts.book import join_group
+from balise.server.rules.rehearsals import smoothed
 from balise.store.events.store import Delivery
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables

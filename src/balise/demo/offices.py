@@ -13,8 +13,8 @@ from balise.collect.windows.collectors import windows_collectors
 from balise.collect.windows.office import Busyness, TicketOffice
 from balise.demo.fleet import OFFICE, Ship
 from balise.demo.model import Model
-from balise.server.access import Principal
 from balise.server.console import Console
+from balise.server.people.access import Principal
 
 WAIT = 10.0
 

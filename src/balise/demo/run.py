@@ -31,9 +31,9 @@ from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
-from balise.server.access import Principal
 from balise.server.console import Console, Settings
 from balise.server.folder import data_folder
+from balise.server.people.access import Principal
 from balise.server.run import bound_socket, run_server
 from balise.store.events.store import Delivery
 

@@ -20,28 +20,26 @@ from starlette.staticfiles import StaticFiles
 
 from balise import __version__
 from balise.api.problems import FieldProblem, Problem
+from balise.server.alerts import routes as alerts
+from balise.server.applications import routes as applications
 from balise.server.console import Console
+from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
+from balise.server.hosts import group_routes as groups
+from balise.server.hosts import routes as hosts
+from balise.server.hosts import view_routes as views
+from balise.server.inventory import routes as inventory
+from balise.server.keeping.space import is_full
+from balise.server.metrics import routes as questions
 from balise.server.openapi import describe
-from balise.server.otlp import OtlpPaths
 from balise.server.ownhosts import OwnHosts
-from balise.server.routes import (
-    access,
-    alerts,
-    applications,
-    data,
-    enrolment,
-    groups,
-    hosts,
-    inventory,
-    kits,
-    plans,
-    probes,
-    relays,
-    services,
-    views,
-)
-from balise.server.space import is_full
+from balise.server.people import routes as people
+from balise.server.plans import routes as plans
+from balise.server.probes import routes as probes
+from balise.server.receive.otlp import OtlpPaths
+from balise.server.remote import relay_routes as relays
+from balise.server.services import kit_routes as kits
+from balise.server.services import routes as services
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
@@ -54,7 +52,7 @@ POLICY = (
 )
 PREFIX = "/api/v1"
 SUBJECTS = (
-    access,
+    people,
     enrolment,
     relays,
     hosts,
@@ -66,7 +64,7 @@ SUBJECTS = (
     inventory,
     applications,
     views,
-    data,
+    questions,
     alerts,
 )
 CALLS = [route for subject in SUBJECTS for route in subject.router.routes if isinstance(route, APIRoute)]

@@ -30,41 +30,41 @@ from balise.collect.remote.trial import Trial
 from balise.collect.work import Worker
 from balise.core.kits.documents import TargetError, whole_target
 from balise.listen.door import Door, room_for_connections
-from balise.server.access import Access, Principal
-from balise.server.alerts import AlertBook
-from balise.server.applications import ApplicationBook
-from balise.server.bulk import Enrolments
-from balise.server.certificates import ServerCertificate
-from balise.server.clocks import Clocks
-from balise.server.courier import Courier
-from balise.server.credentials import CredentialBook
-from balise.server.directory import Directory, Known
-from balise.server.enrolling import Enrolling
+from balise.server.alerts.book import AlertBook
+from balise.server.applications.book import ApplicationBook
+from balise.server.callouts.channels import Post, tell_all
+from balise.server.callouts.courier import Courier
+from balise.server.enrol.keys import Enrolling
+from balise.server.enrol.lists import Enrolments
 from balise.server.errors import Refused, bad_field
-from balise.server.evidence import EvidenceReader
-from balise.server.grouping import GroupBook
-from balise.server.hostbook import HostBook
-from balise.server.intake import LogIntake, MetricIntake, Room
-from balise.server.inventory import InventoryBook
-from balise.server.kits import KitBook
+from balise.server.events.evidence import EvidenceReader
+from balise.server.hosts.book import HostBook
+from balise.server.hosts.clocks import Clocks
+from balise.server.hosts.directory import Directory, Known
+from balise.server.hosts.groups import GroupBook
+from balise.server.inventory.book import InventoryBook
+from balise.server.keeping.memory import Memory, own_ceiling
+from balise.server.keeping.pruning import Pruner
+from balise.server.keeping.settings import SettingsBook
+from balise.server.keeping.space import RoomState, Space
 from balise.server.live import Hub
-from balise.server.memory import Memory, own_ceiling
-from balise.server.metrics import Metrics
-from balise.server.notify import Post, tell_all
-from balise.server.plans import PlanBook
-from balise.server.probes import ProbeBook
-from balise.server.proposals import Proposals
-from balise.server.pruning import Pruner
-from balise.server.rehearsals import Rehearsals
-from balise.server.relays import RelayBook
-from balise.server.remote import RemoteBook, RemoteWork
-from balise.server.rulebook import Rulebook
-from balise.server.service_reads import ServiceReads
-from balise.server.services import ServiceBook
-from balise.server.settings import SettingsBook
-from balise.server.space import RoomState, Space
+from balise.server.metrics.questions import Metrics
+from balise.server.people.access import Access, Principal
+from balise.server.plans.book import PlanBook
+from balise.server.probes.book import ProbeBook
+from balise.server.receive.intake import LogIntake, MetricIntake, Room
+from balise.server.remote.credentials import CredentialBook
+from balise.server.remote.relays import RelayBook
+from balise.server.remote.work import RemoteBook, RemoteWork
+from balise.server.rules.book import Rulebook
+from balise.server.rules.rehearsals import Rehearsals
+from balise.server.rules.watch import Watch
+from balise.server.services.book import ServiceBook
+from balise.server.services.kits import KitBook
+from balise.server.services.proposals import Proposals
+from balise.server.services.reads import ServiceReads
+from balise.server.tls.certificates import ServerCertificate
 from balise.server.turns import Turns
-from balise.server.watch import Watch
 from balise.store.events.day import NewEvent
 from balise.store.events.store import Delivery, EventStore, read_event
 from balise.store.series.store import Retention, SeriesStore

@@ -11,22 +11,24 @@ from fastapi.openapi.utils import get_openapi
 from fastapi.routing import APIRoute
 
 from balise.api.problems import Problem
+from balise.server import callers
+from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES
-from balise.server.routes import common, enrolment, relays
+from balise.server.remote import relay_routes as relays
 
 Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "machine", "relay"]
 """A machine is an agent, or waits to be let in as one."""
 _CALLERS: dict[object, Caller] = {
-    common.viewer: "viewer",
-    common.operator: "operator",
-    common.administrator: "administrator",
-    common.agent: "agent",
+    callers.viewer: "viewer",
+    callers.operator: "operator",
+    callers.administrator: "administrator",
+    callers.agent: "agent",
     relays.the_relay: "relay",
     enrolment.the_machine: "machine",
 }
 SCHEMES = {
     "token": {"type": "http", "scheme": "bearer", "description": "a token of a program, an agent or a relay"},
-    "session": {"type": "apiKey", "in": "cookie", "name": common.COOKIE, "description": "signed in with a password"},
+    "session": {"type": "apiKey", "in": "cookie", "name": callers.COOKIE, "description": "signed in with a password"},
 }
 _PROBLEM = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
 

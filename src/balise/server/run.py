@@ -17,9 +17,9 @@ import uvicorn
 
 from balise.listen.connection import config_of
 from balise.server.app import Face
-from balise.server.certificates import ServerCertificate, given, self_made
 from balise.server.console import Console, Settings
 from balise.server.folder import data_folder
+from balise.server.tls.certificates import ServerCertificate, given, self_made
 
 log = logging.getLogger(__name__)
 

@@ -1,0 +1,1 @@
+"""Alerts as they are kept."""

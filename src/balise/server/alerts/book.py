@@ -1,0 +1,474 @@
+"""The book of alerts: opening, worsening, easing, acknowledging, recovering; and who is to be told."""
+
+from __future__ import annotations
+
+import json
+import logging
+import math
+import time
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select, update
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import Session
+
+from balise.api.alerts import Alert as AlertAnswer
+from balise.api.alerts import AlertDetail
+from balise.api.rules import RuleBody
+from balise.api.services import ServiceAlert
+from balise.api.spans import rfc3339
+from balise.core import filters
+from balise.core.rules.limits import LEVEL_NAMES, OK
+from balise.server.errors import Refused, unknown
+from balise.server.people.access import audit
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Alert, AlertStep, Callout, Delivery
+
+log = logging.getLogger(__name__)
+_KEY = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
+EvidenceAt = Callable[[str, float, float], dict[str, Any]]
+
+
+@dataclass(frozen=True)
+class Turn:
+    """A group of a rule that went to another level."""
+
+    rule: str
+    body: RuleBody
+    unit: str
+    key: str
+    host: int | None
+    host_name: str
+    attributes: dict[str, str]
+    level: int
+    value: float
+    bound: float
+    since: float
+
+
+@dataclass
+class Open:
+    """What has to be known of an open alert at every tick."""
+
+    id: int
+    rule: str
+    key: str
+    host: int | None
+    level: int
+    value: float
+    worst: float
+    silent: bool
+    moved: bool = False
+    service: str = ""
+
+
+class AlertBook:
+    """All alerts. `listeners` hear of every change with the alert's answer and what happened."""
+
+    def __init__(self, state: StateStore, evidence: EvidenceAt) -> None:
+        self._state = state
+        self._evidence = evidence
+        self.failed = 0
+        """Alerts that could not be written, and what could not be told of written ones."""
+        self.listeners: list[Callable[[AlertAnswer, str], None]] = []
+        self.open: dict[tuple[str, str], Open] = {}
+        for row in state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))):
+            self.open[(row.rule, row.group_key)] = _open_of(row)
+
+    def severities(self) -> dict[int, list[str]]:
+        """The severities of each host's open alerts."""
+        found: dict[int, list[str]] = {}
+        for alert in list(self.open.values()):
+            if alert.host is not None:
+                found.setdefault(alert.host, []).append(LEVEL_NAMES[alert.level])
+        return found
+
+    def of_service(self, host: int, service: str) -> list[ServiceAlert]:
+        """The open alerts on one service of a host, the worst first."""
+        mine = [a for a in list(self.open.values()) if a.host == host and a.service == service and a.level]
+        return [
+            ServiceAlert(id=a.id, rule=a.rule, severity=LEVEL_NAMES[a.level])  # type: ignore[arg-type]
+            for a in sorted(mine, key=lambda a: -a.level)
+        ]
+
+    # --- what the rules find
+
+    def apply(self, turns: Sequence[Turn], now: float) -> list[Turn]:
+        """Writes the turns of one tick, and who is to be told of them, in one transaction; answers those written.
+
+        One that cannot be written holds up no other. What cannot be kept at the moment, because the disk is full or
+        the file is locked, is raised: then nothing is written, and the turns have to come again.
+        """
+        if not turns:
+            return []
+        kept = {
+            i: self._evidence_of(t, now)
+            for i, t in enumerate(turns[:20])
+            if t.level > OK and (t.rule, t.key) not in self.open and t.host_name
+        }
+        try:
+            return self._apply(list(enumerate(turns)), kept, now)
+        except OperationalError:
+            raise
+        except Exception as error:
+            if len(turns) == 1:
+                self.failed += 1
+                log.exception("rule=%s group=%s cannot be written: %s", turns[0].rule, turns[0].key, error)
+                return []
+            written: list[Turn] = []
+            for i, turn in enumerate(turns):
+                try:
+                    written += self._apply([(i, turn)], kept, now)
+                except OperationalError:
+                    raise
+                except Exception:
+                    self.failed += 1
+                    log.exception("rule=%s group=%s cannot be written", turn.rule, turn.key)
+            return written
+
+    def _evidence_of(self, turn: Turn, now: float) -> dict[str, Any]:
+        """What was going on. Evidence that cannot be read is evidence missing, never an alert missing."""
+        try:
+            return self._evidence(turn.host_name, now, turn.since)
+        except Exception as error:
+            log.exception("evidence of host=%s cannot be read", turn.host_name)
+            return {"missing": f"the evidence could not be read ({type(error).__name__})"}
+
+    def _apply(self, turns: Sequence[tuple[int, Turn]], kept: dict[int, dict[str, Any]], now: float) -> list[Turn]:
+        def write(session: Session) -> list[tuple[Alert, str]]:
+            callouts = [(c.name, filters.parse(c.when), c.tell) for c in session.scalars(select(Callout))]
+            return [done for i, turn in turns if (done := self._write_turn(session, turn, now, callouts, kept.get(i)))]
+
+        written = self._state.write(write)
+        for row, _ in written:
+            self._remember(row)
+        self._tell_listeners([(alert_answer(row), what) for row, what in written])
+        return [turn for _, turn in turns]
+
+    def _tell_listeners(self, told: Sequence[tuple[AlertAnswer, str]]) -> None:
+        """What is written is written: a listener that fails is counted, and keeps nothing from the others."""
+        for answer, what in told:
+            for listener in self.listeners:
+                try:
+                    listener(answer, what)
+                except Exception:
+                    self.failed += 1
+                    log.exception("alert=%d %s could not be told", answer.id, what)
+
+    def _write_turn(
+        self, session: Session, turn: Turn, now: float, callouts: Sequence[Any], evidence: dict[str, Any] | None
+    ) -> tuple[Alert, str] | None:
+        held = self.open.get((turn.rule, turn.key))
+        row = session.get(Alert, held.id) if held is not None else None
+        if held is None or row is None:
+            if turn.level == OK:
+                return None
+            row = _new_alert(turn, now, evidence)
+            session.add(row)
+            session.flush()
+            return self._stepped(session, row, "opened", now, callouts)
+        row.worst_value, row.silent = held.worst, False
+        if not math.isnan(turn.value):
+            row.value = turn.value
+            row.worst_value = worse(held.worst, turn.value, below=_below(turn.body))
+        if turn.level == OK:
+            row.recovered_at, row.recovery = now, "recovered"
+            return self._stepped(session, row, "recovered", now, callouts)
+        what = "worsened" if turn.level > row.level else "eased"
+        row.level, row.changed_at, row.bound = turn.level, now, turn.bound
+        return self._stepped(session, row, what, now, callouts)
+
+    @staticmethod
+    def _stepped(session: Session, row: Alert, what: str, now: float, callouts: Sequence[Any]) -> tuple[Alert, str]:
+        session.add(AlertStep(alert=row.id, at=now, what=what, level=row.level, value=row.value))
+        tell(session, row, what, now, callouts)
+        return row, what
+
+    def _remember(self, row: Alert) -> None:
+        key = (row.rule, row.group_key)
+        if row.recovered_at is not None:
+            self.open.pop(key, None)
+            return
+        self.open[key] = _open_of(row)
+
+    def see(self, rule: str, key: str, value: float, silent: bool, *, below: bool) -> None:
+        """Takes note of an open alert's value now, and whether its data still comes."""
+        held = self.open.get((rule, key))
+        if held is None:
+            return
+        if not math.isnan(value) and value != held.value:
+            held.value = value
+            held.worst = worse(held.worst, value, below=below)
+            held.moved = True
+        if silent != held.silent:
+            held.silent = silent
+            number = held.id
+            now = time.time()
+            what = "silent" if silent else "heard again"
+
+            def write(session: Session) -> Alert:
+                row = session.get_one(Alert, number)
+                row.silent = silent
+                session.add(AlertStep(alert=number, at=now, what=what, level=row.level, value=None))
+                return row
+
+            self._tell_listeners([(alert_answer(self._state.write(write)), what)])
+
+    def write_values(self) -> None:
+        """Keeps the values of open alerts as they are now."""
+        rows = []
+        for held in list(self.open.values()):
+            if held.moved:
+                held.moved = False
+                rows.append({"id": held.id, "value": held.value, "worst_value": held.worst})
+        if rows:
+            self._state.write(lambda s: s.execute(update(Alert), rows))
+
+    def end_of_rule(self, rule: str, why: str, now: float, *, keep: Callable[[str], bool] = lambda _key: False) -> None:
+        """Ends a rule's open alerts because the rule changed or went away; whoever was told is told."""
+        self._end([held for held in list(self.open.values()) if held.rule == rule and not keep(held.key)], why, now)
+
+    def end_of_groups(self, rule: str, keys: Sequence[str], why: str, now: float) -> None:
+        """Ends the open alerts of things that a rule does not look at any more; whoever was told is told."""
+        self._end([held for key in keys if (held := self.open.get((rule, key)))], why, now)
+
+    def end_of_host(self, host: int, why: str, now: float) -> None:
+        """Ends a host's open alerts because it has left; whoever was told is told."""
+        self._end([held for held in list(self.open.values()) if held.host == host], why, now)
+
+    def _end(self, gone: Sequence[Open], why: str, now: float) -> None:
+        if not gone:
+            return
+
+        def write(session: Session) -> list[Alert]:
+            rows = []
+            for held in gone:
+                row = session.get_one(Alert, held.id)
+                row.recovered_at, row.recovery = now, why
+                session.add(AlertStep(alert=row.id, at=now, what="recovered", level=row.level, value=None, note=why))
+                tell(session, row, "recovered", now, [])
+                rows.append(row)
+            return rows
+
+        rows = self._state.write(write)
+        for row in rows:
+            self._remember(row)
+        self._tell_listeners([(alert_answer(row), "recovered") for row in rows])
+
+    # --- what people do
+
+    def acknowledge(self, number: int, who: str, note: str) -> AlertAnswer:
+        now = time.time()
+
+        def write(session: Session) -> Alert:
+            row = session.get(Alert, number)
+            if row is None:
+                raise unknown("alert", number)
+            if row.recovered_at is not None:
+                raise Refused(409, "The alert has recovered: there is nothing left to acknowledge.")
+            row.acknowledged_by, row.acknowledged_at, row.acknowledged_note = who, now, note
+            session.add(AlertStep(alert=number, at=now, what="acknowledged", level=row.level, who=who, note=note))
+            audit(session, who, "alert.acknowledge", str(number), rule=row.rule, host=row.host_name)
+            return row
+
+        answer = self.current(self._state.write(write))
+        self._tell_listeners([(answer, "acknowledged")])
+        return answer
+
+    # --- reading
+
+    def current(self, row: Alert) -> AlertAnswer:
+        """An alert with its value of this moment."""
+        held = self.open.get((row.rule, row.group_key))
+        if held and held.id == row.id:
+            row.value, row.worst_value = held.value, held.worst
+        return alert_answer(row)
+
+    def detail(self, session: Session, number: int) -> AlertDetail:
+        row = session.get(Alert, number)
+        if row is None:
+            raise unknown("alert", number)
+        steps = session.scalars(select(AlertStep).where(AlertStep.alert == number).order_by(AlertStep.id)).all()
+        told = session.scalars(select(Delivery).where(Delivery.alert == number).order_by(Delivery.id)).all()
+        return AlertDetail(
+            **self.current(row).model_dump(),
+            advice=row.advice,
+            limits=row.limits,
+            measure=row.measure,
+            evidence=row.evidence or {},
+            story=[
+                {
+                    "at": rfc3339(s.at),
+                    "what": s.what,
+                    "severity": LEVEL_NAMES[s.level],
+                    "value": s.value,
+                    "who": s.who,
+                    "note": s.note,
+                }
+                for s in steps
+            ],
+            told=[
+                {
+                    "channel": d.channel,
+                    "kind": d.kind,
+                    "state": d.state,
+                    "attempts": d.attempts,
+                    "at": rfc3339(d.sent_at or d.created_at),
+                    "problem": d.problem,
+                }
+                for d in told
+            ],
+        )
+
+
+def _open_of(row: Alert) -> Open:
+    return Open(
+        row.id,
+        row.rule,
+        row.group_key,
+        row.host,
+        row.level,
+        row.value,
+        row.worst_value,
+        row.silent,
+        service=str(row.attributes.get("service.name", "")),
+    )
+
+
+def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert:
+    body = turn.body
+    return Alert(
+        rule=turn.rule,
+        about=body.about,
+        group_key=turn.key,
+        host=turn.host,
+        host_name=turn.host_name,
+        attributes=dict(turn.attributes),
+        measure=body.measure.model_dump(),
+        limits=body.limits.model_dump(exclude_none=True),
+        advice=body.advice,
+        unit=turn.unit,
+        level=turn.level,
+        silent=False,
+        value=turn.value,
+        worst_value=turn.value,
+        bound=turn.bound,
+        opened_at=now,
+        changed_at=now,
+        evidence=evidence,
+    )
+
+
+_KIND = {"opened": "opened", "worsened": "changed", "recovered": "recovered"}
+
+
+def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable[Any]) -> None:
+    """Puts what has to be told into the deliveries: each channel once for each thing.
+
+    A channel that hears of an alert for the first time is told that it opened; recovery is told to the channels
+    that were told of the alert, whoever would be chosen now.
+    """
+    kind = _KIND.get(what)
+    if kind is None:
+        return
+    told = set(session.scalars(select(Delivery.channel).where(Delivery.alert == row.id)))
+    if kind == "recovered":
+        channels = told
+    else:
+        facts = alert_facts(row)
+        channels = {channel for _, when, tell_ in callouts if filters.matches(when, facts.get) for channel in tell_}
+    answer = alert_answer(row).model_dump(mode="json")
+    answer["advice"] = row.advice
+    answer["evidence"] = row.evidence or {}
+    for channel in sorted(channels):
+        as_kind = kind if kind == "recovered" or channel in told else "opened"
+        session.add(
+            Delivery(
+                alert=row.id,
+                channel=channel,
+                kind=as_kind,
+                content=answer,
+                state="waiting",
+                created_at=now,
+                next_at=now,
+            )
+        )
+
+
+def alert_facts(row: Alert) -> dict[str, Any]:
+    """What a callout's filter may ask of an alert."""
+    return {
+        **filters.by_name(row.attributes.items()),
+        "severity": LEVEL_NAMES[row.level],
+        "rule": row.rule,
+        "host": row.host_name,
+        "state": "open" if row.recovered_at is None else "recovered",
+        "metric": row.measure.get("metric"),
+        "acknowledged": row.acknowledged_by is not None,
+        "silent": row.silent,
+    }
+
+
+def alert_answer(row: Alert) -> AlertAnswer:
+    return AlertAnswer(
+        id=row.id,
+        rule=row.rule,
+        about=row.about,
+        severity="critical" if row.level > 1 else "warning",
+        state="open" if row.recovered_at is None else "recovered",
+        silent=row.silent,
+        host=row.host_name,
+        attributes={str(k): str(v) for k, v in row.attributes.items()},
+        metric=str(row.measure.get("metric", "")),
+        unit=row.unit,
+        value=_finite(row.value),
+        worst_value=_finite(row.worst_value),
+        limit=_finite(row.bound),
+        clue=clue_of(row.evidence or {}),
+        opened_at=rfc3339(row.opened_at),
+        changed_at=rfc3339(row.changed_at),
+        recovered_at=rfc3339(row.recovered_at) if row.recovered_at is not None else None,
+        recovery=row.recovery,
+        acknowledged_by=row.acknowledged_by,
+        acknowledged_at=rfc3339(row.acknowledged_at) if row.acknowledged_at is not None else None,
+        acknowledged_note=row.acknowledged_note,
+    )
+
+
+def clue_of(evidence: dict[str, Any]) -> str | None:
+    """What stands out: the session others wait for, the newest change, the worst line that is not usual."""
+    waits: dict[str, int] = {}
+    for session in evidence.get("sessions", []):
+        if session.get("depth"):
+            waits[session["root"]] = waits.get(session["root"], 0) + 1
+    if waits:
+        root = max(waits, key=lambda r: waits[r])
+        name = next((s["application"] for s in evidence["sessions"] if s["id"] == root), root)
+        return f"{waits[root]} sessions wait for {name}"
+    if evidence.get("changes"):
+        return f"changed before: {evidence['changes'][0]['body']}"
+    for line in evidence.get("lines", []):
+        if line["severity"] in ("emergency", "alert", "critical", "error", "warning") and line["count"] > line["usual"]:
+            return f"{line['count']} × {line['pattern']}"
+    return None
+
+
+def worse(one: float, other: float, *, below: bool) -> float:
+    """The worse of two values of a rule whose limits are below, or above."""
+    return min(one, other) if below else max(one, other)
+
+
+def _below(body: RuleBody) -> bool:
+    limit = body.limits.warning or body.limits.critical
+    return limit is not None and limit.below is not None
+
+
+def _finite(value: float) -> float:
+    return value if math.isfinite(value) else 0.0
+
+
+def group_key(attributes: dict[str, str]) -> str:
+    """The name of a group of a rule, the same at every start."""
+    return _KEY.encode(attributes)

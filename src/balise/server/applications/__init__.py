@@ -1,0 +1,1 @@
+"""What people use, and the services it is made of."""

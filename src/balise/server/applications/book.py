@@ -1,0 +1,297 @@
+"""Applications as they are kept, drawn by hand or in plans, and what observed connections propose for them."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from balise.api.applications import (
+    Application,
+    ApplicationBody,
+    ApplicationPart,
+    Dependent,
+    Figure,
+    Need,
+    Station,
+    Talk,
+)
+from balise.api.hosts import State
+from balise.api.metrics import MetricQuery
+from balise.api.services import Service
+from balise.api.spans import rfc3339
+from balise.core.applications import ranks, rolled
+from balise.core.health import worst
+from balise.server.errors import Refused, unknown
+from balise.server.hosts.directory import Directory
+from balise.server.metrics.questions import Metrics
+from balise.server.people.access import audit
+from balise.server.probes.book import ProbeBook
+from balise.server.services.book import ServiceBook
+from balise.server.services.kits import KitBook
+from balise.store.state import tables
+from balise.store.state.store import StateStore
+
+MOST_APPLICATIONS = 300
+MOST_TALKS = 500
+PlanPart = tuple[str, str, str, list[str]]
+"""What plans add: plan, application, host, and the parts that it needs."""
+
+
+class ApplicationBook:
+    """All applications."""
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        services: ServiceBook,
+        probes: ProbeBook,
+        kits: KitBook,
+        metrics: Metrics,
+    ) -> None:
+        self._state = state
+        self._directory = directory
+        self._services = services
+        self._probes = probes
+        self._kits = kits
+        self._metrics = metrics
+        self.report_of: Callable[[int], dict[str, Any] | None] = lambda _host: None
+        self.planned: Callable[[], Iterable[PlanPart]] = lambda: ()
+
+    # --- asking
+
+    def all(self) -> list[Application]:
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.Application))))
+        by_host = self._services_by_host()
+        found = [self._answer(row, by_host, figures=False) for row in rows]
+        return sorted(found, key=lambda a: (a.position, a.name))
+
+    def get(self, name: str) -> Application:
+        row = self._state.read(lambda s: s.get(tables.Application, name))
+        if row is None:
+            raise unknown("application", name)
+        return self._answer(row, self._services_by_host(), figures=True)
+
+    def body(self, name: str) -> ApplicationBody:
+        """What was drawn by hand, without what plans add."""
+        row = self._state.read(lambda s: s.get(tables.Application, name))
+        if row is None:
+            raise unknown("application", name)
+        return ApplicationBody.model_validate(row.body)
+
+    def _services_by_host(self) -> dict[tuple[str, str], Service]:
+        return {(service.host, service.name): service for service in self._services.all()}
+
+    def _whole(self, row: tables.Application) -> tuple[ApplicationBody, dict[str, str]]:
+        """An application with what plans add to it, and the plan of each part that came from one."""
+        body = ApplicationBody.model_validate(row.body)
+        parts, needs, came = list(body.parts), list(body.needs), dict[str, str]()
+        for plan, application, host, wanted in self.planned():
+            if application != row.name:
+                continue
+            part = next((p.name for p in parts if p.host == host and p.service is None), None)
+            if part is None:
+                part = host
+                parts.append(ApplicationPart(name=host, host=host))
+                came[host] = plan
+            names = {p.name for p in parts}
+            to = [name for name in wanted if name in names and name != part]
+            held = {(n.from_, name) for n in needs for name in n.to}
+            needs += [Need(from_=part, to=[name]) for name in to if (part, name) not in held]
+        return body.model_copy(update={"parts": parts, "needs": needs}), came
+
+    def _answer(
+        self, row: tables.Application, by_host: dict[tuple[str, str], Service], *, figures: bool
+    ) -> Application:
+        body, came = self._whole(row)
+        own = {part.name: self._own(part, by_host) for part in body.parts}
+        states = rolled(own, body.needs)
+        places = ranks([part.name for part in body.parts], body.needs)
+        needed = {part.name: [n.from_ for n in body.needs if part.name in n.to] for part in body.parts}
+        stations = [
+            Station(
+                **part.model_dump(),
+                own=own[part.name],
+                state=states[part.name][0],
+                because=states[part.name][1],
+                rank=places[part.name],
+                needed_by=needed[part.name],
+                service_id=held.id if (held := by_host.get((part.host or "", part.service or ""))) else None,
+                figure=self._figure(part, held) if figures else None,
+                from_plan=came.get(part.name),
+            )
+            for part in body.parts
+        ]
+        fronts = [s.state for s in stations if not s.needed_by]
+        bad = [s for s in stations if s.own in ("critical", "warning", "silent")]
+        order = {"critical": 0, "warning": 1, "silent": 2}
+        return Application(
+            name=row.name,
+            about=body.about,
+            position=body.position,
+            state=worst(fronts) if fronts else "silent",
+            because=[s.name for s in sorted(bad, key=lambda s: (order[s.own], -s.rank))],
+            parts=stations,
+            needs=body.needs,
+            updated_at=rfc3339(row.updated_at),
+            updated_by=row.updated_by,
+        )
+
+    def _own(self, part: ApplicationPart, by_host: dict[tuple[str, str], Service]) -> State:
+        if part.service is not None:
+            held = by_host.get((part.host or "", part.service))
+            return held.state if held is not None else "silent"
+        if part.host is not None:
+            known = self._directory.find(part.host)
+            return known.state if known is not None else "silent"
+        if part.probe is not None:
+            return self._probes.state_of(part.probe)
+        members = [k.state for k in self._directory.all() if part.group in k.groups]
+        return worst(members) if members else "silent"
+
+    def _figure(self, part: ApplicationPart, service: Service | None) -> Figure | None:
+        """The figure that tells most of a part: what its kit charts first, else how busy the host is."""
+        asked: tuple[str, str, str, str] | None = None
+        if part.service is not None and service is not None:
+            kit = self._kits.find(service.kit)
+            if kit is not None and kit.charts:
+                chart = kit.charts[0]
+                where = f'host eq "{part.host}" and service.name eq "{part.service}"'
+                asked = (chart.title, chart.metric, where, chart.take)
+        elif part.probe is not None:
+            asked = ("took", "probe.duration", f'probe eq "{part.probe}"', "max")
+        elif part.host is not None:
+            asked = ("CPU busy", "balise.cpu.busy", f'host eq "{part.host}"', "avg")
+        if asked is None:
+            return None
+        name, metric, where, take = asked
+        try:
+            query = MetricQuery(metric=metric, where=where, from_="-5m", step="5m", take=take, by=[])  # type: ignore[arg-type]
+            answer = self._metrics.ask(query)
+        except Refused:
+            return None
+        values = [v for s in answer.series for v in s.values if v is not None]
+        return Figure(name=name, value=values[-1] if values else None, unit=answer.unit)
+
+    def dependents(self, *, host: str, service: str | None = None) -> list[Dependent]:
+        """The parts that stand for a host or service in applications, and what depends on each."""
+        found = []
+        for application in self.all():
+            below: dict[str, list[str]] = {}
+            for need in application.needs:
+                for to in need.to:
+                    below.setdefault(to, []).append(need.from_)
+            for part in application.parts:
+                if part.host == host and (service is None or part.service == service):
+                    found.append(
+                        Dependent(
+                            application=application.name,
+                            part=part.name,
+                            needed_by=_above(part.name, below),
+                            state=application.state,
+                        )
+                    )
+        return found
+
+    # --- changing
+
+    def put(self, name: str, body: ApplicationBody, who: str) -> Application:
+        def write(session: Session) -> None:
+            row = session.get(tables.Application, name)
+            if row is None:
+                if len(session.scalars(select(tables.Application.name)).all()) >= MOST_APPLICATIONS:
+                    raise Refused(409, f"There are {MOST_APPLICATIONS} applications already: delete some first.")
+                row = tables.Application(name=name)
+                session.add(row)
+            row.body, row.position = body.model_dump(mode="json", by_alias=True), body.position
+            row.updated_at, row.updated_by = time.time(), who
+            audit(session, who, "application.put", name, parts=len(body.parts))
+
+        self._state.write(write)
+        return self.get(name)
+
+    def delete(self, name: str, who: str) -> None:
+        def write(session: Session) -> None:
+            row = session.get(tables.Application, name)
+            if row is None:
+                raise unknown("application", name)
+            session.delete(row)
+            audit(session, who, "application.delete", name)
+
+        self._state.write(write)
+
+    # --- what was observed
+
+    def talks(self) -> list[Talk]:
+        """Who talks to whose listening port, as agents saw it; the most seen first."""
+        places = self._addresses()
+        services = {(s.host, s.target.get("port")): s.name for s in self._services.all() if s.target.get("port")}
+        drawn = self._drawn()
+        found: list[Talk] = []
+        for known in self._directory.all():
+            report = self._report(known.id)
+            for one in report.get("talks") or []:
+                if not (isinstance(one, list | tuple) and len(one) == 3):
+                    continue
+                address, port, seen = str(one[0]), int(one[1]), int(one[2])
+                to = known.name if address.startswith("127.") or address == "::1" else places.get(address)
+                if to is None:
+                    continue
+                process = self._listener(to, port)
+                if not process and (to, port) not in services:
+                    continue
+                service = services.get((to, port))
+                found.append(
+                    Talk(
+                        from_host=known.name,
+                        to_host=to,
+                        to_service=service,
+                        port=port,
+                        process=process,
+                        seen=seen,
+                        known=(known.name, to) in drawn,
+                    )
+                )
+        found = [talk for talk in found if talk.from_host != talk.to_host or talk.to_service]
+        return sorted(found, key=lambda t: (t.known, -t.seen, t.from_host))[:MOST_TALKS]
+
+    def _addresses(self) -> dict[str, str]:
+        return {
+            str(address): known.name
+            for known in self._directory.all()
+            for address in known.facts.get("addresses") or []
+        }
+
+    def _report(self, host: int) -> dict[str, Any]:
+        return self.report_of(host) or {}
+
+    def _listener(self, host: str, port: int) -> str:
+        known = self._directory.find(host)
+        listening = self._report(known.id).get("listening") or [] if known is not None else []
+        return next((str(f.get("process") or "something") for f in listening if f.get("port") == port), "")
+
+    def _drawn(self) -> set[tuple[str, str]]:
+        """Edges that applications have, by their hosts."""
+        found = set()
+        for row in self._state.read(lambda s: list(s.scalars(select(tables.Application)))):
+            body, _ = self._whole(row)
+            hosts = {part.name: part.host for part in body.parts}
+            found |= {(hosts[n.from_], hosts[to]) for n in body.needs for to in n.to if hosts[n.from_] and hosts[to]}
+        return found  # type: ignore[return-value]
+
+
+def _above(part: str, below: dict[str, list[str]]) -> list[str]:
+    """All that needs a part, the nearest first."""
+    found: list[str] = []
+    waiting = list(below.get(part, []))
+    while waiting:
+        one = waiting.pop(0)
+        if one not in found and one != part:
+            found.append(one)
+            waiting += below.get(one, [])
+    return found

@@ -1,0 +1,137 @@
+"""What every call needs: the console, and who is asking."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable
+from typing import Annotated, Any, TypeVar
+from urllib.parse import urlsplit
+
+from fastapi import Depends, Path, Request, Response
+from pydantic import BaseModel
+from starlette.concurrency import run_in_threadpool
+
+from balise.api.secrets import REVEALED
+from balise.server.console import Console
+from balise.server.errors import Refused
+from balise.server.people.access import WAITING, Principal
+
+T = TypeVar("T")
+COOKIE = "balise_session"
+Number = Annotated[int, Path(ge=0, le=2**63 - 1)]
+"""The number of something in the records."""
+
+
+def the_console(request: Request) -> Console:
+    console: Console = request.app.state.console
+    return console
+
+
+ConsoleHere = Annotated[Console, Depends(the_console)]
+
+
+def whoever(request: Request) -> Principal | None:
+    """Who is asking, by bearer token or by the web console's cookie; None for nobody."""
+    found = _recognised(request)
+    if found is not None and found.role != WAITING:
+        # Told to the door, which belongs to the event loop, when the answer goes out.
+        request.state.who = found
+    return found
+
+
+def _recognised(request: Request) -> Principal | None:
+    console = the_console(request)
+    authorization = request.headers.get("authorization", "")
+    if authorization[:7].lower() == "bearer ":
+        return console.access.bearer(authorization[7:].strip())
+    cookie = request.cookies.get(COOKIE)
+    if not cookie:
+        return None
+    if request.method not in ("GET", "HEAD"):
+        same_origin(request)
+    return console.access.cookie(cookie)
+
+
+async def in_turn(console: Console, who: Principal, work: Callable[[], BaseModel]) -> Response:
+    """What may take long, worked on beside the loop when it is this person's turn, and put into JSON there too."""
+    console.memory.check_question()
+    async with console.turns.of(who.name):
+        content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
+    return Response(content, media_type="application/json")
+
+
+async def tried_in_turn(console: Console, who: Principal, work: Callable[[], T]) -> T:
+    """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
+    async with console.trials.of(who.name):
+        return await run_in_threadpool(work)
+
+
+def revealed(model: BaseModel, etag: str) -> Response:
+    """A model with its secrets, for the agent or the relay that works with them."""
+    content = model.model_dump_json(context=REVEALED)
+    return Response(content, media_type="application/json", headers={"ETag": f'"{etag}"'})
+
+
+def stream_of(
+    request: Request, console: Console, who: Principal, role: str, wants: Callable[[str, Any], bool]
+) -> AsyncIterator[bytes]:
+    """The live stream of somebody, which ends when they are removed, signed out, or have lost the role.
+
+    Raises:
+        Refused: 503 when there is no room for another stream.
+    """
+    whose = f"{who.role} {who.name}"
+    if not console.hub.has_room(whose):
+        raise Refused(503, "There are too many open streams: close some pages.", headers={"Retry-After": "10"})
+
+    async def may_go_on() -> bool:
+        found = await run_in_threadpool(_recognised, request)
+        return found is not None and found.may(role)
+
+    return console.hub.stream(wants, who=whose, may_go_on=may_go_on)
+
+
+def same_origin(request: Request) -> None:
+    """A page of somebody else's must not act with the cookie of whoever looks at it, nor sign them in or out."""
+    origin = request.headers.get("origin")
+    ours = {request.headers.get("host"), urlsplit(the_console(request).settings.public_url).netloc} - {"", None}
+    if origin and urlsplit(origin).netloc not in ours:
+        raise Refused(403, "This request comes from a page of another origin.")
+
+
+Whoever = Annotated[Principal | None, Depends(whoever)]
+
+
+def _needing(principal: Principal | None, role: str) -> Principal:
+    if principal is None:
+        raise Refused(
+            401,
+            "Send a token (Authorization: Bearer …) that is known and has not expired, or sign in.",
+            headers={"WWW-Authenticate": "Bearer"},
+        )
+    if not principal.may(role):
+        raise Refused(403, f"This needs the role {role}; {principal.name!r} has the role {principal.role}.")
+    return principal
+
+
+def viewer(principal: Whoever) -> Principal:
+    return _needing(principal, "viewer")
+
+
+def operator(principal: Whoever) -> Principal:
+    return _needing(principal, "operator")
+
+
+def administrator(principal: Whoever) -> Principal:
+    return _needing(principal, "administrator")
+
+
+def agent(principal: Whoever) -> Principal:
+    if principal is None or principal.host is None:
+        raise Refused(401, "This call is for enrolled agents: enrol this host again.")
+    return principal
+
+
+Viewer = Annotated[Principal, Depends(viewer)]
+Operator = Annotated[Principal, Depends(operator)]
+Administrator = Annotated[Principal, Depends(administrator)]
+Agent = Annotated[Principal, Depends(agent)]

@@ -1,0 +1,173 @@
+"""Getting deliveries through: each channel has its own queue, order and patience, and delays no other."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import or_, select, update
+from sqlalchemy.orm import Session, aliased
+
+from balise.server.callouts.channels import NotThrough
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Delivery
+
+log = logging.getLogger(__name__)
+FIRST_WAIT = 5.0
+LONGEST_WAIT = 900.0
+GIVE_UP_AFTER = 24 * 3600.0
+SIDE_BY_SIDE = 32
+IN_A_ROW = 50
+"""Deliveries of one channel sent in one turn, before channels that wait for a thread get one."""
+NOTE_AGAIN = 1.0
+
+Send = Callable[[Delivery, Sequence[str] | None], list[str]]
+"""Sends a delivery, to some of its addresses alone if they are given; answers those that have to be tried again."""
+
+
+def wait_before(attempt: int) -> float:
+    """Seconds before the next try: 5, 15, 45 … at most 15 minutes."""
+    return min(LONGEST_WAIT, FIRST_WAIT * 3.0 ** max(0, attempt - 1))
+
+
+@dataclass
+class _Lane:
+    """One channel: whether a thread is at it, how often it failed in a row, and until when it rests."""
+
+    busy: bool = False
+    failures: int = 0
+    not_before: float = 0.0
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+
+class Courier:
+    """Sends what is due. What waits is in the database, so a restart loses nothing and repeats nothing sent.
+
+    What concerns one alert goes through a channel in its order, whatever fails. A channel that fails rests, longer each
+    time, and everything for it waits; a delivery that it takes exception to waits alone.
+    """
+
+    def __init__(self, state: StateStore, send: Send, clock: Callable[[], float] = time.time) -> None:
+        self._state = state
+        self._send = send
+        self._clock = clock
+        self._wake = threading.Event()
+        self._stopping = threading.Event()
+        self._lanes: dict[str, _Lane] = {}
+        self._pool = ThreadPoolExecutor(SIDE_BY_SIDE, thread_name_prefix="courier")
+        self.failed = 0
+
+    def wake(self) -> None:
+        """There is something new to send."""
+        self._wake.set()
+
+    def wait(self, longest: float) -> None:
+        self._wake.wait(longest)
+        self._wake.clear()
+
+    def send_due(self, now: float) -> int:
+        """Sets a thread to work on each channel that has something due and rests no more; answers on how many."""
+        waiting = select(Delivery.channel).where(_is_due(now)).distinct()
+        started = 0
+        for channel in self._state.read(lambda s: list(s.scalars(waiting))):
+            lane = self._lanes.setdefault(channel, _Lane())
+            with lane.lock:
+                if lane.busy or lane.not_before > now:
+                    continue
+                lane.busy = True
+            self._pool.submit(self._run, channel, lane)
+            started += 1
+        return started
+
+    @property
+    def at_work(self) -> bool:
+        """Whether any channel is being sent to right now."""
+        return any(lane.busy for lane in list(self._lanes.values()))
+
+    def _run(self, channel: str, lane: _Lane) -> None:
+        try:
+            for _ in range(IN_A_ROW):
+                if self._stopping.is_set() or not self._send_next(channel, lane):
+                    return
+            self.wake()
+        except Exception:
+            self.failed += 1
+            lane.not_before = self._clock() + FIRST_WAIT
+            log.exception("channel=%s", channel)
+        finally:
+            lane.busy = False
+
+    def _send_next(self, channel: str, lane: _Lane) -> bool:
+        """Tries the oldest delivery that may go; answers whether the channel may be tried again at once."""
+        delivery = self._state.read(lambda s: _oldest(s, channel, self._clock()))
+        if delivery is None:
+            return False
+        problem: NotThrough | None = None
+        left: list[str] = []
+        try:
+            left = self._send(delivery, delivery.still_to)
+        except NotThrough as error:
+            problem = error
+        except Exception as error:
+            log.exception("delivery=%d channel=%s", delivery.id, channel)
+            problem = NotThrough(f"could not be sent: {type(error).__name__}", alone=True)
+        now = self._clock()
+        self._note(delivery.id, _outcome(delivery, problem, left, now))
+        if problem is None or problem.alone:
+            lane.failures = 0
+            return True
+        lane.failures += 1
+        lane.not_before = now + wait_before(lane.failures)
+        return False
+
+    def _note(self, number: int, values: dict[str, Any]) -> None:
+        """Writes what became of a delivery, as often as it takes: until then nothing else goes through its channel."""
+        while True:
+            try:
+                self._state.write(lambda s: s.execute(update(Delivery).where(Delivery.id == number).values(**values)))
+                return
+            except Exception:
+                self.failed += 1
+                log.exception("delivery=%d cannot be noted", number)
+                if self._stopping.wait(NOTE_AGAIN):
+                    return
+
+    def close(self) -> None:
+        self._stopping.set()
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _is_due(now: float) -> Any:
+    return (Delivery.state == "waiting") & or_(Delivery.next_at.is_(None), Delivery.next_at <= now)
+
+
+def _oldest(session: Session, channel: str, now: float) -> Delivery | None:
+    """The oldest delivery of a channel that is due and has none of the same alert before it."""
+    other = aliased(Delivery)
+    before = (
+        select(other.id)
+        .where(
+            other.channel == channel, other.state == "waiting", other.alert == Delivery.alert, other.id < Delivery.id
+        )
+        .exists()
+    )
+    return session.scalar(
+        select(Delivery).where(Delivery.channel == channel, _is_due(now), ~before).order_by(Delivery.id).limit(1)
+    )
+
+
+def _outcome(delivery: Delivery, problem: NotThrough | None, left: list[str], now: float) -> dict[str, Any]:
+    """What is written of a try: sent, waiting for the next one, or given up."""
+    attempts = delivery.attempts + 1
+    told = str(problem) if problem else f"not taken yet by {', '.join(left)}" if left else None
+    values: dict[str, Any] = {"attempts": attempts, "problem": told, "still_to": left or delivery.still_to}
+    if problem is None and not left:
+        return values | {"state": "sent", "sent_at": now, "next_at": None, "still_to": None}
+    if now - delivery.created_at > GIVE_UP_AFTER or (problem is not None and problem.final):
+        return values | {"state": "given-up", "next_at": None}
+    return values | {"next_at": now + wait_before(attempts)}

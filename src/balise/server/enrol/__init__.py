@@ -1,0 +1,1 @@
+"""How hosts come in: keys, lists, and machines that wait."""

@@ -1,0 +1,1 @@
+"""Events and the evidence that was kept with them."""

@@ -1,0 +1,1 @@
+"""Hosts, their groups and clocks, and what people keep of how they look at them."""

@@ -1,0 +1,309 @@
+"""Hosts as the API answers them, and what may be done with them."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+from sqlalchemy import delete, select, update
+from sqlalchemy.orm import Session
+
+from balise.api.hosts import Collection, Evidence, Facts, Host, HostChange, HostsChange, Stretch
+from balise.api.lists import Page
+from balise.api.spans import rfc3339
+from balise.core.health import ribbon
+from balise.server.alerts.book import AlertBook
+from balise.server.errors import bad_field, unknown
+from balise.server.events.evidence import EvidenceReader
+from balise.server.hosts.clocks import Clocks
+from balise.server.hosts.directory import Directory, Known, read_filter
+from balise.server.hosts.groups import join_group, leave_group
+from balise.server.people.access import audit
+from balise.store.state import tables
+from balise.store.state.store import StateStore
+
+ERASING, ERASED = "(erasing) ", "(erased) "
+"""What a host is called whose history is going, and gone; nobody can give a host such a name."""
+CLONE_SECONDS = 600.0
+"""How long a host is called cloned after it was noticed."""
+CLONED = (
+    "two machines deliver as this host: one is a copy of the other. On the copy, delete the agent's state folder, give "
+    "the machine an id of its own (systemd-machine-id-setup) and enrol it anew"
+)
+MOST_LABELS = 64
+_SORTS = ("name", "state", "last_seen")
+_WORST = {"critical": 0, "warning": 1, "silent": 2, "ok": 3, "paused": 4}
+
+
+class Clones:
+    """Notices when two agents take turns in delivering as one host: a copied machine has its identity too."""
+
+    def __init__(self) -> None:
+        self._turns: dict[int, list[str]] = {}
+        self._until: dict[int, float] = {}
+
+    def look(self, host: int, instance: str, now: float) -> bool:
+        """Whether the host is delivered for by two. An agent that starts anew never comes back as the one before."""
+        turns = self._turns.setdefault(host, [])
+        if not turns or turns[-1] != instance:
+            if instance in turns:
+                self._until[host] = now + CLONE_SECONDS
+            turns.append(instance)
+            del turns[:-8]
+        return now < self._until.get(host, 0.0)
+
+
+class HostBook:
+    """Hosts, and what their collectors say of them."""
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        book: AlertBook,
+        evidence: EvidenceReader,
+        clocks: Clocks,
+    ) -> None:
+        self._state = state
+        self._directory = directory
+        self._book = book
+        self._evidence = evidence
+        self._clocks = clocks
+        self._reports: dict[int, dict[str, Any]] = {}
+        self._clones = Clones()
+        self.changed: Callable[[], None] = lambda: None
+        """Called when a host comes, leaves or changes hands, so that collecting follows."""
+        self.regrouped: Callable[[list[int]], None] = lambda _hosts: None
+        """Called with hosts whose labels or groups changed."""
+        self.on_report: Callable[[dict[str, Any]], None] = lambda _content: None
+        self.left: Callable[[], None] = lambda: None
+        """Called when a host has left, so that nothing is taken of it any more."""
+
+    # --- hosts
+
+    def page(
+        self, where: str | None, sort: str, limit: int, cursor: str | None, *, retired: bool = False
+    ) -> Page[Host]:
+        """Hosts that pass the filter, in order; those that have left only when asked for."""
+        key, descending = sort.lstrip("-"), sort.startswith("-")
+        if key not in _SORTS:
+            raise bad_field("sort", f"write one of {', '.join(_SORTS)}, with - before it for the other order")
+        node = read_filter(where, "where")
+        found = self._directory.matching(node, of=self._directory.retired() if retired else None)
+        orders: dict[str, Any] = {
+            "name": lambda k: k.name,
+            "state": lambda k: (_WORST[k.state], k.name),
+            "last_seen": lambda k: (k.last_seen or 0.0, k.name),
+        }
+        found.sort(key=orders[key], reverse=descending)
+        at = int(cursor) if cursor and cursor.isdecimal() else 0
+        if cursor and not cursor.isdecimal():
+            raise bad_field("cursor", "not one that an earlier answer gave: leave it out to begin anew")
+        part = found[at : at + limit]
+        rows = self._rows([k.id for k in part])
+        severities = self._book.severities()
+        items = [self._answer(k, rows.get(k.id), severities) for k in part]
+        return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
+
+    def get(self, name: str) -> Host:
+        known = self.known(name)
+        return self._answer(known, self._rows([known.id]).get(known.id), self._book.severities())
+
+    def known(self, name: str) -> Known:
+        known = self._directory.find(name)
+        if known is None:
+            raise unknown("host", name)
+        return known
+
+    def _rows(self, ids: list[int]) -> dict[int, tables.Host]:
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.Host).where(tables.Host.id.in_(ids)))))
+        return {row.id: row for row in rows}
+
+    def _answer(self, known: Known, row: tables.Host | None, severities: dict[int, list[str]]) -> Host:
+        facts = Facts.model_validate(row.facts) if row and row.facts else None
+        return Host(
+            id=known.id,
+            name=known.name,
+            state=known.state,
+            state_since=rfc3339(known.state_since),
+            labels=known.labels,
+            groups=known.groups,
+            os=known.os,
+            facts=facts,
+            agent=self._reports.get(known.id) or (row.agent if row else None),
+            last_seen=rfc3339(known.last_seen) if known.last_seen else None,
+            collection=Collection(
+                mode=known.mode,  # type: ignore[arg-type]
+                by=known.collected_by or "its senders",
+                delay_seconds=round(known.delay, 3) if known.delay is not None else None,
+                cost_seconds=known.cost,
+                problem=known.refused or known.problem,
+                clock_seconds=self._clock_of(known.id),
+            ),
+            open_alerts=len(severities.get(known.id, ())),
+            retired_at=rfc3339(row.retired_at) if row and row.retired_at else None,
+        )
+
+    def _clock_of(self, host: int) -> float | None:
+        behind = self._clocks.known(host)
+        return None if behind is None else round(-behind, 2)
+
+    def states(self, name: str, start: float, end: float) -> list[Stretch]:
+        """How a host's state went over [start, end)."""
+        known = self.known(name)
+
+        def read(session: Session) -> list[Stretch]:
+            change = tables.StateChange
+            rows = session.scalars(
+                select(change).where(change.host == known.id, change.at < end).order_by(change.at.desc()).limit(2000)
+            )
+            return [Stretch(at=r.at, state=r.state) for r in rows][::-1]  # type: ignore[arg-type]
+
+        return ribbon([self._state.read(read)], start, end)
+
+    def change(self, name: str, change: HostChange, who: str) -> Host:
+        """Sets labels and groups."""
+        known = self.known(name)
+
+        def write(session: Session) -> None:
+            row = session.get_one(tables.Host, known.id)
+            if change.labels is not None:
+                _set_labels(row, dict(change.labels))
+            if change.groups is not None:
+                session.execute(delete(tables.Member).where(tables.Member.host == known.id))
+                for group in dict.fromkeys(change.groups):
+                    join_group(session, known.id, group)
+            audit(session, who, "host.change", name, **change.model_dump(exclude_none=True))
+
+        self._state.write(write)
+        self._directory.refresh(known.id)
+        self.regrouped([known.id])
+        return self.get(name)
+
+    def change_many(self, change: HostsChange, who: str) -> int:
+        """One change of many hosts at once, all or none. Answers how many."""
+        if change.hosts is not None:
+            chosen = [self.known(name) for name in dict.fromkeys(change.hosts)]
+        else:
+            chosen = self._directory.matching(read_filter(change.where, "where"))
+
+        def write(session: Session) -> None:
+            for known in chosen:
+                row = session.get_one(tables.Host, known.id)
+                kept = {k: v for k, v in row.labels.items() if k not in change.remove_labels}
+                _set_labels(row, {**kept, **change.set_labels})
+                for group in change.join:
+                    join_group(session, known.id, group)
+                for group in change.leave:
+                    leave_group(session, known.id, group)
+            audit(session, who, "hosts.change", f"{len(chosen)} hosts", **change.model_dump(exclude_defaults=True))
+
+        self._state.write(write)
+        self._directory.refresh(*(known.id for known in chosen))
+        self.regrouped([known.id for known in chosen])
+        return len(chosen)
+
+    def retire(self, name: str, who: str) -> Host:
+        """The host leaves: nothing is collected or taken any more, its history stays until it is forgotten."""
+        known = self.known(name)
+        now = time.time()
+
+        def write(session: Session) -> None:
+            row = session.get_one(tables.Host, known.id)
+            row.retired_at = row.retired_at or now
+            session.execute(delete(tables.Token).where(tables.Token.host == known.id))
+            session.execute(delete(tables.Remote).where(tables.Remote.host == known.id))
+            audit(session, who, "host.retire", name)
+
+        self._state.write(write)
+        self._directory.refresh(known.id)
+        self._book.end_of_host(known.id, "host retired", now)
+        self.left()
+        self.changed()
+        return self.get(name)
+
+    def erase(self, name: str, who: str) -> None:
+        """The host goes with all its history. Its name is free at once; the history goes in the background.
+
+        Its row stays, nameless, so that its number, and those of its series, are never given to another.
+        """
+        known = self.known(name)
+        self.retire(name, who)
+
+        def write(session: Session) -> None:
+            row = session.get_one(tables.Host, known.id)
+            row.name = f"{ERASING}{known.id} {name}"
+            row.labels, row.facts, row.agent, row.machine_id = {}, None, None, ""
+            session.execute(delete(tables.Member).where(tables.Member.host == known.id))
+            session.execute(delete(tables.StateChange).where(tables.StateChange.host == known.id))
+            session.execute(delete(tables.Alert).where(tables.Alert.host == known.id))
+            audit(session, who, "host.erase", name)
+
+        self._state.write(write)
+        self._directory.reload()
+        self._reports.pop(known.id, None)
+
+    def to_erase(self) -> list[tuple[int, str]]:
+        """Hosts whose history is still to go: their numbers, and the names they had."""
+        query = select(tables.Host.id, tables.Host.name).where(tables.Host.name.startswith(ERASING))
+        rows = self._state.read(lambda s: list(s.execute(query)))
+        return [(number, name.removeprefix(f"{ERASING}{number} ")) for number, name in rows]
+
+    def erased(self, number: int) -> None:
+        def write(session: Session) -> None:
+            session.get_one(tables.Host, number).name = f"{ERASED}{number}"
+
+        self._state.write(write)
+        self._directory.reload()
+
+    def evidence(self, name: str, start: float, end: float) -> Evidence:
+        known = self.known(name)
+        processes, looked = self._evidence.processes(known.name, start, end)
+        return Evidence(
+            processes=processes,
+            sessions=self._evidence.sessions(known.name, start, end),
+            signed_in=self._evidence.signed_in(known.name, start, end),
+            snapshots=looked,
+        )
+
+    # --- what collectors tell
+
+    def set_facts(self, host: int, facts: Facts) -> None:
+        """What an agent says of its host at each start."""
+
+        def write(session: Session) -> None:
+            session.get_one(tables.Host, host).facts = facts.model_dump()
+
+        self._state.write(write)
+        self._directory.refresh(host)
+
+    def last_report(self, host: int) -> dict[str, Any] | None:
+        return self._reports.get(host)
+
+    def report(self, host: int, content: dict[str, Any]) -> None:
+        """An agent's report of itself: kept in memory, and what went wrong shown on the host."""
+        self._reports[host] = content
+        self.on_report(content)
+        known = self._directory.get(host)
+        if known is None:
+            return
+        problem = str(content["problem"])[:300] if content.get("problem") else None
+        cloned = self._clones.look(host, str(content.get("instance", ""))[:40], time.time())
+        known.problem = CLONED if cloned else problem
+        cost = content.get("turn_cost")
+        if isinstance(cost, int | float):
+            known.cost = round(float(cost), 5)
+
+    def write_reports(self) -> None:
+        """Keeps the last reports, so that they are there after a restart."""
+        rows = [{"id": n, "agent": report} for n, report in self._reports.items() if self._directory.is_here(n)]
+        if rows:
+            self._state.write(lambda s: s.execute(update(tables.Host), rows))
+
+
+def _set_labels(row: tables.Host, labels: dict[str, str]) -> None:
+    if len(labels) > MOST_LABELS:
+        raise bad_field("labels", f"at most {MOST_LABELS}")
+    row.labels = labels

@@ -1,0 +1,48 @@
+"""Groups and sites."""
+
+from __future__ import annotations
+
+import time
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+
+from balise.api.hosts import Group, GroupBody, GroupMatch, GroupPreview
+from balise.api.lists import Note, Page
+from balise.api.spans import Instant, Name
+from balise.server.callers import ConsoleHere, Operator, Viewer
+from balise.server.hosts.routes import From
+from balise.server.metrics.questions import span_of
+
+router = APIRouter(tags=["groups"])
+
+
+@router.get("/groups")
+def list_groups(console: ConsoleHere, _who: Viewer, from_: From = "-24h", to: Instant = "now") -> Page[Group]:
+    """Every group with its hosts' states now, and its own over the span."""
+    return Page[Group](items=console.groups.all(*span_of(from_, to, time.time())))
+
+
+@router.post("/groups/preview")
+def preview_group(console: ConsoleHere, _who: Viewer, body: GroupPreview) -> GroupMatch:
+    """What a filter would choose now."""
+    return console.groups.preview(body.where)
+
+
+@router.get("/groups/{name}")
+def read_group(console: ConsoleHere, _who: Viewer, name: str, from_: From = "-24h", to: Instant = "now") -> Group:
+    return console.groups.get(name, *span_of(from_, to, time.time()))
+
+
+@router.put("/groups/{name}")
+def put_group(console: ConsoleHere, who: Operator, name: Annotated[Name, Path()], body: GroupBody) -> Group:
+    console.groups.put(name, body, who.name)
+    console.collectors_changed()
+    return console.groups.get(name, *span_of("-24h", "now", time.time()))
+
+
+@router.delete("/groups/{name}")
+def delete_group(console: ConsoleHere, who: Operator, name: str) -> Note:
+    console.groups.delete(name, who.name)
+    console.collectors_changed()
+    return Note(detail=f"the group {name} is gone; its hosts stay")

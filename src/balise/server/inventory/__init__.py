@@ -1,0 +1,1 @@
+"""What is on hosts, and what changed."""

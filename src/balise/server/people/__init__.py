@@ -1,0 +1,1 @@
+"""Who comes in: users, sessions, tokens, and how often somebody may try."""

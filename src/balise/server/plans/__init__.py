@@ -1,0 +1,1 @@
+"""What is collected where, as plans say."""

@@ -1,0 +1,1 @@
+"""Active checks from outside."""

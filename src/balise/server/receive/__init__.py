@@ -1,0 +1,1 @@
+"""What arrives over OTLP."""

@@ -1,0 +1,262 @@
+"""The two OTLP/HTTP paths as plain ASGI, for speed: `/v1/metrics` and `/v1/logs`."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+import time
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from balise.api.agents import behind_by
+from balise.api.packed import NotUnpacked, unzipped
+from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
+from balise.core.series.wire import TooLarge, WireError
+from balise.listen.door import Door
+from balise.server.errors import Refused
+from balise.server.keeping.memory import Short
+from balise.server.keeping.space import Full, is_full
+from balise.server.people.access import WAITING, Access, Principal
+from balise.server.receive.intake import LogIntake, MetricIntake, Outcome
+from balise.store.writer import Busy, Stopped
+
+MOST_SENT = 8 << 20
+MOST_IN_HAND = 192 << 20
+"""Bytes of all bodies that are worked on at once."""
+PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
+log = logging.getLogger(__name__)
+
+_ALWAYS = [
+    (b"x-content-type-options", b"nosniff"),
+    (b"content-security-policy", b"default-src 'none'; frame-ancestors 'none'"),
+    (b"cache-control", b"no-store"),
+]
+
+Speaker = Callable[[int, Frame], Principal]
+"""Whom a relay's frame is from; raises Refused when the relay may not speak for them."""
+Send = Callable[[dict[str, Any]], Awaitable[None]]
+Receive = Callable[[], Awaitable[dict[str, Any]]]
+
+
+class _Refused(Exception):
+    def __init__(self, status: int, why: str) -> None:
+        super().__init__(why)
+        self.status = status
+
+
+def _varint(value: int) -> bytes:
+    out = bytearray()
+    while value > 0x7F:
+        out.append(value & 0x7F | 0x80)
+        value >>= 7
+    out.append(value)
+    return bytes(out)
+
+
+def _field(number: int, content: bytes) -> bytes:
+    return _varint(number << 3 | 2) + _varint(len(content)) + content
+
+
+def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
+    """An Export…ServiceResponse: empty, or with `partial_success`, which may also be a warning about what was taken."""
+    if not outcome.rejected and not outcome.why:
+        return b"{}" if as_json else b""
+    if as_json:
+        key = "rejectedDataPoints" if noun == "points" else "rejectedLogRecords"
+        return json.dumps({"partialSuccess": {key: str(outcome.rejected), "errorMessage": outcome.why}}).encode()
+    count = b"\x08" + _varint(outcome.rejected) if outcome.rejected else b""
+    partial = count + _field(2, outcome.why.encode())
+    return _field(1, partial)
+
+
+def status_body(why: str, as_json: bool) -> bytes:
+    """A google.rpc.Status with code 3, INVALID_ARGUMENT, as OTLP/HTTP asks of an error's body."""
+    if as_json:
+        return json.dumps({"code": 3, "message": why}).encode()
+    return b"\x08\x03" + _field(2, why.encode())
+
+
+class OtlpPaths:
+    """Answers 200 only once everything taken is durable."""
+
+    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker, door: Door) -> None:
+        self._access = access
+        self._metrics = metrics
+        self._logs = logs
+        self._speaker = speaker
+        self._door = door
+        self._held = 0
+
+    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+        headers = dict(scope["headers"])
+        kind = headers.get(b"content-type", b"").split(b";")[0].strip().lower()
+        as_json = kind == JSON
+        extra: list[tuple[bytes, bytes]] = []
+        if scope.get("scheme") == "https":
+            extra.append((b"strict-transport-security", b"max-age=31536000"))
+        try:
+            if scope["path"] == "/v1/relayed":
+                as_json = True
+                content = await self._relayed(scope, headers, receive)
+                await _answer(send, 200, content, JSON, extra)
+                return
+            principal = self._admit(scope, headers, kind)
+            body = await _read(receive, headers)
+            noun = "points" if scope["path"] == "/v1/metrics" else "records"
+            with self._in_hand(len(body) * (16 if as_json else 1)):
+                outcome = await self._take(scope, headers, principal, body, as_json=as_json)
+            status, content = 200, answer_body(outcome, as_json, noun)
+        except _Refused as error:
+            status, content = error.status, status_body(str(error), as_json)
+            if status == 401:
+                extra.append((b"www-authenticate", b"Bearer"))
+        except TooLarge as error:
+            status, content = 413, status_body(str(error), as_json)
+        except WireError as error:
+            status, content = 400, status_body(str(error), as_json)
+        except Refused as error:
+            # Too much of this sender's waits already.
+            status, content = error.status, status_body(error.detail, as_json)
+            extra.append((b"retry-after", b"5"))
+        except (Full, Short) as error:
+            status, content = 503, status_body(str(error), as_json)
+            extra.append((b"retry-after", b"30"))
+        except (Busy, Stopped):
+            status, content = 503, status_body("too much waits to be written: try again in a moment", as_json)
+            extra.append((b"retry-after", b"2"))
+        except Exception as error:  # noqa: BLE001  it is logged, and the sender tries again
+            why = f"cannot be kept at the moment ({_why_not(error, scope['path'])})"
+            status, content = 503, status_body(why, as_json)
+            extra.append((b"retry-after", b"10"))
+        await _answer(send, status, content, JSON if as_json else PROTOBUF, extra)
+
+    async def _take(
+        self, scope: dict[str, Any], headers: dict[bytes, bytes], principal: Principal, body: bytes, *, as_json: bool
+    ) -> Outcome:
+        if scope["path"] == "/v1/metrics":
+            behind = behind_by(headers, time.time()) if principal.host is not None else None
+            return await self._metrics.take(principal, body, as_json=as_json, behind=behind)
+        delivery = headers.get(b"x-balise-delivery", b"").decode("latin-1")[:100]
+        return await self._logs.take(principal, body, as_json=as_json, delivery=delivery)
+
+    @contextmanager
+    def _in_hand(self, size: int) -> Iterator[None]:
+        """While a body is worked on: there is room for so many bytes of them. One alone is always taken."""
+        if self._held and self._held + size > MOST_IN_HAND:
+            raise Busy
+        self._held += size
+        try:
+            yield
+        finally:
+            self._held -= size
+
+    async def _relayed(self, scope: dict[str, Any], headers: dict[bytes, bytes], receive: Receive) -> bytes:
+        """Takes a bundle of what a relay took; answers what became of each frame."""
+        relay = self._bearer(scope, headers)
+        if relay.relay is None:
+            raise _Refused(403, "this path is for relays")
+        body = await _read(receive, headers)
+        try:
+            frames = list(unpack(body))
+        except BundleError as error:
+            raise WireError(str(error)) from None
+        behind = behind_by(headers, time.time()) or 0.0
+        with self._in_hand(len(body)):
+            answers = await asyncio.gather(
+                *(self._frame(relay.relay, frame, content, behind) for frame, content in frames)
+            )
+        return BundleAnswer(frames=list(answers)).model_dump_json(exclude_defaults=True).encode()
+
+    async def _frame(self, relay: int, frame: Frame, body: bytes, relay_behind: float) -> FrameStatus:
+        """Takes one frame of a relay whose own clock is `relay_behind` seconds behind ours."""
+        own = 0.0 if frame.sender.startswith("remote:") else frame.behind
+        behind = None if own is None else own + relay_behind
+        try:
+            principal = self._speaker(relay, frame)
+            if frame.kind == "metrics":
+                of_host = not frame.sender.startswith("service:")
+                await self._metrics.take(
+                    principal, body, as_json=frame.json_body, arrived=frame.at, of_host=of_host, behind=behind
+                )
+            else:
+                await self._logs.take(
+                    principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=frame.at
+                )
+        except Refused as error:
+            return FrameStatus(status=error.status, why=error.detail)
+        except WireError as error:
+            return FrameStatus(status=413 if isinstance(error, TooLarge) else 400, why=str(error))
+        except Full as error:
+            return FrameStatus(status=503, why=str(error))
+        except (Busy, Stopped):
+            return FrameStatus(status=503)
+        except Exception as error:  # noqa: BLE001  it is logged, and the relay keeps what it has
+            return FrameStatus(status=503, why=_why_not(error, f"frame of {frame.sender}"))
+        return FrameStatus(status=200)
+
+    def _bearer(self, scope: dict[str, Any], headers: dict[bytes, bytes]) -> Principal:
+        if scope["method"] != "POST":
+            raise _Refused(405, "send by POST")
+        authorization = headers.get(b"authorization", b"")
+        if not authorization[:7].lower() == b"bearer ":
+            raise _Refused(401, "send a token of role ingest: Authorization: Bearer …")
+        principal = self._access.bearer(authorization[7:].strip().decode("latin-1"))
+        if principal is None:
+            raise _Refused(401, "the token is not known or has expired")
+        if principal.role != WAITING:
+            self._door.showed(scope.get("client"), f"{principal.role} {principal.name}", delivers=True)
+        return principal
+
+    def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:
+        principal = self._bearer(scope, headers)
+        if principal.role == WAITING:
+            raise _Refused(403, "this machine waits to be let in: approve it in the console, Enrol, Waiting")
+        if not principal.may_deliver:
+            raise _Refused(403, "the token may not deliver: make one of role ingest")
+        if kind not in (PROTOBUF, JSON):
+            raise _Refused(415, "send application/x-protobuf or application/json")
+        return principal
+
+
+def _why_not(error: Exception, what: str) -> str:
+    """Why something could not be kept; a full disk is not filled further with the story of it."""
+    if is_full(error):
+        return "the console's disk is full"
+    log.error("%s", what, exc_info=error)
+    return type(error).__name__
+
+
+async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: list[tuple[bytes, bytes]]) -> None:
+    headers = [(b"content-type", kind), (b"content-length", str(len(content)).encode()), *_ALWAYS, *extra]
+    await send({"type": "http.response.start", "status": status, "headers": headers})
+    await send({"type": "http.response.body", "body": content})
+
+
+async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:
+    message = await receive()
+    body = message.get("body", b"")
+    if message.get("more_body"):
+        parts, size = [body], len(body)
+        while message.get("more_body"):
+            message = await receive()
+            if message["type"] == "http.disconnect":
+                raise _Refused(400, "the sender went away before the body was whole")
+            parts.append(message.get("body", b""))
+            size += len(parts[-1])
+            if size > MOST_SENT:
+                raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
+        body = b"".join(parts)
+    if len(body) > MOST_SENT:
+        raise _Refused(413, f"the body is larger than {MOST_SENT} bytes: send it in parts")
+    encoding = headers.get(b"content-encoding", b"").strip().lower()
+    if encoding == b"gzip":
+        try:
+            # What can only become a little is not worth another thread.
+            return unzipped(body) if len(body) < 4096 else await asyncio.to_thread(unzipped, body)
+        except NotUnpacked as error:
+            raise WireError(str(error)) from None
+    if encoding not in (b"", b"identity"):
+        raise _Refused(415, "send it plain or with Content-Encoding: gzip")
+    return body

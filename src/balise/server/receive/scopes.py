@@ -1,0 +1,80 @@
+"""For which hosts a token may deliver."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from balise.core import filters
+from balise.core.filters import Filter
+from balise.server.errors import Refused
+from balise.server.hosts.directory import Directory, Known, attribute_of, clean_name
+from balise.server.people.access import Principal
+
+MOST_REMEMBERED = 100_000
+
+
+class Admission:
+    """Decides whether what a sender says of a host is taken, by the scope of its token."""
+
+    def __init__(self, directory: Directory) -> None:
+        self._directory = directory
+        self._filters: dict[str, Filter] = {}
+        self._decided: dict[tuple[int | None, int], bool] = {}
+        self._version = -1
+
+    def check_kind(self, principal: Principal, kind: str) -> None:
+        """Raises Refused 403 when the token is not for `metrics` or `logs`."""
+        if principal.scope is not None and kind not in principal.scope.kinds:
+            raise Refused(403, f"The token {principal.name!r} may deliver {' and '.join(principal.scope.kinds)} only.")
+
+    def host_for(self, principal: Principal, name: str) -> Known | None:
+        """The host of a name, made when it was not there and may be; None when nothing of it is taken."""
+        name = clean_name(name)
+        known = self._directory.find(name)
+        if known is not None:
+            return known if not known.retired and self.allows(principal, known) else None
+        scope = principal.scope
+        if scope is not None and scope.hosts and not self._chosen(scope.hosts, {"host": name, "name": name}.get):
+            return None
+        try:
+            most = scope.new_hosts if scope is not None else None
+            return self._directory.ensure(name, token=principal.token, most=most)
+        except Refused:
+            return None
+
+    def all_allowed(self, principal: Principal, hosts: Iterable[int]) -> bool:
+        """Whether points of all these hosts are taken from this sender."""
+        if principal.scope is None:
+            return True
+        known = (self._directory.get(number) for number in hosts)
+        return all(one is not None and self.allows(principal, one) for one in known)
+
+    def allows(self, principal: Principal, host: Known) -> bool:
+        """Whether what this sender says of a host is taken."""
+        if principal.scope is None:
+            return True
+        if self._version != self._directory.version or len(self._decided) > MOST_REMEMBERED:
+            self._version = self._directory.version
+            self._decided.clear()
+        key = (principal.token, host.id)
+        found = self._decided.get(key)
+        if found is None:
+            found = self._decided[key] = self._decide(principal, host)
+        return found
+
+    def _decide(self, principal: Principal, host: Known) -> bool:
+        scope = principal.scope
+        if scope is None:
+            return True
+        if host.mode != "received" and not scope.collected:
+            return False
+        return not scope.hosts or self._chosen(scope.hosts, lambda name: attribute_of(host, name))
+
+    def _chosen(self, text: str, of: Any) -> bool:
+        node = self._filters.get(text)
+        if node is None:
+            if len(self._filters) > 1000:
+                self._filters.clear()
+            node = self._filters[text] = filters.parse(text)
+        return filters.matches(node, of)

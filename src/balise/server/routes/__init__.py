@@ -1,1 +1,0 @@
-"""The calls of the API, by subject."""

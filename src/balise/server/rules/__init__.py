@@ -1,0 +1,1 @@
+"""Rules and the watch that holds series to them."""
