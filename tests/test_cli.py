@@ -272,5 +272,9 @@ def test_output_is_safe_and_readable() -> None:
         "1 session",
         "3.5 s",
     ]
+    long = [120, 5400, 86_400, 1_210_000, -7200, 119.4, 1e9]
+    assert [in_words(seconds, "s") for seconds in long] == [
+        "2 min", "1 h 30 min", "1 d", "14 d", "-2 h", "119.4 s", "11574 d 1 h",
+    ]  # fmt: skip
     assert fitting([10, 60, 20], [4, 5, 5], 60) == [10, 26, 20]
     assert fitting([10, 20], [4, 5], 100) == [10, 20]

@@ -8,6 +8,7 @@ import getpass
 import json
 import os
 import sys
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -245,7 +246,9 @@ def _status(a: argparse.Namespace) -> int:
     figures = answer.get("figures") or {}
     storage = figures.pop("storage", {})
     counters = figures.pop("counters", {})
-    flat |= figures | {f"storage.{k}": v for k, v in storage.items()} | {f"counter.{k}": v for k, v in counters.items()}
+    words = _said if a.format == "table" else _as_it_is
+    said = {k: words(k, v) for k, v in figures.items()} | {f"storage.{k}": words(k, v) for k, v in storage.items()}
+    flat |= said | {f"counter.{k}": v for k, v in counters.items()}
     for warning in answer.get("warnings", []):
         print(f"warning: {printable(warning)}", file=sys.stderr)
     if a.format == "json":
@@ -253,6 +256,26 @@ def _status(a: argparse.Namespace) -> int:
     else:
         show({"items": list(flat.items())}, [("what", lambda i: i[0]), ("value", lambda i: i[1])], a.format)
     return 0
+
+
+_UNITS = {
+    "uptime_seconds": "s", "last_tick_seconds": "s", "memory": "By", "state": "By", "series": "By", "events": "By",
+    "free": "By", "growth": "By", "points_per_second": "{point}/s", "events_per_second": "{event}/s", "cpu": "{core}",
+    "keeps_raw_days": "{day}", "keeps_5m_days": "{day}", "keeps_1h_days": "{day}", "keeps_events_days": "{day}",
+}  # fmt: skip
+"""What the numbers that a console or a host tells of itself are measured in."""
+
+
+def _said(name: str, value: Any) -> Any:
+    """A number as people say it, anything else as it is."""
+    if name == "boot_time" and isinstance(value, int | float):
+        return local_time(datetime.fromtimestamp(value, UTC).isoformat())
+    unit = _UNITS.get(name)
+    return in_words(float(value), unit) if unit and isinstance(value, int | float) else value
+
+
+def _as_it_is(_name: str, value: Any) -> Any:
+    return value
 
 
 def c_answer(answer: Any, storage: Any, counters: Any) -> Any:
@@ -291,9 +314,10 @@ def _host_show(a: argparse.Namespace) -> int:
     facts = answer.pop("facts") or {}
     agent = answer.pop("agent") or {}
     collection = answer.pop("collection")
-    flat = [(k, v) for k, v in {**answer, **facts}.items() if v not in (None, "", [], {})]
+    words = _said if a.format == "table" else _as_it_is
+    flat = [(k, words(k, v)) for k, v in {**answer, **facts}.items() if v not in (None, "", [], {})]
     flat += [(f"collection {k}", v) for k, v in collection.items() if v is not None]
-    flat += [(f"agent {k}", v) for k, v in agent.items() if not isinstance(v, list) and v not in ("", None)]
+    flat += [(f"agent {k}", words(k, v)) for k, v in agent.items() if not isinstance(v, list) and v not in ("", None)]
     flat += [
         (f"follows {f['path']}", f"{f['status']}: {f['detail']}, {f['lines']} lines") for f in agent.get("follow", [])
     ]
@@ -362,8 +386,6 @@ def _metric_read(a: argparse.Namespace) -> int:
     if not names:
         print("No series matches. See which attributes there are: balise metric list", file=sys.stderr)
         return 0
-    from datetime import datetime
-
     raw = a.format == "csv"
     rows = [
         [

@@ -7,6 +7,8 @@ import re
 
 STATE = "{state}"
 """The unit of numbers that stand for states: 1 for up, 0 for down."""
+LONG_SECONDS = 120
+"""From how many seconds on a duration is said in larger units."""
 _ANNOTATION = re.compile(r"\{(\w+)\}")
 
 
@@ -20,8 +22,20 @@ def in_words(value: float | None, unit: str) -> str:
         return f"{value * 100:.1f} %"
     if unit in ("By", "By/s"):
         return _bytes(value, "/s" if unit.endswith("/s") else "")
+    if unit == "s" and abs(value) >= LONG_SECONDS:
+        return _duration(value)
     many = r"\1" if abs(value) == 1 else r"\1s"
     return f"{value:.4g} {_ANNOTATION.sub(many, unit)}".strip()
+
+
+def _duration(value: float) -> str:
+    """The two largest units: `_duration(1_210_000) == "14 d"`, `_duration(5400) == "1 h 30 min"`."""
+    sign, left = "-" if value < 0 else "", round(abs(value))
+    for size, name, small, smaller in ((86_400, "d", 3600, "h"), (3600, "h", 60, "min"), (60, "min", 1, "s")):
+        if left >= size:
+            rest = left % size // small
+            return f"{sign}{left // size} {name}" + (f" {rest} {smaller}" if rest else "")
+    return f"{sign}{left} s"
 
 
 def _bytes(value: float, end: str) -> str:
