@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import json
+import re
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from balise.api.problems import message_of
 from balise.api.remote import ReadList
 from balise.core.hostlist import read_list
+from balise.server.app import build_api
 
 
 def read(text: str, credential: str | None = "key") -> tuple[list[tuple[object, ...]], list[tuple[int, str]]]:
@@ -83,3 +88,19 @@ def test_a_list_is_bounded() -> None:
 @given(st.text(min_size=1, max_size=300))
 def test_no_text_breaks_the_reader(text: str) -> None:
     read_list(ReadList(text=text, credential="key"))
+
+
+def test_what_is_wrong_is_said_without_regular_expressions() -> None:
+    """Every pattern that a request, a plan or a kit has is told in words."""
+    patterns = set(re.findall(r'"pattern": "((?:[^"\\]|\\.)*)"', json.dumps(build_api(None).openapi())))
+    found = {json.loads(f'"{pattern}"') for pattern in patterns}
+    assert len(found) > 5
+    for pattern in found:
+        words = message_of({"type": "string_pattern_mismatch", "ctx": {"pattern": pattern}, "msg": "no"})
+        assert "^" not in words
+        if pattern not in INTERNAL:
+            assert "description" not in words, pattern
+
+
+INTERNAL = {r"^([1-9][0-9]?:[0-9a-f]{16})?$", r"^[^\x00-\x1f]+$"}
+"""What agents and relays say themselves, and nobody writes."""

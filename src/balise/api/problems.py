@@ -2,7 +2,27 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
+from typing import Any
+
 from pydantic import BaseModel
+
+_WRITTEN: dict[str, str] = {
+    r"^[A-Za-z0-9][A-Za-z0-9 ._:-]{0,99}$": "letters, digits, space and . _ : -, a letter or digit first, at most 100",
+    r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$": "letters, digits and . _ -, a letter or digit first, at most 63",
+    r"^[a-z][a-z-]{1,30}$": "small letters and -, a letter first, 2 to 31",
+    r"^[a-z][a-z0-9-]{1,30}$": "small letters, digits and -, a letter first, 2 to 31",
+    r"^[a-z][a-z0-9-]{1,40}$": "small letters, digits and -, a letter first, 2 to 41",
+    r"^\d{1,4}(\.\d{1,4}){0,2}$": "a version like 1.2 or 1.2.3",
+    r"^https?://[^\s]+$": "an address like https://host:port/path",
+    r"^[\w@.:-]{1,100}$": "letters, digits and _ @ . : -, at most 100",
+    r"^/[^\x00-\x1f]*$": "a path that begins with /",
+    r"^[A-Z0-9]{1,10}$": "capitals and digits, at most 10",
+    r"^[0-9a-f]{64}$": "64 hexadecimal digits",
+    r"^\d{1,18}$": "a number, as the answer before gave it",
+}
+"""What a text that has to look in some way has to look like."""
 
 
 class FieldProblem(BaseModel):
@@ -20,3 +40,14 @@ class Problem(BaseModel):
     status: int
     detail: str
     errors: list[FieldProblem] = []
+
+
+def message_of(error: Mapping[str, Any]) -> str:
+    """What pydantic found wrong, in words for people: never with a regular expression in it."""
+    if error["type"] == "string_pattern_mismatch":
+        pattern = str(error["ctx"]["pattern"])
+        words = re.fullmatch(r"\^\(([\w|-]+)\)\$", pattern)
+        if words:
+            return f"this has to be one of {', '.join(words[1].split('|'))}"
+        return f"this has to be {_WRITTEN.get(pattern, 'written as its description says')}"
+    return str(error["msg"]).removeprefix("Value error, ")

@@ -18,6 +18,7 @@ from balise.api.events import EventQuery
 from balise.api.hosts import HostChange
 from balise.api.metrics import MetricQuery
 from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
+from balise.api.problems import message_of
 from balise.api.rules import Rehearse, RuleBody, RuleDocument
 from balise.cli.output import Column, ago, local_time, print_table, printable, show, text_of
 from balise.cli.running import CommandError
@@ -218,7 +219,7 @@ def model(model: Any, /, **values: Any) -> Any:
         details = getattr(error, "errors", list)()
         for one in details[:5]:
             place = ".".join(str(p) for p in one["loc"])
-            print(f"balise: {place}: {str(one['msg']).removeprefix('Value error, ')}", file=sys.stderr)
+            print(f"balise: {place}: {message_of(one)}", file=sys.stderr)
         raise SystemExit(2) from None
 
 
@@ -496,7 +497,7 @@ def read_rules(path: Path) -> list[RuleDocument]:
             found.append(RuleDocument.model_validate(one))
         except ValueError as error:
             details = getattr(error, "errors", list)()
-            lines = [f"{'.'.join(str(p) for p in d['loc'])}: {d['msg'].removeprefix('Value error, ')}" for d in details]
+            lines = [f"{'.'.join(str(p) for p in d['loc'])}: {message_of(d)}" for d in details]
             raise CommandError(f"{path}, rule {number}: " + "; ".join(lines[:5])) from None
     return found
 

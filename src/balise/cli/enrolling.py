@@ -17,6 +17,7 @@ from pydantic import TypeAdapter
 from balise.api.credentials import CredentialBody
 from balise.api.hosts import GroupBody, GroupPreview, HostsChange
 from balise.api.plans import PlanText
+from balise.api.problems import message_of
 from balise.api.remote import MOST_ENTRIES, NewEnrolment, ReadList, RemoteBody
 from balise.api.spans import rfc3339
 from balise.cli.asking import console, form, model, verb, verbs
@@ -382,7 +383,7 @@ def _credential(body: dict[str, Any]) -> Any:
     except ValueError as error:
         for one in getattr(error, "errors", list)()[:5]:
             place = ".".join(str(p) for p in one["loc"] if p not in ("ssh", "snmp 2c", "snmp 3", "login"))
-            print(f"balise: {place}: {str(one['msg']).removeprefix('Value error, ')}", file=sys.stderr)
+            print(f"balise: {place}: {message_of(one)}", file=sys.stderr)
         raise SystemExit(2) from None
 
 

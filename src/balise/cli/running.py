@@ -272,8 +272,10 @@ def _login() -> str:
 
 
 def _first_problem(error: ValueError) -> str:
+    from balise.api.problems import message_of
+
     details = getattr(error, "errors", list)()
-    return f"{details[0]['loc'][0]}: {details[0]['msg']}" if details else str(error)
+    return f"{details[0]['loc'][0]}: {message_of(details[0])}" if details else str(error)
 
 
 def _relay_enrol(arguments: argparse.Namespace) -> int:

@@ -8,6 +8,8 @@ from typing import Any, TypeVar
 import yaml
 from pydantic import BaseModel, ValidationError
 
+from balise.api.problems import message_of
+
 M = TypeVar("M", bound=BaseModel)
 MOST_DEPTH = 30
 LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -65,7 +67,7 @@ def _composed(text: str) -> yaml.Node:
 def _problem(node: yaml.Node, error: Any) -> tuple[Place, str, str]:
     path = [part for part in error["loc"] if not (isinstance(part, str) and part in ("bool", "CollectorPlan"))]
     field = ".".join("for" if part == "for_" else str(part) for part in path)
-    detail = str(error["msg"]).removeprefix("Value error, ")
+    detail = message_of(error)
     if error["type"] == "extra_forbidden":
         detail = "there is no such key here"
     elif error["type"] == "missing":

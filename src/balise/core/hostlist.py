@@ -11,6 +11,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from balise.api.problems import message_of
 from balise.api.remote import MOST_ENTRIES, EnrolmentEntry, ListAnswer, ListProblem, ReadList
 
 MOST_IN_RANGE = 1024
@@ -157,4 +158,4 @@ def _entry(values: dict[str, Any]) -> EnrolmentEntry:
         where = ".".join(str(part) for part in first["loc"])
         if first["type"] == "missing":
             raise ListError(f"it has no {where}: say which {where} to use") from None
-        raise ListError(f"{where}: {first['msg'].removeprefix('Value error, ')}") from None
+        raise ListError(f"{where}: {message_of(first)}") from None

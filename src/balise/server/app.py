@@ -19,7 +19,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.staticfiles import StaticFiles
 
 from balise import __version__
-from balise.api.problems import FieldProblem, Problem
+from balise.api.problems import FieldProblem, Problem, message_of
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
 from balise.server.console import Console
@@ -178,7 +178,7 @@ def _place(loc: tuple[Any, ...]) -> str:
 
 
 def _message(error: Any) -> str:
-    return str(error["msg"]).removeprefix("Value error, ")
+    return message_of(error)
 
 
 def _is_page(request: Request) -> bool:
