@@ -22,15 +22,17 @@ from balise import __version__
 from balise.api.problems import FieldProblem, Problem, message_of
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
+from balise.server.callouts import routes as callouts
 from balise.server.console import Console
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
+from balise.server.events import routes as events
 from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
 from balise.server.inventory import routes as inventory
 from balise.server.keeping.space import is_full
-from balise.server.metrics import routes as questions
+from balise.server.metrics import routes as metrics
 from balise.server.openapi import describe
 from balise.server.ownhosts import OwnHosts
 from balise.server.people import routes as people
@@ -38,6 +40,7 @@ from balise.server.plans import routes as plans
 from balise.server.probes import routes as probes
 from balise.server.receive.otlp import OtlpPaths
 from balise.server.remote import relay_routes as relays
+from balise.server.rules import routes as rules
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
 from balise.store.writer import Busy, Stopped
@@ -64,8 +67,11 @@ SUBJECTS = (
     inventory,
     applications,
     views,
-    questions,
+    metrics,
+    events,
+    rules,
     alerts,
+    callouts,
 )
 CALLS = [route for subject in SUBJECTS for route in subject.router.routes if isinstance(route, APIRoute)]
 """Every call of the API, below `PREFIX`."""

@@ -18,6 +18,7 @@ from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory, clean_name
 from balise.server.hosts.groups import join_group
 from balise.server.people.access import audit
+from balise.server.people.keys import usable_key
 from balise.store.state import tables
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
@@ -288,20 +289,6 @@ def named(facts: Facts) -> str:
     if not name:
         raise bad_field("facts.host_name", "it has no readable letter")
     return name
-
-
-def usable_key(session: Session, text: str) -> tables.EnrolmentKey:
-    """The key, if it still enrols something."""
-    key = session.scalar(select(tables.EnrolmentKey).where(tables.EnrolmentKey.digest == digest(text)))
-    if key is None:
-        raise Refused(403, "The enrolment key is not known: copy it again from Settings, Enrolment keys.")
-    if key.revoked_at is not None:
-        raise Refused(403, f"The enrolment key {key.label!r} was revoked: make a new one.")
-    if key.expires_at < time.time():
-        raise Refused(403, f"The enrolment key {key.label!r} has expired: make a new one.")
-    if key.uses_left < 1:
-        raise Refused(403, f"The enrolment key {key.label!r} has been used as often as it may: make a new one.")
-    return key
 
 
 def new_host(session: Session, name: str) -> tables.Host:

@@ -14,10 +14,11 @@ from balise.api.lists import Page
 from balise.api.spans import rfc3339
 from balise.core.health import ribbon
 from balise.server.alerts.book import AlertBook
+from balise.server.asking import read_filter
 from balise.server.errors import bad_field, unknown
 from balise.server.events.evidence import EvidenceReader
 from balise.server.hosts.clocks import Clocks
-from balise.server.hosts.directory import Directory, Known, read_filter
+from balise.server.hosts.directory import Directory, Known
 from balise.server.hosts.groups import join_group, leave_group
 from balise.server.people.access import audit
 from balise.store.state import tables

@@ -17,7 +17,7 @@ from balise.api.hosts import State, Stretch
 from balise.core import filters
 from balise.core.filters import Compare, Filter, FilterError, Present
 from balise.core.health import host_state
-from balise.server.errors import Refused, bad_field
+from balise.server.errors import Refused
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Group, Host, Member, StateChange, Token
 
@@ -377,13 +377,3 @@ def _known_group(row: Group, names: dict[int, str]) -> KnownGroup:
         # Written by another version: such a group has its listed members alone until it is put right.
         where = None
     return KnownGroup(row.name, row.kind, row.about, names.get(row.parent or 0), where, row.where)
-
-
-def read_filter(text: str | None, field_name: str) -> Filter | None:
-    """A filter out of a request; Refused 422 naming the field when it cannot be read."""
-    if text is None or not text.strip():
-        return None
-    try:
-        return filters.parse(text)
-    except filters.FilterError as error:
-        raise bad_field(field_name, str(error)) from None

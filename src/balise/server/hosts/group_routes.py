@@ -10,9 +10,9 @@ from fastapi import APIRouter, Path
 from balise.api.hosts import Group, GroupBody, GroupMatch, GroupPreview
 from balise.api.lists import Note, Page
 from balise.api.spans import Instant, Name
+from balise.server.asking import span_of
 from balise.server.callers import ConsoleHere, Operator, Viewer
 from balise.server.hosts.routes import From
-from balise.server.metrics.questions import span_of
 
 router = APIRouter(tags=["groups"])
 

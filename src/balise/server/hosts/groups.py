@@ -9,8 +9,9 @@ from balise.api.hosts import Group as GroupAnswer
 from balise.api.hosts import GroupBody, GroupMatch, State
 from balise.core.filters import attributes_of
 from balise.core.health import ribbon, worst
+from balise.server.asking import read_filter
 from balise.server.errors import Refused, bad_field, unknown
-from balise.server.hosts.directory import Directory, Known, read_filter
+from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import audit
 from balise.store.state import tables
 from balise.store.state.store import StateStore

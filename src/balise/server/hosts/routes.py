@@ -12,8 +12,8 @@ from balise.api.lists import Note, Page
 from balise.api.metrics import FilterText
 from balise.api.remote import Remote, RemoteBody
 from balise.api.spans import Instant
+from balise.server.asking import span_of
 from balise.server.callers import Administrator, ConsoleHere, Operator, Viewer
-from balise.server.metrics.questions import span_of
 
 router = APIRouter(tags=["hosts"])
 From = Annotated[Instant, Query(alias="from")]

@@ -11,9 +11,9 @@ from sqlalchemy.orm import Session
 from balise.api.hosts import View, ViewBody
 from balise.api.lists import Note, Page
 from balise.api.spans import Name
+from balise.server.asking import read_filter
 from balise.server.callers import ConsoleHere, Operator, Viewer
 from balise.server.errors import Refused, unknown
-from balise.server.hosts.directory import read_filter
 from balise.store.state.tables import SavedView
 
 router = APIRouter(prefix="/views", tags=["views"])

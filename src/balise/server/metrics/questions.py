@@ -9,9 +9,10 @@ from typing import Any
 import numpy as np
 
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery, SeriesAnswer
-from balise.api.spans import instant, seconds
+from balise.api.spans import seconds
 from balise.core import filters
 from balise.core.series.steps import NS, Steps, steps_between
+from balise.server.asking import span_of
 from balise.server.errors import Refused, bad_field
 from balise.server.hosts.directory import Directory
 from balise.store.series.query import QueryEngine, Selector, TooLarge
@@ -21,16 +22,6 @@ MOST_SERIES = 1000
 MOST_NUMBERS = 1_000_000
 """How many values one answer tells; series beyond that are left out, and counted."""
 MOST_STEPS = 20_000
-
-
-def span_of(from_: str, to: str, now: float) -> tuple[float, float]:
-    """The span as unix seconds; Refused 422 when it ends before it begins."""
-    start, end = instant(from_, now), instant(to, now)
-    if end <= start:
-        raise bad_field("to", "the span ends before it begins: swap from and to")
-    if start < 0 or end - start > 20 * 366 * 86_400:
-        raise bad_field("from", "the span is longer than 20 years, or begins before 1970")
-    return start, end
 
 
 class Metrics:

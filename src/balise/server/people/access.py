@@ -13,8 +13,8 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.access import PersonRole, Role, Scope
+from balise.server.asking import read_filter
 from balise.server.errors import Refused
-from balise.server.hosts.directory import read_filter
 from balise.server.people.tries import Passwords, Tries
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore

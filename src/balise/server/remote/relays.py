@@ -8,11 +8,13 @@ import itertools
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Protocol
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Facts
+from balise.api.probes import ProbeResult, ProbeTarget
 from balise.api.relays import (
     Frame,
     RelayEnrol,
@@ -26,15 +28,14 @@ from balise.api.relays import (
 from balise.api.relays import Relay as RelayAnswer
 from balise.api.remote import RemoteTarget
 from balise.api.secrets import REVEALED
+from balise.api.services import ServiceTurn
 from balise.api.spans import rfc3339
 from balise.collect.remote.trial import Trial
-from balise.server.enrol.keys import usable_key
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.people.access import Principal, audit, principal_of
-from balise.server.probes.book import ProbeBook
+from balise.server.people.keys import usable_key
 from balise.server.remote.work import CONSOLE, RemoteBook, owner_at
-from balise.server.services.book import ServiceBook
 from balise.store.state import tables
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
@@ -43,6 +44,26 @@ GONE_AFTER = 60.0
 """Seconds without a word after which the other relays of a site take over."""
 TRIAL_GRACE = 15.0
 """Seconds that a trial may take beyond its own time limit, on the way to the relay and back."""
+
+
+class ReadServices(Protocol):
+    """The services that relays read."""
+
+    def targets(self, owner: int) -> list[RemoteTarget]: ...
+
+    def owned(self, number: int) -> tables.Service | None: ...
+
+    def settle_owners(self) -> bool: ...
+
+    def note(self, number: int, turn: ServiceTurn) -> None: ...
+
+
+class MadeProbes(Protocol):
+    """The probes that relays make."""
+
+    def targets(self, place: str) -> list[ProbeTarget]: ...
+
+    def heard(self, place: str, name: str, result: ProbeResult) -> None: ...
 
 
 @dataclass
@@ -72,8 +93,8 @@ class RelayBook:
         self._changed: asyncio.Event | None = None
         self._stopped = False
         self._started = 0.0
-        self.services: ServiceBook | None = None
-        self.probes: ProbeBook | None = None
+        self.services: ReadServices | None = None
+        self.probes: MadeProbes | None = None
         self._ever = True
         """Whether there may be hosts that a relay had: without any, everything is the console's."""
         self._loop: asyncio.AbstractEventLoop | None = None

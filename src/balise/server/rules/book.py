@@ -13,9 +13,9 @@ from balise.api.rules import Rehearsal, Rehearse, RuleBody, RuleDocument
 from balise.api.rules import Rule as RuleAnswer
 from balise.api.spans import rfc3339, seconds
 from balise.server.alerts.book import AlertBook
+from balise.server.asking import read_filter, span_of
 from balise.server.errors import Refused, bad_field, unknown
-from balise.server.hosts.directory import read_filter
-from balise.server.metrics.questions import Metrics, span_of, unit_of
+from balise.server.metrics.questions import Metrics, unit_of
 from balise.server.people.access import audit
 from balise.server.rules.rehearsals import Rehearsals
 from balise.server.rules.watch import Watch
