@@ -20,6 +20,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import EnrolRequest
 from balise.api.hosts import Facts
+from balise.api.secrets import REVEALED, Secret
 from balise.collect.here import system_collectors
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.readings import Kept, Sorted
@@ -203,7 +204,7 @@ def agents(report: Report) -> None:
 
         def enrol(number: int) -> str:
             facts = Facts(host_name=f"agent-{number:04d}", machine_id=f"m-{number}")
-            body = EnrolRequest(key=key, facts=facts).model_dump_json()
+            body = EnrolRequest(key=Secret(key), facts=facts).model_dump_json(context=REVEALED)
             answer = http.post("/api/v1/agents/enrol", content=body, headers={"Content-Type": "application/json"})
             return str(answer.json()["token"])
 

@@ -15,6 +15,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, TypeVar
 
+from balise.api.access import Scope
 from balise.client import Balise, BaliseError
 from balise.server.people.access import Access
 from balise.store.state.store import StateStore
@@ -78,7 +79,9 @@ class Service:
         state = StateStore(self.data)
         access = Access(state)
         roles = ("administrator", "operator", "viewer", "ingest")
-        made = {role: access.make_token(f"the {role}", role, by="tests")[1] for role in roles}
+        # Benches send for ten thousand hosts.
+        scopes = {"ingest": Scope(new_hosts=20_000)}
+        made = {role: access.make_token(f"the {role}", role, by="tests", scope=scopes.get(role))[1] for role in roles}
         state.close()
         return made
 

@@ -18,7 +18,7 @@ PARTS = ("intake", "keeping", "rules", "events", "pages", "standing", "enrolling
 def test_a_part_of_the_bench_runs_through(part: str) -> None:
     words = [sys.executable, str(ROOT / "bench" / "run.py"), "--quick", part]
     environment = {**os.environ, "PYTHONPATH": f"{ROOT / 'bench'}:{ROOT / 'tests'}"}
-    done = subprocess.run(words, env=environment, check=False, capture_output=True, text=True, timeout=240)
+    done = subprocess.run(words, env=environment, check=False, capture_output=True, text=True, timeout=480)
     assert done.returncode == 0, done.stderr
     assert re.search(r"^\d+ budgets held, \d+ missed", done.stdout, re.M), done.stdout
     assert "nan" not in done.stdout

@@ -222,5 +222,5 @@ def test_a_host_of_which_nothing_is_taken_says_so(service: Service) -> None:
 def test_a_token_of_the_data_folder_has_a_scope_too(service: Service) -> None:
     with Balise(service.url, service.tokens["administrator"]) as admin:
         by_name = {t.name: t.scope for t in admin.tokens()}
-    assert by_name["the ingest"] == Scope()
+    assert by_name["the ingest"] == Scope(new_hosts=20_000)
     assert by_name["the viewer"] is None
