@@ -98,7 +98,9 @@ def test_the_ceiling_is_kept_whatever_is_asked(tmp_path: Path) -> None:
                     # An ordinary delivery goes through all the while.
                     send_gauge(service.url, service.tokens["ingest"], "quay", "tide", 1.0)
                     time.sleep(0.05)
-        assert peak_mib(service) < CEILING
+        peak = peak_mib(service)
+        print(f"peak {peak:.0f} MiB of {CEILING}")
+        assert peak < CEILING
         by_what = {what: {status for (name, status), _ in answers.items() if name == what} for what, _ in answers}
         assert by_what["question"] <= {200, 422, 429, 503}
         assert by_what["body"] <= {200, 400, 413, 429, 503}

@@ -216,7 +216,12 @@ class Face:
         self._door = console.door
         self._hosts = OwnHosts(console.settings.public_url, console.settings.base_url)
         self._otlp = OtlpPaths(
-            console.access, console.metric_intake, console.log_intake, console.relays.speaker, console.door
+            console.access,
+            console.metric_intake,
+            console.log_intake,
+            console.relays.speaker,
+            console.door,
+            console.memory.ceiling,
         )
         self._add_files()
 

@@ -23,8 +23,10 @@ from balise.server.receive.intake import LogIntake, MetricIntake, Outcome
 from balise.store.writer import Busy, Stopped
 
 MOST_SENT = 8 << 20
-MOST_IN_HAND = 192 << 20
-"""Bytes of all bodies that are worked on at once."""
+MOST_IN_HAND, IN_HAND_SHARE = 192 << 20, 0.1
+"""Bytes of all large bodies that are worked on at once, or that share of a smaller ceiling of memory."""
+SMALL, MOST_SMALL = 256 << 10, 64 << 20
+"""Small bodies have room of their own, so that ordinary deliveries go on beside large ones."""
 PROTOBUF, JSON = b"application/x-protobuf", b"application/json"
 log = logging.getLogger(__name__)
 
@@ -81,13 +83,16 @@ def status_body(why: str, as_json: bool) -> bytes:
 class OtlpPaths:
     """Answers 200 only once everything taken is durable."""
 
-    def __init__(self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker, door: Door) -> None:
+    def __init__(
+        self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker, door: Door, ceiling: int
+    ) -> None:
         self._access = access
         self._metrics = metrics
         self._logs = logs
         self._speaker = speaker
         self._door = door
-        self._held = 0
+        self._most_large = min(MOST_IN_HAND, int(IN_HAND_SHARE * ceiling))
+        self._held_large = self._held_small = 0
 
     async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
         headers = dict(scope["headers"])
@@ -143,14 +148,23 @@ class OtlpPaths:
 
     @contextmanager
     def _in_hand(self, size: int) -> Iterator[None]:
-        """While a body is worked on: there is room for so many bytes of them. One alone is always taken."""
-        if self._held and self._held + size > MOST_IN_HAND:
+        """While a body is worked on: there is room for so many bytes of them. A large one alone is always taken."""
+        if size <= SMALL:
+            if self._held_small + size > MOST_SMALL:
+                raise Busy
+            self._held_small += size
+            try:
+                yield
+            finally:
+                self._held_small -= size
+            return
+        if self._held_large and self._held_large + size > self._most_large:
             raise Busy
-        self._held += size
+        self._held_large += size
         try:
             yield
         finally:
-            self._held -= size
+            self._held_large -= size
 
     async def _relayed(self, scope: dict[str, Any], headers: dict[bytes, bytes], receive: Receive) -> bytes:
         """Takes a bundle of what a relay took; answers what became of each frame."""
