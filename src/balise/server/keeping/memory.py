@@ -19,7 +19,7 @@ log = logging.getLogger(__name__)
 MOST, SHARE = 2 << 30, 0.5
 """The ceiling unless another is given: so much, or that share of a smaller machine's memory."""
 LEAST = 384 << 20
-TIGHT, EASY = 0.75, 0.65
+TIGHT, EASY = 0.65, 0.55
 """From which share of the ceiling on nothing heavy is begun, and below which share it is again."""
 MemoryState = Literal["easy", "tight"]
 
@@ -64,15 +64,20 @@ class Memory:
 
     def check_question(self) -> None:
         """Raises Refused 503 when no heavy question may be begun."""
-        if self.state == "tight":
+        if not self._has_room():
             self.refused += 1
             raise Refused(503, f"{self.words} Ask for less, or again in a moment.", headers={"Retry-After": "10"})
 
     def check_body(self) -> None:
         """Raises Short when no large body may be read."""
-        if self.state == "tight":
+        if not self._has_room():
             self.refused += 1
             raise Short(self.words)
+
+    def _has_room(self) -> bool:
+        """Whether something heavy may be begun, by what is held at this moment."""
+        self.held = self._measure()
+        return self.state == "easy" and self.held <= TIGHT * self.ceiling
 
     @property
     def words(self) -> str:
