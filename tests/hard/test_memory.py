@@ -13,7 +13,7 @@ import httpx
 import pytest
 
 from balise.server.errors import Refused
-from balise.server.keeping.memory import EASY, TIGHT, Memory, Short
+from balise.server.keeping.memory import EASY, LET_GO_AGAIN, TIGHT, Memory, Short
 from peaks import peak_mib
 from running import Service
 from sending import gauge_request, send_gauge
@@ -22,13 +22,13 @@ CEILING = 600
 
 
 def test_near_the_ceiling_caches_go_and_nothing_heavy_is_begun() -> None:
-    held, gone = [0.5], [0]
+    held, gone, now = [0.5], [0], [0.0]
 
     def let_go() -> None:
         gone[0] += 1
         held[0] -= 0.05
 
-    memory = Memory(1 << 30, let_go=let_go, measure=lambda: int(held[0] * (1 << 30)))
+    memory = Memory(1 << 30, let_go=let_go, measure=lambda: int(held[0] * (1 << 30)), clock=lambda: now[0])
     memory.look()
     memory.check_body()
     memory.check_question()
@@ -37,7 +37,8 @@ def test_near_the_ceiling_caches_go_and_nothing_heavy_is_begun() -> None:
     memory.look()
     # What was let go was enough.
     assert (gone, memory.state) == ([1], "easy")
-    held[0] = TIGHT + 0.2
+    held[0], now[0] = TIGHT + 0.2, LET_GO_AGAIN + 1
+    memory.look()
     memory.look()
     assert (gone, memory.state) == ([2], "tight")
     with pytest.raises(Short, match="nothing heavy is begun"):

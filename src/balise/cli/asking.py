@@ -247,7 +247,7 @@ def _status(a: argparse.Namespace) -> int:
     figures = answer.get("figures") or {}
     storage = figures.pop("storage", {})
     counters = figures.pop("counters", {})
-    words = _said if a.format == "table" else _as_it_is
+    words = _said if a.format == "table" else lambda _name, value: value
     said = {k: words(k, v) for k, v in figures.items()} | {f"storage.{k}": words(k, v) for k, v in storage.items()}
     flat |= said | {f"counter.{k}": v for k, v in counters.items()}
     for warning in answer.get("warnings", []):
@@ -273,10 +273,6 @@ def _said(name: str, value: Any) -> Any:
         return local_time(datetime.fromtimestamp(value, UTC).isoformat())
     unit = _UNITS.get(name)
     return in_words(float(value), unit) if unit and isinstance(value, int | float) else value
-
-
-def _as_it_is(_name: str, value: Any) -> Any:
-    return value
 
 
 def c_answer(answer: Any, storage: Any, counters: Any) -> Any:
@@ -315,7 +311,7 @@ def _host_show(a: argparse.Namespace) -> int:
     facts = answer.pop("facts") or {}
     agent = answer.pop("agent") or {}
     collection = answer.pop("collection")
-    words = _said if a.format == "table" else _as_it_is
+    words = _said if a.format == "table" else lambda _name, value: value
     flat = [(k, words(k, v)) for k, v in {**answer, **facts}.items() if v not in (None, "", [], {})]
     flat += [(f"collection {k}", v) for k, v in collection.items() if v is not None]
     flat += [(f"agent {k}", words(k, v)) for k, v in agent.items() if not isinstance(v, list) and v not in ("", None)]

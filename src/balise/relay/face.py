@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 from google.protobuf.message import DecodeError
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise import __version__
 from balise.api.agents import behind_by
@@ -20,15 +21,14 @@ from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
 from balise.api.status import Status
-from balise.core.events.records import count_records
-from balise.core.series.wire import TooLarge, read_metric, sections
+from balise.core.events.records import check_records
+from balise.core.series.wire import MOST_NUMBERS, TooLarge, check_json, read_metric, sections
 from balise.listen.door import Door
 from balise.relay.buffer import Buffer
 from balise.relay.senders import Away, Senders
 
 log = logging.getLogger(__name__)
 MOST_SENT = 8 << 20
-MOST_JSON = 4 << 20
 MOST_PASSED_ON = 1 << 20
 PASSED_ON = ("/api/v1/agents/", "/api/v1/certificate")
 _KEPT_HEADERS = (b"authorization", b"content-type", b"if-none-match", b"accept")
@@ -162,15 +162,16 @@ def _checked(kind: str, sent: bytes, encoding: bytes, as_json: bool) -> bytes:
     """The content of a body; refuses at once what the console could never read."""
     body = _content(sent, encoding)
     try:
-        if as_json and len(body) > MOST_JSON:
-            raise TooLarge(MOST_JSON, "bytes of JSON, or have it as protobuf")
         if as_json:
+            check_json(body)
             json.loads(body)
         elif kind == "metrics":
-            for one in sections(body):
+            # A point takes two bytes at least.
+            for one in sections(body) if len(body) > 2 * MOST_NUMBERS else ():
                 read_metric(body, one.metric)
+            ExportMetricsServiceRequest.FromString(body)
         else:
-            count_records(body)
+            check_records(body)
             ExportLogsServiceRequest.FromString(body)
     except TooLarge as error:
         raise _Answer(413, str(error)) from None

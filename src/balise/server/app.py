@@ -31,7 +31,6 @@ from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
 from balise.server.inventory import routes as inventory
-from balise.server.keeping.space import is_full
 from balise.server.metrics import routes as metrics
 from balise.server.openapi import describe
 from balise.server.ownhosts import OwnHosts
@@ -43,6 +42,7 @@ from balise.server.remote import relay_routes as relays
 from balise.server.rules import routes as rules
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
+from balise.store.database import is_full
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)

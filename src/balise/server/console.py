@@ -434,8 +434,7 @@ class Console:
         self._pruned = 0
 
     def _tell_of_room(self, state: RoomState, words: str) -> None:
-        """A new state of the disk goes to every channel by which anybody is called, and to open pages."""
-        self.hub.tell("room", {"state": state})
+        """A new state of the disk goes to every channel by which anybody is called."""
         about = "the console's own disk"
         tell_all(self.state, {"about": about, "detail": words, "severity": _ROOM_SEVERITY[state]}, time.time())
         self.courier.wake()

@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.exc import OperationalError
 
 BUSY_MS = 15_000
+
+
+def is_full(error: BaseException) -> bool:
+    """Whether a write failed because there was no room on the disk."""
+    if isinstance(error, OSError):
+        return error.errno in (errno.ENOSPC, errno.EDQUOT)
+    return isinstance(error, OperationalError) and "is full" in str(error.orig)
 
 
 def open_engine(

@@ -15,7 +15,7 @@ from balise.api.credentials import CredentialBody
 from balise.api.kits import KitDocument, KitPart, Scalar, SourceName, Target, Tried, TriedMetric, TriedPart
 from balise.api.services import ServicePart, ServiceTarget, ServiceTurn
 from balise.api.spans import seconds
-from balise.collect.kits.sources.source import Asked, Hand, Rows, Source, SourceProblem, account_of
+from balise.collect.kits.sources.source import Accounts, Asked, Hand, Rows, Source, SourceProblem
 from balise.collect.kits.sources.texts import command_words
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.kits.rows import Value, facts_of, meanings_of, table_of, text_of, values_of, wanted
@@ -29,8 +29,6 @@ OWN = {
 }
 OPTIONAL_AGAIN = 600.0
 """Seconds after which a part that this service does not have is tried again."""
-ACCOUNT_AGAIN = 3600.0
-"""Seconds after which it is asked anew what the account of a service may do."""
 SESSIONS_AGAIN = 300.0
 """Seconds after which sessions are kept again although nothing about them changed."""
 _SOURCES: dict[SourceName, tuple[str, str, str]] = {
@@ -139,7 +137,7 @@ class ServiceReader:
         self._put_off: dict[str, float] = {}
         self._sessions_before: tuple[float, Any] = (0.0, None)
         self._configuration: dict[str, str] = {}
-        self._account: tuple[float, str | None] | None = None
+        self._accounts = Accounts()
         self._lock = threading.Lock()
         self._meanings = {k: Meaning(m.unit, m.kind, m.about) for k, m in meanings_of(self._kit).items()}  # type: ignore[arg-type]
 
@@ -173,17 +171,16 @@ class ServiceReader:
                 break
             self._read_at[part.part] = now
         if not out.problem:
-            self._look_at_account(out, now)
+            self._look_at_account(out)
         self._finish(out, now)
         return out
 
-    def _look_at_account(self, out: ServiceRead, now: float) -> None:
-        """What the account that the service is read with may do, asked now and then."""
+    def _look_at_account(self, out: ServiceRead) -> None:
+        """What the account that the service is read with may do."""
         source = self._sources.get(self._kit.by)
-        if source is not None and (self._account is None or not 0 <= now - self._account[0] < ACCOUNT_AGAIN):
-            self._account = (now, account_of(source))
-        if self._account is not None and self._account[1] is not None:
-            out.facts["account"] = self._account[1]
+        said = self._accounts.of(self._kit.by, source) if source is not None else None
+        if said is not None:
+            out.facts["account"] = said
 
     def _due(self, part: KitPart, now: float) -> bool:
         if part.part in self._put_off and 0 <= now - self._put_off[part.part] < OPTIONAL_AGAIN:

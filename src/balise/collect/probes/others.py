@@ -13,12 +13,13 @@ from balise.api.credentials import LoginCredential
 from balise.api.kits import Target
 from balise.api.probes import PORTS, ProbeExpect, ProbeTarget
 from balise.collect.kits.reader import source_class
-from balise.collect.kits.sources.source import READS, SourceProblem, account_of
+from balise.collect.kits.sources.source import READS, Accounts, SourceProblem
 from balise.collect.probes.errors import ProbeFailed
 from balise.collect.probes.http import judge_text
 from balise.collect.probes.talk import Talk
 
 ECHO_REQUEST, ECHO_REPLY = 8, 0
+_ACCOUNTS = Accounts()
 
 
 def probe_dns(probe: ProbeTarget, talk: Talk) -> str:
@@ -145,7 +146,7 @@ def probe_query(probe: ProbeTarget, talk: Talk) -> str:
         try:
             with talk.phase("wait for the answer"):
                 rows = source.ask(question)
-            account = account_of(source)
+            account = _ACCOUNTS.of((kind, address, port, getattr(probe.credential, "user", "")), source)
         finally:
             source.close()
     except SourceProblem as problem:

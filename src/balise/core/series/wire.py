@@ -29,6 +29,7 @@ _I64 = struct.Struct("<q")
 _U64 = struct.Struct("<Q")
 
 
+MOST_JSON = 4 << 20
 MOST_NUMBERS = 200_000
 """Metrics of a body, and numbers that are kept of it."""
 
@@ -45,6 +46,12 @@ class TooLarge(WireError):
 
     def __init__(self, most: int, what: str) -> None:
         super().__init__(f"the body has more than {most} {what}: send it in parts")
+
+
+def check_json(body: bytes) -> None:
+    """Raises TooLarge for more JSON than is read at once: it takes thirty times its size meanwhile."""
+    if len(body) > MOST_JSON:
+        raise TooLarge(MOST_JSON, "bytes of JSON")
 
 
 Field = tuple[int, int, int, int]

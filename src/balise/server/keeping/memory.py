@@ -6,6 +6,7 @@ import ctypes
 import gc
 import logging
 import os
+import time
 from collections.abc import Callable
 from typing import Literal
 
@@ -21,6 +22,8 @@ MOST, SHARE = 2 << 30, 0.5
 LEAST = 384 << 20
 TIGHT, EASY = 0.65, 0.55
 """From which share of the ceiling on nothing heavy is begun, and below which share it is again."""
+LET_GO_AGAIN = 10.0
+"""Seconds between two times that caches are let go, which takes a while and makes what comes next slower."""
 MemoryState = Literal["easy", "tight"]
 
 
@@ -40,10 +43,19 @@ class Memory:
         measure: the bytes that are held in memory.
     """
 
-    def __init__(self, ceiling: int, *, let_go: Callable[[], None], measure: Callable[[], int] | None = None) -> None:
+    def __init__(
+        self,
+        ceiling: int,
+        *,
+        let_go: Callable[[], None],
+        measure: Callable[[], int] | None = None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
         self.ceiling = ceiling
         self._let_go = let_go
         self._measure = measure or _resident
+        self._clock = clock
+        self._let_go_at = float("-inf")
         self.held = 0
         self.state: MemoryState = "easy"
         self.refused = 0
@@ -51,7 +63,8 @@ class Memory:
     def look(self) -> None:
         """Measures anew; lets caches go when it is tight."""
         self.held = self._measure()
-        if self.state == "easy" and self.held > TIGHT * self.ceiling:
+        if self.held > TIGHT * self.ceiling and self._clock() - self._let_go_at > LET_GO_AGAIN:
+            self._let_go_at = self._clock()
             self._let_go()
             _give_back()
             self.held = self._measure()
@@ -59,8 +72,6 @@ class Memory:
         before, self.state = self.state, "tight" if share > (EASY if self.state == "tight" else TIGHT) else "easy"
         if before != self.state:
             log.warning("memory is %s: %d of %d bytes", self.state, self.held, self.ceiling)
-        if self.state == "tight":
-            _give_back()
 
     def check_question(self) -> None:
         """Raises Refused 503 when no heavy question may be begun."""

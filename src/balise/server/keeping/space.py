@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import errno
 import logging
 import os
 import shutil
@@ -11,8 +10,6 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
-
-from sqlalchemy.exc import OperationalError
 
 from balise.core.quantities import in_words
 from balise.store.writer import Busy
@@ -32,13 +29,6 @@ NAME = "reserve"
 
 class Full(Busy):
     """The disk is full: nothing is taken in until there is room again."""
-
-
-def is_full(error: BaseException) -> bool:
-    """Whether a write failed because there was no room."""
-    if isinstance(error, OSError):
-        return error.errno in (errno.ENOSPC, errno.EDQUOT)
-    return isinstance(error, OperationalError) and "is full" in str(error.orig)
 
 
 class Space:

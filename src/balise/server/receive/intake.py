@@ -22,16 +22,16 @@ from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 
 from balise.api.spans import rfc3339
-from balise.core.events.records import count_records
+from balise.core.events.records import check_records
 from balise.core.series.percentiles import bucket_of
 from balise.core.series.shapes import BodyReader, Points
 from balise.core.series.wire import (
     Section,
     Slot,
     Span,
-    TooLarge,
     WireError,
     attribute_text,
+    check_json,
     read_metric,
     read_resource,
     sections,
@@ -57,7 +57,6 @@ AHEAD = 600 * NS
 SHAPE_BYTES = 96 << 20
 LIGHT = 16 << 10
 """Bytes of a body that is read in less time than it takes to hand it to another thread's turn."""
-MOST_JSON = 4 << 20
 MOST_BODY = 1 << 16
 """Characters kept of an event's body."""
 MOST_ATTRIBUTES = 1 << 14
@@ -97,11 +96,11 @@ class HeavyBodies:
         """What `read` makes of a body.
 
         Raises:
-            TooLarge: JSON takes thirty times its size while it is read, so less of it is taken.
+            TooLarge: there is more JSON than is read at once.
             Refused: 429 or 503 when too much waits.
         """
-        if as_json and len(body) > MOST_JSON:
-            raise TooLarge(MOST_JSON, "bytes of JSON, or have it as protobuf")
+        if as_json:
+            check_json(body)
         if len(body) <= LIGHT and not as_json:
             return read()
         self._room.in_memory()
@@ -447,14 +446,14 @@ class LogIntake:
         if as_json:
             _parse_json(body, request)
         else:
-            count_records(body)
+            check_records(body)
             try:
                 request.ParseFromString(body)
             except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
                 raise WireError("the body is no OTLP logs request") from None
         events: list[NewEvent] = []
         snapshots: list[Snapshot] = []
-        rejected = 0
+        rejected = ahead = 0
         now = arrived or time.time_ns()
         for resource in request.resource_logs:
             attributes = {kv.key: attribute_text(_plain(kv.value)) for kv in resource.resource.attributes}
@@ -467,10 +466,10 @@ class LogIntake:
                     if principal.host is not None and record.event_name.startswith("balise."):
                         self._aside(host, record, snapshots, asides, now)
                     else:
+                        ahead += _said(record, now) > now + AHEAD
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
                 self._directory.heard(host.id, now / NS, time.time())
-        ahead = sum(SENT_TIME in (e.attributes or "") for e in events)
         oldest = now - int(self._store.keep_days * DAY)
         kept = [e for e in events if e.time >= oldest]
         late = len(events) - len(kept)

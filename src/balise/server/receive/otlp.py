@@ -17,9 +17,10 @@ from balise.core.series.wire import TooLarge, WireError
 from balise.listen.door import Door
 from balise.server.errors import Refused
 from balise.server.keeping.memory import Short
-from balise.server.keeping.space import Full, is_full
+from balise.server.keeping.space import Full
 from balise.server.people.access import WAITING, Access, Principal
 from balise.server.receive.intake import LogIntake, MetricIntake, Outcome
+from balise.store.database import is_full
 from balise.store.writer import Busy, Stopped
 
 MOST_SENT = 8 << 20
@@ -199,7 +200,8 @@ class OtlpPaths:
                     principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=frame.at
                 )
         except Refused as error:
-            return FrameStatus(status=error.status, why=error.detail)
+            # A relay keeps what is answered 503 and nothing else: too much at once is no reason to lose it.
+            return FrameStatus(status=503 if error.status == 429 else error.status, why=error.detail)
         except WireError as error:
             return FrameStatus(status=413 if isinstance(error, TooLarge) else 400, why=str(error))
         except Full as error:

@@ -239,8 +239,15 @@ class RelayBook:
     def _token(self, what: str) -> Principal:
         """Whom the token of a sender stands for, as long as it was not revoked."""
         number, _, name = what.partition(":")
-        row = self._state.read(lambda s: s.get(tables.Token, int(number))) if number.isdecimal() else None
-        if row is None or row.name != name:
+        by_name = select(tables.Token).where(tables.Token.name == what).order_by(tables.Token.id.desc()).limit(1)
+
+        def find(session: Session) -> tables.Token | None:
+            row = session.get(tables.Token, int(number)) if number.isdecimal() else None
+            # What a relay kept before tokens were told apart by number names them alone.
+            return row if row is not None and row.name == name else session.scalar(by_name)
+
+        row = self._state.read(find)
+        if row is None:
             raise Refused(403, f"the token {name or what} is revoked")
         return principal_of(row)
 

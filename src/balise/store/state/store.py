@@ -15,7 +15,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
-from balise.store.database import open_engine
+from balise.store.database import is_full, open_engine
 from balise.store.writer import GroupWriter
 
 R = TypeVar("R")
@@ -67,7 +67,7 @@ class StateStore:
             try:
                 return run()
             except OperationalError as error:
-                if "is full" not in str(error.orig) or not self._when_full():
+                if not is_full(error) or not self._when_full():
                     raise
                 return run()
 

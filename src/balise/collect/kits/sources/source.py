@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import ipaddress
 import socket
-from collections.abc import Mapping, Sequence
+import time
+from collections.abc import Hashable, Mapping, Sequence
 from typing import Any, Protocol, runtime_checkable
 
 from balise.api.credentials import CredentialBody, LoginCredential
@@ -51,8 +52,27 @@ class Account(Protocol):
         """What lets the account write, in words; empty when it may only read. Raises SourceProblem."""
 
 
-def account_of(source: Source) -> str | None:
-    """Whether a source's account may write, in words; None where that cannot be asked."""
+class Accounts:
+    """Whether accounts may write, asked of each once an hour: it takes a look at all that a server has."""
+
+    def __init__(self, *, again: float = 3600.0, most: int = 1000) -> None:
+        self._again = again
+        self._most = most
+        self._known: dict[Hashable, tuple[float, str | None]] = {}
+
+    def of(self, whose: Hashable, source: Source) -> str | None:
+        """What a source's account may do, in words; None where that cannot be asked."""
+        at, said = self._known.get(whose, (0.0, None))
+        now = time.monotonic()
+        if whose not in self._known or now - at > self._again:
+            if len(self._known) >= self._most:
+                self._known.clear()
+            said = _account_of(source)
+            self._known[whose] = now, said
+        return said
+
+
+def _account_of(source: Source) -> str | None:
     if not isinstance(source, Account):
         return None
     try:
