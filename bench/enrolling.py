@@ -92,7 +92,7 @@ def remote(report: Report, service: Service, admin: Any, quays: Quays) -> None:
     )
     time.sleep(every * 1.25)
     share, size = cpu_of(service, every * 2)
-    lost = [h.name for h in admin.hosts('mode eq "remote"') if h.collection.problem]
+    lost = [h.name for h in admin.hosts.list('mode eq "remote"') if h.collection.problem]
     report.figure("hosts with a problem", str(len(lost)))
     report.budget("console, % of one core", share * 100, 10, most=True)
     report.figure("a host's reading, processor time", f"{share * every / count * 1e3:8.1f} ms")
@@ -200,7 +200,7 @@ def agents(report: Report) -> None:
     folder = Path(tempfile.mkdtemp())
     service = Service(folder)
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="bench", uses=count, group="Bench")).key
+        key = admin.keys.create(NewEnrolmentKey(label="bench", uses=count, group="Bench")).key
 
         def enrol(number: int) -> str:
             facts = Facts(host_name=f"agent-{number:04d}", machine_id=f"m-{number}")

@@ -18,6 +18,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from balise.core.series.shapes import BodyReader
 from balise.core.series.wire import read_metric, sections
 from balise.server.people.access import Access
+from balise.server.people.tokens import TokenBook
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 from report import Report, best
@@ -176,7 +177,7 @@ def over_http(report: Report) -> None:
     seconds = report.size(2.0, 0.3)
     data = folder / "data"
     state = StateStore(data)
-    token = Access(state).make_token("bench", "ingest", by="bench")[1]
+    token = TokenBook(state=state, access=Access(state)).make("bench", "ingest", by="bench")[1]
     state.close()
     words = [
         "-m",

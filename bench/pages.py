@@ -13,8 +13,10 @@ import numpy as np
 from playwright.sync_api import Browser, Page, Route, sync_playwright
 
 from balise.core.series.steps import NS
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import build
 from balise.server.people.access import Access
+from balise.server.settings import Settings
 from balise.store.state.store import StateStore
 from demo_service import CHROMIUM
 from report import Report
@@ -53,7 +55,7 @@ def first_page(report: Report) -> None:
 
 def fill(data: Path, hosts: int) -> float:
     """A fleet with a reading of each host just now, and the first one's charts full; returns the end of those, unix s."""
-    console = Console(Settings(data=data))
+    console = build(Settings(data=data))
     catalogue, series = console.series.catalogue, console.series
     metric = catalogue.metric("balise.cpu.busy", "1", "gauge", "")
     rng = np.random.default_rng(5)
@@ -71,7 +73,7 @@ def fill(data: Path, hosts: int) -> float:
     times = (int(now - 60) * NS - np.arange(SPAN // 10)[::-1] * 10 * NS).astype(np.int64)
     for part in (np.array(ids), np.array([catalogue.series_id(first, metric, (), "", "gauge")])):
         series.lay_down([part], [times], [rng.random((len(part), len(times)))])
-    console.close()
+    close(console)
     state = StateStore(data)
     Access(state).add_user(NAME, "viewer", PASSWORD, by="bench")
     state.close()

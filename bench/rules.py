@@ -13,7 +13,9 @@ from balise.api.notify import CalloutBody, WebhookChannel
 from balise.api.rules import Limits, RuleBody
 from balise.core.rules.limits import LimitMachine
 from balise.core.series.steps import NS
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import Parts, build
+from balise.server.settings import Settings
 from report import Report, best
 from running import Receiver, Service, until
 from sending import send_gauge
@@ -83,7 +85,7 @@ def _rule(metric: str, take: str, **hosts: str) -> RuleBody:
 def changing(report: Report) -> None:
     hosts, rules, seconds = report.size(300, 20), report.size(40, 4), report.size(60, 8)
     report.title(f"Rules: a tick with {hosts} hosts and {rules} rules, of which half ask labels, while hosts change")
-    console = Console(Settings(data=Path(tempfile.mkdtemp())))
+    console = build(Settings(data=Path(tempfile.mkdtemp())))
     takes = ("last", "avg", "max", "rate")
     now = time.time()
     ids = {}
@@ -110,12 +112,12 @@ def changing(report: Report) -> None:
         began = time.perf_counter()
         console.watch.tick(at)
         took.append(time.perf_counter() - began)
-    console.close()
+    close(console)
     report.budget("median, ms a tick", sorted(took)[len(took) // 2] * 1e3, 20, most=True)
     report.figure("95th percentile, ms", f"{sorted(took)[len(took) * 95 // 100] * 1e3:.1f}")
 
 
-def _series(console: Console, host: int, metrics: int) -> np.ndarray:
+def _series(console: Parts, host: int, metrics: int) -> np.ndarray:
     catalogue = console.series.catalogue
     made = [catalogue.metric(f"m{n}", "1", "gauge", "") for n in range(metrics)]
     return np.array([catalogue.series_id(host, metric, (), "", "gauge") for metric in made])
@@ -125,7 +127,7 @@ def resuming(report: Report) -> None:
     groups = report.size(1_000_000, 5_000)
     report.title(f"Rules: taking up a rule of {groups:,} groups after a restart, a tenth of them breached")
     folder = Path(tempfile.mkdtemp())
-    console = Console(Settings(data=folder))
+    console = build(Settings(data=folder))
     now = time.time()
     known = [console.directory.ensure(f"pier-{n}").id for n in range(50)]
     catalogue = console.series.catalogue
@@ -142,8 +144,8 @@ def resuming(report: Report) -> None:
     body.measure.each = ["host", "i"]
     console.rules.put("many", body, "bench")
     console.watch.tick(now + 1)
-    console.close()
-    again = Console(Settings(data=folder))
+    close(console)
+    again = build(Settings(data=folder))
     began = time.perf_counter()
     again.watch.load(now + 2)
     report.figure("windows, levels and holds taken up, s", f"{time.perf_counter() - began:.1f}")
@@ -154,10 +156,10 @@ def resuming(report: Report) -> None:
         again.watch.tick(now + second)
         ticks.append(time.perf_counter() - began)
     report.budget("a tick afterwards, all of it, ms", min(ticks) * 1e3, 150, most=True)
-    again.close()
+    close(again)
 
 
-def _breached(console: Console) -> int:
+def _breached(console: Parts) -> int:
     return len(console.watch.rules["many"].machine.breaches())
 
 
@@ -167,9 +169,9 @@ def told(report: Report) -> None:
     service, receiver = Service(Path(tempfile.mkdtemp())), Receiver()
     took = []
     with service.client() as admin:
-        admin.put_channel("hook", WebhookChannel(kind="webhook", url=receiver.url))
-        admin.put_callout("all", CalloutBody(tell=["hook"]))
-        admin.put_rule(
+        admin.channels.set("hook", WebhookChannel(kind="webhook", url=receiver.url))
+        admin.callouts.set("all", CalloutBody(tell=["hook"]))
+        admin.rules.apply(
             "tide",
             RuleBody.model_validate(
                 {"about": "x", "measure": {"metric": "tide", "over": "60s"}, "limits": {"critical": {"above": 1}}}

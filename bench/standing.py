@@ -22,7 +22,7 @@ def agent(report: Report) -> None:
     folder = Path(tempfile.mkdtemp())
     service = Service(folder)
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="bench")).key
+        key = admin.keys.create(NewEnrolmentKey(label="bench")).key
     state = str(folder / "agent")
     subprocess.run(
         [BALISE, "agent", "enrol", "--console", service.url, "--key", key, "--state", state],
@@ -38,7 +38,7 @@ def agent(report: Report) -> None:
         used = (after.user + after.system - before.user - before.system) / seconds
         size = process.memory_info().rss / 2**20
         with service.client() as admin:
-            host = next(iter(admin.hosts()))
+            host = next(iter(admin.hosts.list()))
             costs = (host.agent or {}).get("collectors", {})
         child.terminate()
     service.stop()

@@ -50,6 +50,6 @@ class RelayProcess:
 def counted(admin: Balise, metric: str, host: str) -> float:
     query = MetricQuery(metric=metric, where=f'host eq "{host}"', from_="-10m", step="10m", take="count", by=["host"])
     try:
-        return sum(v or 0 for s in admin.query_metrics(query).series for v in s.values)
+        return sum(v or 0 for s in admin.metrics.read(query).series for v in s.values)
     except Refused:
         return 0.0

@@ -18,6 +18,7 @@ from typing import Any, TypeVar
 from balise.api.access import Scope
 from balise.client import Balise, BaliseError
 from balise.server.people.access import Access
+from balise.server.people.tokens import TokenBook
 from balise.store.state.store import StateStore
 
 T = TypeVar("T")
@@ -77,11 +78,11 @@ class Service:
     def _make_tokens(self) -> dict[str, str]:
         """A token of every role, made in the data folder while the service runs, as the command line does."""
         state = StateStore(self.data)
-        access = Access(state)
+        book = TokenBook(state=state, access=Access(state))
         roles = ("administrator", "operator", "viewer", "ingest")
         # Benches send for ten thousand hosts.
         scopes = {"ingest": Scope(new_hosts=20_000)}
-        made = {role: access.make_token(f"the {role}", role, by="tests", scope=scopes.get(role))[1] for role in roles}
+        made = {role: book.make(f"the {role}", role, by="tests", scope=scopes.get(role))[1] for role in roles}
         state.close()
         return made
 

@@ -65,7 +65,7 @@ def test_a_list_is_added_and_what_was_not_good_is_left_to_be_put_right(site: Ser
     changed = run(site, "host", "remote", "cli-a", "--every", "1m", "--format", "json")
     assert json.loads(changed.stdout)["every"] == "1m"
     with site.client() as admin:
-        until(lambda: admin.host("cli-a").facts)
+        until(lambda: admin.hosts.show("cli-a").facts)
     compared = run(site, "host", "compare", "cli-a", "cli-h1", "--format", "csv")
     marked = {row[1]: row[0] for row in csv.reader(compared.stdout.splitlines())}
     assert marked["kernel"] == "'*" or marked["kernel"] == "*"
@@ -209,7 +209,7 @@ def test_services_are_found_added_and_change_hands(site: Service) -> None:
 
 def test_an_operator_may_enrol_but_not_decide_who_is_let_in(site: Service) -> None:
     with site.client() as admin:
-        admin.make_enrolment_key(NewEnrolmentKey(label="op", uses=1))
+        admin.keys.create(NewEnrolmentKey(label="op", uses=1))
     assert run(site, "candidate", "list", role="operator").returncode == 0
     assert run(site, "candidate", "approve", "1", role="operator").returncode == 1
     assert run(site, "host", "erase", "cli-h1", "--yes", role="operator").returncode == 1

@@ -367,7 +367,7 @@ def test_uptime_agrees_with_proc() -> None:
 def test_an_agent_enrols_collects_follows_and_outlasts_the_console(own_service: Service, tmp_path: Path) -> None:
     service, state, followed = own_service, tmp_path / "agent", tmp_path / "app.log"
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="test", uses=1, group="Pier")).key
+        key = admin.keys.create(NewEnrolmentKey(label="test", uses=1, group="Pier")).key
         words = [
             BALISE,
             "agent",
@@ -394,29 +394,29 @@ def test_an_agent_enrols_collects_follows_and_outlasts_the_console(own_service: 
             subprocess.Popen([BALISE, "agent", "run", "--state", str(state)], stderr=output) as agent,
         ):
             try:
-                host = until(lambda: (h := admin.host("pier-agent")).agent and h.state == "ok" and h, 30)
+                host = until(lambda: (h := admin.hosts.show("pier-agent")).agent and h.state == "ok" and h, 30)
                 assert (host.state, host.groups, host.collection.mode) == ("ok", ["Pier"], "resident")
                 assert host.agent is not None and host.agent["follow"][0]["status"] == "missing"
                 followed.write_text("")
-                until(lambda: (admin.host("pier-agent").agent or {})["follow"][0]["status"] == "empty")
+                until(lambda: (admin.hosts.show("pier-agent").agent or {})["follow"][0]["status"] == "empty")
                 with followed.open("a") as file:
                     file.write("2026-11-23T03:07:00Z ERROR hawser parted\nERROR mooring lost\n")
-                until(lambda: admin.query_events(EventQuery(text="mooring", where='host eq "pier-agent"')).items)
+                until(lambda: admin.events.search(EventQuery(text="mooring", where='host eq "pier-agent"')).items)
                 service.stop(9)
                 time.sleep(3)
                 with followed.open("a") as file:
                     file.write("ERROR said while the console was away\n")
                 time.sleep(2)
                 service.start()
-                until(lambda: admin.query_events(EventQuery(text='"while the console"', from_="-5m")).items, 40)
-                evidence = until(lambda: (e := admin.evidence("pier-agent")).processes and e)
+                until(lambda: admin.events.search(EventQuery(text='"while the console"', from_="-5m")).items, 40)
+                evidence = until(lambda: (e := admin.hosts.evidence("pier-agent")).processes and e)
                 assert any(p.memory > 0 for p in evidence.processes)
                 for text in ("mooring", "while"):
-                    assert len(admin.query_events(EventQuery(text=text, from_="-5m")).items) == 1
+                    assert len(admin.events.search(EventQuery(text=text, from_="-5m")).items) == 1
                 query = MetricQuery(
                     metric="system.uptime", where='host eq "pier-agent"', from_="-1m", step="1m", take="count", by=[]
                 )
-                until(lambda: sum(v or 0 for s in admin.query_metrics(query).series for v in s.values) >= 8)
+                until(lambda: sum(v or 0 for s in admin.metrics.read(query).series for v in s.values) >= 8)
             finally:
                 agent.terminate()
     assert "Traceback" not in (tmp_path / "agent.log").read_text()

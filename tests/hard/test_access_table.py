@@ -98,7 +98,7 @@ def may(who: str | None, caller: str) -> bool:
 @pytest.fixture(scope="module")
 def tokens(service: Service) -> dict[str, str]:
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="both", uses=2)).key
+        key = admin.keys.create(NewEnrolmentKey(label="both", uses=2)).key
         facts = Facts(host_name="mooring", machine_id="machine of mooring")
         agent = admin.call("POST", "/agents/enrol", {"key": key, "facts": facts.model_dump()})["token"]
         relay = admin.call("POST", "/relays/enrol", RelayEnrol(key=key, name="gangway", facts=facts))["token"]

@@ -17,7 +17,10 @@ from balise.client import BaliseError
 from balise.collect.kits.sources.source import SourceProblem, safe_address
 from balise.collect.probes.run import make
 from balise.collect.remote.trial import attempt
-from balise.server.callouts.channels import NotThrough, checked_address, send_mail, send_webhook
+from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.email import Email
+from balise.server.callouts.channels.places import checked_address
+from balise.server.callouts.channels.webhook import Webhook
 from balise.store.state.tables import Delivery
 from running import Service
 
@@ -71,11 +74,11 @@ DELIVERY = Delivery(
 )
 WAYS: dict[str, Callable[[str], str]] = {
     "a kit": lambda name: _said(lambda: safe_address(name, 80)),
-    "a webhook": lambda name: _said(lambda: send_webhook({"url": f"http://{name}/"}, None, DELIVERY, "")),
+    "a webhook": lambda name: _said(lambda: Webhook({"url": f"http://{name}/"}, None, "").send(DELIVERY, None)),
     "a channel": lambda name: _said(lambda: checked_address(name, 25)),
-    "mail": lambda name: _said(lambda: send_mail(_channel(name), None, DELIVERY, "", None)),
+    "mail": lambda name: _said(lambda: Email(_channel(name), None, "").send(DELIVERY, None)),
     "mail over TLS": lambda name: _said(
-        lambda: send_mail({**_channel(name), "security": "tls"}, None, DELIVERY, "", None)
+        lambda: Email({**_channel(name), "security": "tls"}, None, "").send(DELIVERY, None)
     ),
     "a probe": lambda name: (
         make(ProbeTarget(name="p", body=ProbeBody(kind="tcp", target=f"{name}:80", every="60s"))).message

@@ -81,7 +81,7 @@ def test_odd_paths_are_not_found(service: Service, path: str) -> None:
 
 def test_an_agent_may_ask_who_it_is(service: Service) -> None:
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="who")).key
+        key = admin.keys.create(NewEnrolmentKey(label="who")).key
     enrolled = httpx.post(
         f"{service.url}/api/v1/agents/enrol",
         json={"key": key, "facts": {"host_name": "pier-7", "machine_id": "m7"}},

@@ -52,7 +52,7 @@ class Fleet:
         self._url = service.url
         self.answers: Counter[int] = Counter()
         with service.client() as admin:
-            key = admin.make_enrolment_key(NewEnrolmentKey(label="fleet", uses=AGENTS)).key
+            key = admin.keys.create(NewEnrolmentKey(label="fleet", uses=AGENTS)).key
             self._tokens = [
                 admin.call("POST", "/agents/enrol", {"key": key, "facts": self._facts(n)})["token"]
                 for n in range(AGENTS)

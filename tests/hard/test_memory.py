@@ -28,7 +28,8 @@ def test_near_the_ceiling_caches_go_and_nothing_heavy_is_begun() -> None:
         gone[0] += 1
         held[0] -= 0.05
 
-    memory = Memory(1 << 30, let_go=let_go, measure=lambda: int(held[0] * (1 << 30)), clock=lambda: now[0])
+    memory = Memory(1 << 30, measure=lambda: int(held[0] * (1 << 30)), clock=lambda: now[0])
+    memory.tight.then(let_go)
     memory.look()
     memory.check_body()
     memory.check_question()

@@ -27,9 +27,11 @@ from balise.core.filters import FilterError
 from balise.core.kits.documents import check_kit
 from balise.core.series.wire import WireError
 from balise.core.syslog import MAX_LINE, parse_line
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
-from balise.server.receive.intake import Outcome
+from balise.server.receive.bodies import Outcome
+from balise.server.settings import Settings
 
 TIMES = 100 if os.environ.get("FUZZ") == "long" else 1
 often = settings(
@@ -38,16 +40,16 @@ often = settings(
 
 
 @pytest.fixture(scope="module")
-def console(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Console]:
-    made = Console(Settings(data=tmp_path_factory.mktemp("fuzzed")))
+def console(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Parts]:
+    made = build(Settings(data=tmp_path_factory.mktemp("fuzzed")))
     yield made
-    made.close()
+    close(made)
 
 
 ADMIN = Principal("fuzz", "administrator")
 
 
-def take(console: Console, kind: str, body: bytes, *, as_json: bool) -> Outcome | None:
+def take(console: Parts, kind: str, body: bytes, *, as_json: bool) -> Outcome | None:
     intake = console.metric_intake if kind == "metrics" else console.log_intake
     try:
         return asyncio.run(intake.take(ADMIN, body, as_json=as_json))
@@ -111,7 +113,7 @@ def broken(draw: st.DrawFn, kind: str) -> bytes:
 
 @often
 @given(data=st.data(), kind=st.sampled_from(["metrics", "logs"]))
-def test_protobuf_is_read_or_said_to_be_none(console: Console, data: st.DataObject, kind: str) -> None:
+def test_protobuf_is_read_or_said_to_be_none(console: Parts, data: st.DataObject, kind: str) -> None:
     body = data.draw(st.one_of(broken(kind), st.binary(max_size=200)))
     outcome = take(console, kind, body, as_json=False)
     request = ExportMetricsServiceRequest if kind == "metrics" else ExportLogsServiceRequest
@@ -167,14 +169,14 @@ def likely(draw: st.DrawFn) -> Any:
 
 @often
 @given(content=st.one_of(likely(), JSON), kind=st.sampled_from(["metrics", "logs"]))
-def test_json_is_read_or_said_to_be_none(console: Console, content: Any, kind: str) -> None:
+def test_json_is_read_or_said_to_be_none(console: Parts, content: Any, kind: str) -> None:
     body = json.dumps(content).encode("utf-8", "surrogatepass")
     take(console, kind, body, as_json=True)
 
 
 @often
 @given(st.one_of(st.binary(max_size=100), st.text(max_size=200).map(lambda t: t.encode("utf-8", "surrogatepass"))))
-def test_what_is_no_json_is_said_to_be_none(console: Console, body: bytes) -> None:
+def test_what_is_no_json_is_said_to_be_none(console: Parts, body: bytes) -> None:
     for kind in ("metrics", "logs"):
         take(console, kind, body, as_json=True)
 
@@ -277,7 +279,7 @@ def test_a_document_that_blows_up_is_refused(text: str) -> None:
     assert check_kit("bomb", text).problems
 
 
-def test_the_folder_of_the_fuzzers_holds_what_was_taken(console: Console) -> None:
+def test_the_folder_of_the_fuzzers_holds_what_was_taken(console: Parts) -> None:
     assert take(console, "metrics", whole("metrics"), as_json=False) == Outcome()
     assert take(console, "logs", whole("logs"), as_json=False) == Outcome()
     assert {m.split(".")[1] for m in console.series.catalogue.metrics if m.startswith("fuzz.")} >= {

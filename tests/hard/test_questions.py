@@ -12,17 +12,19 @@ import pytest
 from balise.api.metrics import MetricQuery
 from balise.api.rules import Rehearse
 from balise.core.series.steps import NS
-from balise.server.console import Console, Settings
 from balise.server.errors import Refused
+from balise.server.life import close
+from balise.server.parts import Parts, build
 from balise.server.rules import rehearsals
+from balise.server.settings import Settings
 from balise.store.series import query
 
 RULE = {"about": "x", "measure": {"metric": "tide", "take": "avg", "over": "5m"}, "limits": {"critical": {"above": 5}}}
 
 
 @pytest.fixture
-def console(tmp_path: Path) -> Iterator[Console]:
-    made = Console(Settings(data=tmp_path))
+def console(tmp_path: Path) -> Iterator[Parts]:
+    made = build(Settings(data=tmp_path))
     catalogue = made.series.catalogue
     metric = catalogue.metric("tide", "m", "gauge", "")
     for number in range(4):
@@ -31,12 +33,12 @@ def console(tmp_path: Path) -> Iterator[Console]:
         times = (int(time.time()) - np.arange(400)[::-1] * 15) * NS
         made.series.lay_down([ids], [times.astype(np.int64)], [np.ones((1, 400))])
     yield made
-    made.close()
+    close(made)
 
 
 @pytest.mark.parametrize("limit", ["NUMBERS_AT_MOST", "SERIES_AT_MOST", "VALUES_AT_MOST", "POINTS_AT_MOST"])
 def test_a_question_beyond_a_limit_says_what_to_narrow(
-    console: Console, limit: str, monkeypatch: pytest.MonkeyPatch
+    console: Parts, limit: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     take = "p99" if limit == "POINTS_AT_MOST" else "avg"
     body = {"metric": "tide", "take": take, "from": "-3d", "to": "now", "by": ["host"]}
@@ -53,7 +55,7 @@ def test_a_question_beyond_a_limit_says_what_to_narrow(
      ("-5m", rehearsals, "MOST_ASKED")],
 )  # fmt: skip
 def test_a_rehearsal_beyond_a_limit_says_what_to_narrow(
-    console: Console, start: str, module: object, limit: str, monkeypatch: pytest.MonkeyPatch
+    console: Parts, start: str, module: object, limit: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     asked = Rehearse.model_validate({"rule": RULE, "from": start, "to": "now"})
     assert console.rules.rehearse(asked).groups == 4

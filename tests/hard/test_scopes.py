@@ -26,9 +26,9 @@ from sending import gauge_request, log_request, post
 @contextmanager
 def scoped(service: Service, **scope: Any) -> Iterator[str]:
     with service.client() as admin:
-        made = admin.make_token(NewToken(name=f"t{time.time_ns()}", role="ingest", scope=Scope(**scope)))
+        made = admin.tokens.create(NewToken(name=f"t{time.time_ns()}", role="ingest", scope=Scope(**scope)))
         yield made.token
-        admin.revoke_token(made.id)
+        admin.tokens.revoke(made.id)
 
 
 def refused_points(service: Service, token: str, host: str, metric: str = "tide") -> int:
@@ -49,7 +49,7 @@ def test_a_token_delivers_for_the_hosts_of_its_filter_alone(service: Service) ->
     with service.client() as admin, scoped(service, hosts='host sw "gate-"') as token:
         assert [refused_points(service, token, h) for h in ("gate-1", "pier-1", "gate-1")] == [0, 1, 0]
         assert [refused_lines(service, token, h) for h in ("gate-1", "pier-1")] == [0, 1]
-        names = {h.name for h in admin.hosts()}
+        names = {h.name for h in admin.hosts.list()}
         assert "gate-1" in names
         assert "pier-1" not in names
 
@@ -58,17 +58,17 @@ def test_a_scope_by_label_holds_as_labels_change(service: Service) -> None:
     with service.client() as admin, scoped(service) as made, scoped(service, hosts='label.dock eq "2"') as token:
         assert refused_points(service, made, "slip-1") == 0
         assert refused_points(service, token, "slip-1") == 1
-        admin.change_host("slip-1", HostChange(labels={"dock": "2"}))
+        admin.hosts.change("slip-1", HostChange(labels={"dock": "2"}))
         # The same body, whose form is known by now.
         assert [refused_points(service, token, "slip-1") for _ in range(3)] == [0, 0, 0]
-        admin.change_host("slip-1", HostChange(labels={"dock": "3"}))
+        admin.hosts.change("slip-1", HostChange(labels={"dock": "3"}))
         assert refused_points(service, token, "slip-1") == 1
 
 
 def test_what_an_agent_has_takes_from_others_only_what_is_allowed(service: Service) -> None:
     with service.client() as admin, scoped(service) as plain, scoped(service, collected=True) as trusted:
         assert refused_points(service, plain, "berth-1", "own") == 0
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="one")).key
+        key = admin.keys.create(NewEnrolmentKey(label="one")).key
         facts = {"host_name": "berth-1", "machine_id": "machine-of-berth-1"}
         answer = admin.call("POST", "/agents/enrol", {"key": key, "facts": facts, "take_over": True})
         assert answer["host"] == "berth-1"
@@ -79,7 +79,7 @@ def test_what_an_agent_has_takes_from_others_only_what_is_allowed(service: Servi
 def test_a_token_makes_no_more_hosts_than_it_may(service: Service) -> None:
     with service.client() as admin, scoped(service, new_hosts=2) as token:
         assert [refused_points(service, token, f"buoy-{n}") for n in (1, 2, 3, 1)] == [0, 0, 1, 0]
-        assert max(t.new_hosts for t in admin.tokens() if t.scope and t.scope.new_hosts == 2) == 2
+        assert max(t.new_hosts for t in admin.tokens.list() if t.scope and t.scope.new_hosts == 2) == 2
 
 
 @pytest.mark.parametrize(("kinds", "other"), [(["metrics"], "logs"), (["logs"], "metrics")])
@@ -104,8 +104,8 @@ def test_only_what_delivers_has_a_scope_and_its_filter_is_read(service: Service)
 def test_a_key_gives_a_relay_no_site_that_it_is_not_for(service: Service) -> None:
     """A relay of a site is given what its hosts are read with."""
     with service.client() as admin:
-        plain = admin.make_enrolment_key(NewEnrolmentKey(label="plain", uses=9)).key
-        north = admin.make_enrolment_key(NewEnrolmentKey(label="north", uses=9, site="north")).key
+        plain = admin.keys.create(NewEnrolmentKey(label="plain", uses=9)).key
+        north = admin.keys.create(NewEnrolmentKey(label="north", uses=9, site="north")).key
 
         def enrol(key: str, name: str, site: str | None) -> str | None:
             facts = Facts(host_name=name, machine_id=f"machine of {name}")
@@ -118,7 +118,7 @@ def test_a_key_gives_a_relay_no_site_that_it_is_not_for(service: Service) -> Non
         for key, name, site in ((plain, "r4", "north"), (north, "r4", "south"), (plain, "r2", None)):
             with pytest.raises(Refused, match="make one for"):
                 enrol(key, name, site)
-        assert {r.name: r.site for r in admin.relays()} == {"r1": None, "r2": "north", "r3": "north"}
+        assert {r.name: r.site for r in admin.relays.list()} == {"r1": None, "r2": "north", "r3": "north"}
 
 
 # --- streams
@@ -147,16 +147,16 @@ class Listening:
 def test_streams_end_with_whoever_opened_them(service: Service, path: str) -> None:
     url = f"{service.url}/api/v1{path}"
     with service.client() as admin, httpx.Client(base_url=service.url) as page:
-        admin.add_user(NewUser(name="ben", role="viewer", password="a long enough password"))
+        admin.users.add(NewUser(name="ben", role="viewer", password="a long enough password"))
         page.post("/api/v1/session", json={"name": "ben", "password": "a long enough password"})
-        made = admin.make_token(NewToken(name="watching", role="viewer"))
+        made = admin.tokens.create(NewToken(name="watching", role="viewer"))
         stays = Listening(url, headers={"Authorization": f"Bearer {service.tokens['viewer']}"})
         by_cookie = Listening(url, cookies=dict(page.cookies))
         by_token = Listening(url, headers={"Authorization": f"Bearer {made.token}"})
-        admin.remove_user("ben")
+        admin.users.remove("ben")
         assert by_cookie.ended.wait(5)
         assert not by_token.ended.is_set()
-        admin.revoke_token(made.id)
+        admin.tokens.revoke(made.id)
         assert by_token.ended.wait(5)
         assert not stays.ended.is_set()
 
@@ -185,7 +185,7 @@ def test_other_content_under_a_name_that_was_used_is_another_delivery(service: S
     for text in ("first", "first", "second", "second"):
         send(text)
     with service.client() as admin:
-        found = admin.query_events(EventQuery.model_validate({"where": 'host eq "mole"', "from": "-1h", "to": "now"}))
+        found = admin.events.search(EventQuery.model_validate({"where": 'host eq "mole"', "from": "-1h", "to": "now"}))
         assert sorted(e.body for e in found.items) == ["first", "second"]
 
 
@@ -200,7 +200,7 @@ def test_a_time_that_has_not_come_is_kept_beside_the_one_it_is_given_and_told(se
     assert said.rejected_log_records == 0
     assert "1 records are of a time that has not come yet" in said.error_message
     with service.client() as admin:
-        found = admin.query_events(EventQuery.model_validate({"where": 'host eq "quoin"', "from": "-1h", "to": "now"}))
+        found = admin.events.search(EventQuery.model_validate({"where": 'host eq "quoin"', "from": "-1h", "to": "now"}))
     sent = {e.body: e.attributes.get("balise.time.sent") for e in found.items}
     assert sent["from today"] is None
     kept = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(ahead))
@@ -211,16 +211,16 @@ def test_a_host_of_which_nothing_is_taken_says_so(service: Service) -> None:
     with service.client() as admin:
         body = gauge_request("weir", "tide", [(time.time() + 86_400, 1.0)]).SerializeToString()
         assert post(service.url, service.tokens["ingest"], "metrics", body).status_code == 200
-        host = until(lambda: (h := admin.host("weir")).state == "silent" and h)
+        host = until(lambda: (h := admin.hosts.show("weir")).state == "silent" and h)
         assert "nothing it sends is taken" in str(host.collection.problem)
         assert "check the sender's clock" in str(host.collection.problem)
         assert refused_points(service, service.tokens["ingest"], "weir") == 0
-        until(lambda: admin.host("weir").state == "ok")
-        assert admin.host("weir").collection.problem is None
+        until(lambda: admin.hosts.show("weir").state == "ok")
+        assert admin.hosts.show("weir").collection.problem is None
 
 
 def test_a_token_of_the_data_folder_has_a_scope_too(service: Service) -> None:
     with Balise(service.url, service.tokens["administrator"]) as admin:
-        by_name = {t.name: t.scope for t in admin.tokens()}
+        by_name = {t.name: t.scope for t in admin.tokens.list()}
     assert by_name["the ingest"] == Scope(new_hosts=20_000)
     assert by_name["the viewer"] is None

@@ -88,7 +88,7 @@ def test_whoever_has_no_right_to_a_credential_cannot_have_it_sent_elsewhere(serv
         assert caller.call("GET", "/hosts/pier-1/remote") == audited
         # How often it is read is no question of where the secret goes.
         assert caller.call("PUT", "/hosts/pier-1/remote", {"every": "120s"})["every"] == "2m"
-        assert caller.collect_remotely("pier-1", RemoteBody(every="180s", time_limit="9s")).every == "3m"
+        assert caller.hosts.remote("pier-1", RemoteBody(every="180s", time_limit="9s")).every == "3m"
         assert caller.call("PUT", "/hosts/pier-2/remote", {"address": "127.0.0.2"})["address"] == "127.0.0.2"
 
 

@@ -14,7 +14,9 @@ from hypothesis import strategies as st
 
 from balise.server.errors import Refused
 from balise.server.people.access import Access
+from balise.server.people.sessions import Sessions
 from balise.server.people.tries import HASHES, OF_ADDRESS, OF_ALL, OF_NAME, OF_ONE, Passwords, Tries
+from balise.server.people.users import UserBook
 from balise.store.state.store import StateStore
 from peaks import peak_mib
 from running import Service
@@ -78,17 +80,19 @@ def test_tries_are_counted_by_name_by_address_and_in_all(tried: list[tuple[str, 
 
 def test_whoever_has_signed_in_from_a_place_is_not_kept_out_of_it_by_others(tmp_path: Path) -> None:
     state = StateStore(tmp_path)
-    access = Access(state)
-    access.add_user("anker", "viewer", "correct horse", by="test")
-    access.sign_in("anker", "correct horse", origin="192.0.2.9")
+    access, passwords = Access(state), Passwords()
+    users = UserBook(state=state, access=access, passwords=passwords)
+    sessions = Sessions(state=state, access=access, passwords=passwords)
+    users.add("anker", "viewer", "correct horse", by="test")
+    sessions.sign_in("anker", "correct horse", origin="192.0.2.9")
     for number in range(OF_NAME):
         with pytest.raises(Refused, match="wrong"):
-            access.sign_in("anker", "guess", origin=f"198.51.100.{number}")
+            sessions.sign_in("anker", "guess", origin=f"198.51.100.{number}")
     with pytest.raises(Refused, match="Too many tries for this name"):
-        access.sign_in("anker", "correct horse", origin="203.0.113.5")
-    assert access.sign_in("anker", "correct horse", origin="192.0.2.9")[1].name == "anker"
+        sessions.sign_in("anker", "correct horse", origin="203.0.113.5")
+    assert sessions.sign_in("anker", "correct horse", origin="192.0.2.9")[1].name == "anker"
     # Also after a restart, which forgets what was tried.
-    again = Access(state)
+    again = Sessions(state=state, access=Access(state), passwords=Passwords())
     for number in range(OF_NAME):
         with pytest.raises(Refused, match="wrong"):
             again.sign_in("anker", "guess", origin=f"198.51.100.{number}")

@@ -19,7 +19,9 @@ from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
 from balise.api.rules import RuleBody
 from balise.api.secrets import Secret
 from balise.client import Balise, Refused
-from balise.server.callouts.channels import NotThrough, checked_address, send_mail
+from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.email import Email
+from balise.server.callouts.channels.places import checked_address
 from balise.server.callouts.courier import wait_before
 from balise.server.callouts.mail import compose
 from balise.store.state import tables
@@ -45,9 +47,9 @@ class Watched:
         self, service: Service, admin: Balise, receiver: Receiver, name: str, body: RuleBody | None = None
     ) -> None:
         self.service, self.admin, self.receiver, self.name = service, admin, receiver, name
-        admin.put_channel(name, WebhookChannel(kind="webhook", url=receiver.url))
-        admin.put_callout(name, CalloutBody(when=f'rule eq "{name}"', tell=[name]))
-        admin.put_rule(name, body or rule(name))
+        admin.channels.set(name, WebhookChannel(kind="webhook", url=receiver.url))
+        admin.callouts.set(name, CalloutBody(when=f'rule eq "{name}"', tell=[name]))
+        admin.rules.apply(name, body or rule(name))
 
     def send(self, value: float, host: str = "lock-1", **attributes: str) -> None:
         send_gauge(self.service.url, self.service.tokens["ingest"], host, self.name, value, **attributes)
@@ -56,9 +58,9 @@ class Watched:
         return self.receiver.events(kind, self.name)
 
     def end(self) -> None:
-        self.admin.delete_rule(self.name)
-        self.admin.delete_callout(self.name)
-        self.admin.delete_channel(self.name)
+        self.admin.rules.delete(self.name)
+        self.admin.callouts.delete(self.name)
+        self.admin.channels.delete(self.name)
 
 
 @pytest.fixture
@@ -86,13 +88,13 @@ def test_opened_worsened_and_recovered_are_each_told_once(watched: Watched) -> N
     assert recovered["data"]["state"] == "recovered"
     counts = [len(watched.told(kind)) for kind in ("opened", "changed", "recovered")]
     assert counts == [1, 1, 1]
-    alert = next(watched.admin.alerts(f'rule eq "{watched.name}"'))
-    story = [step["what"] for step in watched.admin.alert(alert.id).story]
+    alert = next(watched.admin.alerts.list(f'rule eq "{watched.name}"'))
+    story = [step["what"] for step in watched.admin.alerts.show(alert.id).story]
     assert story == ["opened", "worsened", "eased", "recovered"]
 
 
 def test_each_thing_has_an_alert_of_its_own(watched: Watched) -> None:
-    watched.admin.put_rule(watched.name, rule(watched.name, ["host", "berth"]))
+    watched.admin.rules.apply(watched.name, rule(watched.name, ["host", "berth"]))
     for berth, value in (("1", 99.0), ("2", 10.0), ("3", 99.0)):
         watched.send(value, berth=berth)
     until(lambda: len(watched.told("opened")) == 2)
@@ -100,11 +102,11 @@ def test_each_thing_has_an_alert_of_its_own(watched: Watched) -> None:
 
 
 def test_only_the_callouts_that_match_are_told(watched: Watched) -> None:
-    watched.admin.put_callout(
+    watched.admin.callouts.set(
         watched.name, CalloutBody(when=f'rule eq "{watched.name}" and severity ge "critical"', tell=[watched.name])
     )
     watched.send(85)
-    until(lambda: list(watched.admin.alerts(f'rule eq "{watched.name}"', state="open")))
+    until(lambda: list(watched.admin.alerts.list(f'rule eq "{watched.name}"', state="open")))
     time.sleep(1.2)
     assert not watched.receiver.got
     watched.send(99)
@@ -121,22 +123,22 @@ def test_an_alert_keeps_evidence_and_can_be_acknowledged(watched: Watched) -> No
     change = log_request("lock-1", [(now - 60, 9, "firmware of valve 2 changed")], {"balise.source": "change"})
     post(watched.service.url, watched.service.tokens["ingest"], "logs", change.SerializeToString())
     watched.send(99)
-    alert = until(lambda: list(watched.admin.alerts(f'rule eq "{watched.name}"', state="open")))[0]
-    detail = watched.admin.alert(alert.id)
+    alert = until(lambda: list(watched.admin.alerts.list(f'rule eq "{watched.name}"', state="open")))[0]
+    detail = watched.admin.alerts.show(alert.id)
     assert detail.evidence["lines"][0]["count"] == 12
     assert detail.evidence["changes"][0]["body"] == "firmware of valve 2 changed"
     assert detail.clue == "changed before: firmware of valve 2 changed"
     assert detail.advice == "pump"
     with watched.service.client("operator") as operator:
-        assert operator.acknowledge(alert.id, "on my way").acknowledged_by == "the operator"
+        assert operator.alerts.acknowledge(alert.id, "on my way").acknowledged_by == "the operator"
     watched.send(1)
-    until(lambda: watched.admin.alert(alert.id).state == "recovered")
+    until(lambda: watched.admin.alerts.show(alert.id).state == "recovered")
     with pytest.raises(Refused, match="nothing left"):
-        watched.admin.acknowledge(alert.id)
+        watched.admin.alerts.acknowledge(alert.id)
 
 
 def test_a_hold_keeps_a_short_breach_quiet(watched: Watched) -> None:
-    watched.admin.put_rule(watched.name, rule(watched.name, warning={"above": 80, "hold": "6s"}))
+    watched.admin.rules.apply(watched.name, rule(watched.name, warning={"above": 80, "hold": "6s"}))
     watched.send(99)
     time.sleep(1.2)
     watched.send(1)
@@ -156,7 +158,7 @@ def test_below_and_rate_and_windows_work_end_to_end(watched: Watched) -> None:
             "limits": {"critical": {"below": 5, "clear": 6}},
         }
     )
-    watched.admin.put_rule(watched.name, body)
+    watched.admin.rules.apply(watched.name, body)
     watched.send(1)
     until(lambda: watched.told("opened"))
     for _ in range(3):
@@ -169,52 +171,52 @@ def test_data_that_stops_leaves_the_alert_open_and_says_so(watched: Watched) -> 
     for _ in range(4):
         watched.send(99)
         time.sleep(0.3)
-    alert = until(lambda: list(watched.admin.alerts(f'rule eq "{watched.name}"', state="open")))[0]
+    alert = until(lambda: list(watched.admin.alerts.list(f'rule eq "{watched.name}"', state="open")))[0]
     assert not alert.silent
     # Three missed intervals, of at least five seconds each.
-    silent = until(lambda: (a := watched.admin.alert(alert.id)).silent and a, 30)
+    silent = until(lambda: (a := watched.admin.alerts.show(alert.id)).silent and a, 30)
     assert silent.state == "open"
     watched.send(99)
-    until(lambda: not watched.admin.alert(alert.id).silent)
+    until(lambda: not watched.admin.alerts.show(alert.id).silent)
 
 
 def test_a_deleted_rule_ends_its_alerts_and_tells(watched: Watched) -> None:
     watched.send(99)
     until(lambda: watched.told("opened"))
-    watched.admin.delete_rule(watched.name)
+    watched.admin.rules.delete(watched.name)
     told = until(lambda: watched.told("recovered"))[0]
     assert told["data"]["recovery"] == "rule deleted"
-    watched.admin.put_rule(watched.name, rule(watched.name))
+    watched.admin.rules.apply(watched.name, rule(watched.name))
 
 
 def test_a_receiver_that_fails_is_tried_again(watched: Watched) -> None:
     watched.receiver.answers = [500, 302]
     watched.send(99)
-    until(lambda: any(d.problem == "the receiver answered 500" for d in watched.admin.deliveries(state="waiting")))
+    until(lambda: any(d.problem == "the receiver answered 500" for d in watched.admin.deliveries.list(state="waiting")))
     until(lambda: watched.told("opened"), 40)
     # The receiver has it a moment before the console has written down that it took it.
-    sent = until(lambda: [d for d in watched.admin.deliveries(state="sent") if d.channel == watched.name])
+    sent = until(lambda: [d for d in watched.admin.deliveries.list(state="sent") if d.channel == watched.name])
     assert [(d.attempts, d.kind) for d in sent] == [(3, "opened")]
 
 
 def test_secrets_are_sent_but_never_shown(watched: Watched) -> None:
     body = WebhookChannel(kind="webhook", url=watched.receiver.url, bearer="s3cret-of-the-hook")
-    shown = watched.admin.put_channel(watched.name, body)
+    shown = watched.admin.channels.set(watched.name, body)
     assert shown.has_secret and "s3cret" not in shown.model_dump_json()
-    watched.admin.test_channel(watched.name)
+    watched.admin.channels.test(watched.name)
     headers, event = watched.receiver.got[-1]
     assert (headers["authorization"], event["type"]) == ("Bearer s3cret-of-the-hook", "balise.test")
     assert b"s3cret" not in b"".join(p.read_bytes() for p in watched.service.data.glob("state.db*"))
     # Sent to another place, the old secret does not go along.
-    moved = watched.admin.put_channel(watched.name, WebhookChannel(kind="webhook", url=watched.receiver.url + "/else"))
+    moved = watched.admin.channels.set(watched.name, WebhookChannel(kind="webhook", url=watched.receiver.url + "/else"))
     assert not moved.has_secret
 
 
 def test_a_channel_in_use_is_not_deleted_and_a_callout_needs_its_channels(watched: Watched) -> None:
     with pytest.raises(Refused, match="still tells"):
-        watched.admin.delete_channel(watched.name)
+        watched.admin.channels.delete(watched.name)
     with pytest.raises(Refused, match="there is no channel nobody"):
-        watched.admin.put_callout("x", CalloutBody(tell=["nobody"]))
+        watched.admin.callouts.set("x", CalloutBody(tell=["nobody"]))
 
 
 def test_alerts_holds_and_deliveries_survive_a_restart(own_service: Service, receiver: Receiver) -> None:
@@ -223,14 +225,14 @@ def test_alerts_holds_and_deliveries_survive_a_restart(own_service: Service, rec
         one = Watched(service, admin, receiver, "restart")
         receiver.answers = [503]
         one.send(99)
-        alert = until(lambda: list(admin.alerts(state="open")))[0]
-        until(lambda: admin.deliveries()[0].attempts == 1)
+        alert = until(lambda: list(admin.alerts.list(state="open")))[0]
+        until(lambda: admin.deliveries.list()[0].attempts == 1)
     service.stop(9)
     service.start()
     with service.client() as admin:
         one.admin = admin
         until(lambda: one.told("opened"), 40)
-        open_now = list(admin.alerts(state="open"))
+        open_now = list(admin.alerts.list(state="open"))
         assert [a.id for a in open_now] == [alert.id]
         one.send(10)
         until(lambda: one.told("recovered"))
@@ -304,13 +306,13 @@ def test_mail_goes_out_with_starttls_and_sign_in(tmp_path: Path, monkeypatch: py
                 user="balise",
                 password="wrong",
             )
-            admin.put_channel("mail", settings)
+            admin.channels.set("mail", settings)
             with pytest.raises(Refused, match="refuses the user or the password"):
-                admin.test_channel("mail")
-            admin.put_channel("mail", settings.model_copy(update={"password": Secret("pier-pass")}))
-            assert "got through" in admin.test_channel("mail")
-            admin.put_callout("all", CalloutBody(tell=["mail"]))
-            admin.put_rule("tide", rule("tide"))
+                admin.channels.test("mail")
+            admin.channels.set("mail", settings.model_copy(update={"password": Secret("pier-pass")}))
+            assert "got through" in admin.channels.test("mail")
+            admin.callouts.set("all", CalloutBody(tell=["mail"]))
+            admin.rules.apply("tide", rule("tide"))
             send_gauge(service.url, service.tokens["ingest"], "<b>pier</b>-1", "tide", 99.0)
             mail = until(lambda: len(box.got) > 1 and box.got[1])
     finally:
@@ -346,12 +348,13 @@ def test_a_mail_that_some_took_goes_on_to_the_others_alone() -> None:
     to = ["duty@skerry.example", "busy@skerry.example", "gone@skerry.example"]
     place = {"server": "127.0.0.1", "port": server.port, "security": "none", "sender": "b@skerry.example", "to": to}
     delivery = tables.Delivery(id=1, channel="mail", kind="test", content={}, state="waiting", created_at=0.0)
+    mail = Email(place, None, "http://c")
     try:
-        left = send_mail(place, None, delivery, "http://c", None)
+        left = mail.send(delivery, None)
         assert left == ["busy@skerry.example"]
-        assert send_mail(place, None, delivery, "http://c", left) == []
+        assert mail.send(delivery, left) == []
         with pytest.raises(NotThrough, match=r"gone@skerry\.example: 550") as refused:
-            send_mail(place, None, delivery, "http://c", ["gone@skerry.example"])
+            mail.send(delivery, ["gone@skerry.example"])
         assert refused.value.final
     finally:
         server.stop()
@@ -362,17 +365,17 @@ def test_mail_to_a_server_without_tls_is_not_sent_in_the_clear(service: Service,
     plain = Controller(object(), hostname="127.0.0.1", port=free_port())
     plain.start()
     try:
-        admin.put_channel(
+        admin.channels.set(
             "plain",
             EmailChannel(
                 kind="email", to=["a@skerry.example"], server="127.0.0.1", port=plain.port, security="starttls"
             ),
         )
         with pytest.raises(Refused, match="check the channel's security"):
-            admin.test_channel("plain")
+            admin.channels.test("plain")
     finally:
         plain.stop()
-        admin.delete_channel("plain")
+        admin.channels.delete("plain")
 
 
 def test_a_subject_is_one_line_and_a_recovery_says_so() -> None:

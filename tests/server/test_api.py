@@ -120,7 +120,7 @@ def test_a_request_that_is_too_large_is_refused(service: Service) -> None:
 def test_a_metric_nobody_sent_is_not_found_with_a_hint(service: Service, admin: Balise) -> None:
     send_gauge(service.url, service.tokens["ingest"], "pier-1", "hint.depth", 1.0)
     with pytest.raises(Refused, match="Did you mean") as refused:
-        admin.query_metrics(MetricQuery(metric="depth.depth"))
+        admin.metrics.read(MetricQuery(metric="depth.depth"))
     assert refused.value.status == 404
 
 
@@ -129,12 +129,12 @@ def test_a_query_answers_by_group_and_step(service: Service, admin: Balise) -> N
     for host, base in (("step-1", 10.0), ("step-2", 20.0)):
         for i in range(8):
             send_gauge(service.url, service.tokens["ingest"], host, "step.level", base + i, at + i * 15)
-    answer = admin.query_metrics(MetricQuery(metric="step.level", from_="-5m", step="1m", take="max", by=["host"]))
+    answer = admin.metrics.read(MetricQuery(metric="step.level", from_="-5m", step="1m", take="max", by=["host"]))
     by_host = {s.attributes["host"]: [v for v in s.values if v is not None] for s in answer.series}
     assert by_host == {"step-1": [13.0, 17.0], "step-2": [23.0, 27.0]}
-    top = admin.query_metrics(MetricQuery(metric="step.level", from_="-5m", step="5m", take="avg", by=["host"], top=1))
+    top = admin.metrics.read(MetricQuery(metric="step.level", from_="-5m", step="5m", take="avg", by=["host"], top=1))
     assert [s.attributes["host"] for s in top.series] == ["step-2"]
-    together = admin.query_metrics(MetricQuery(metric="step.level", from_="-10m", step="10m", take="count", by=[]))
+    together = admin.metrics.read(MetricQuery(metric="step.level", from_="-10m", step="10m", take="count", by=[]))
     assert sum(v or 0 for v in together.series[0].values) == 16
 
 
@@ -142,7 +142,7 @@ def test_metrics_are_known_with_unit_and_attributes(service: Service, admin: Bal
     request = gauge_request("pier-2", "known.metric", [(time.time(), 1.0)], {"berth": "4"}, unit="m")
     request.resource_metrics[0].scope_metrics[0].metrics[0].description = "water under the keel"
     assert post(service.url, service.tokens["ingest"], "metrics", request.SerializeToString()).status_code == 200
-    known = {m.name: m for m in admin.metrics()}["known.metric"]
+    known = {m.name: m for m in admin.metrics.list()}["known.metric"]
     assert (known.unit, known.kind, known.attributes, known.series) == ("m", "gauge", ["berth"], 1)
     assert known.description == "water under the keel"
 
@@ -157,50 +157,50 @@ def test_events_are_counted_and_grouped_into_patterns(service: Service, admin: B
         == 200
     )
     where = 'host eq "winch-1"'
-    histogram = admin.count_events(HistogramQuery(where=where, from_="-10m", bars=10))
+    histogram = admin.events.count(HistogramQuery(where=where, from_="-10m", bars=10))
     assert histogram.total == 30
     assert sum(histogram.counts["error"]) == 10
-    patterns = admin.event_patterns(HistogramQuery(where=where, from_="-10m")).items
+    patterns = admin.events.patterns(HistogramQuery(where=where, from_="-10m")).items
     assert [(p.pattern, p.severity, p.count) for p in patterns] == [
         ("winch … stalled after … s", "error", 10),
         ("winch … stalled after … s", "informational", 20),
     ]
-    page = admin.query_events(EventQuery(where=where, from_="-10m", limit=12))
+    page = admin.events.search(EventQuery(where=where, from_="-10m", limit=12))
     assert page.items[0].body.startswith("winch 0 ")
-    rest = admin.query_events(EventQuery(where=where, from_="-10m", limit=30, cursor=page.next))
+    rest = admin.events.search(EventQuery(where=where, from_="-10m", limit=30, cursor=page.next))
     assert len(rest.items) == 18
 
 
 def test_hosts_are_labelled_grouped_and_filtered(service: Service, admin: Balise) -> None:
     for name in ("lamp-1", "lamp-2"):
         send_gauge(service.url, service.tokens["ingest"], name, "lamp.light", 1.0)
-    admin.change_host("lamp-1", HostChange(labels={"site": "headland"}, groups=["Lamps", "headland"]))
-    assert [h.name for h in admin.hosts('label.site eq "headland"')] == ["lamp-1"]
-    assert [h.name for h in admin.hosts('group eq "Lamps" and name sw "lamp"')] == ["lamp-1"]
-    group = next(g for g in admin.groups() if g.name == "Lamps")
+    admin.hosts.change("lamp-1", HostChange(labels={"site": "headland"}, groups=["Lamps", "headland"]))
+    assert [h.name for h in admin.hosts.list('label.site eq "headland"')] == ["lamp-1"]
+    assert [h.name for h in admin.hosts.list('group eq "Lamps" and name sw "lamp"')] == ["lamp-1"]
+    group = next(g for g in admin.groups.list() if g.name == "Lamps")
     assert (group.hosts, sum(group.states.values())) == (1, 1)
-    answer = admin.query_metrics(
+    answer = admin.metrics.read(
         MetricQuery(metric="lamp.light", where='label.site eq "headland"', by=["host", "label.site"])
     )
     assert [s.attributes for s in answer.series] == [{"host": "lamp-1", "label.site": "headland"}]
     with pytest.raises(Refused):
-        admin.host("lamp-9")
+        admin.hosts.show("lamp-9")
 
 
 def test_signing_in_and_out_by_cookie(service: Service, admin: Balise) -> None:
-    admin.add_user(NewUser(name="anker", role="viewer", password="correct horse"))
+    admin.users.add(NewUser(name="anker", role="viewer", password="correct horse"))
     with Balise(service.url) as person:
         assert person.me().name is None
         with pytest.raises(Refused, match="Name or password is wrong"):
             person.sign_in("anker", "wrong")
         assert person.sign_in("anker", "correct horse").role == "viewer"
-        assert list(person.hosts()) is not None
+        assert list(person.hosts.list()) is not None
         person.sign_out()
         assert person.me().name is None
 
 
 def test_a_cookie_is_for_the_browser_alone_and_for_our_own_pages(service: Service, admin: Balise) -> None:
-    admin.add_user(NewUser(name="bootsmann", role="administrator", password="correct horse"))
+    admin.users.add(NewUser(name="bootsmann", role="administrator", password="correct horse"))
     answer = httpx.post(f"{service.url}/api/v1/session", json={"name": "bootsmann", "password": "correct horse"})
     cookie = answer.headers["set-cookie"].lower()
     assert "httponly" in cookie and "samesite=lax" in cookie
@@ -215,7 +215,7 @@ def test_a_cookie_is_for_the_browser_alone_and_for_our_own_pages(service: Servic
 
 
 def test_guessing_passwords_is_slowed_down(service: Service, admin: Balise) -> None:
-    admin.add_user(NewUser(name="steward", role="viewer", password="correct horse"))
+    admin.users.add(NewUser(name="steward", role="viewer", password="correct horse"))
     with Balise(service.url) as guesser:
         statuses = []
         for _ in range(10):
@@ -226,44 +226,44 @@ def test_guessing_passwords_is_slowed_down(service: Service, admin: Balise) -> N
 
 
 def test_a_revoked_token_ends(service: Service, admin: Balise) -> None:
-    made = admin.make_token(NewToken(name="short-lived", role="viewer"))
+    made = admin.tokens.create(NewToken(name="short-lived", role="viewer"))
     with Balise(service.url, made.token) as client:
         assert client.me().role == "viewer"
-        admin.revoke_token(made.id)
+        admin.tokens.revoke(made.id)
         with pytest.raises(Refused):
-            list(client.hosts())
-    assert made.token not in json.dumps([t.model_dump() for t in admin.tokens()])
+            list(client.hosts.list())
+    assert made.token not in json.dumps([t.model_dump() for t in admin.tokens.list()])
 
 
 def test_a_token_expires(service: Service, admin: Balise) -> None:
-    made = admin.make_token(NewToken(name="brief", role="viewer", expires_in="1s"))
+    made = admin.tokens.create(NewToken(name="brief", role="viewer", expires_in="1s"))
     with Balise(service.url, made.token) as client:
         until(lambda: client.me().name is None, 10)
 
 
 def test_enrolment_keys_are_shown_once_and_can_be_revoked(admin: Balise) -> None:
-    made = admin.make_enrolment_key(NewEnrolmentKey(label="pier", uses=2, group="Pier"))
+    made = admin.keys.create(NewEnrolmentKey(label="pier", uses=2, group="Pier"))
     assert made.key in made.command
-    held = next(k for k in admin.enrolment_keys() if k.id == made.id)
+    held = next(k for k in admin.keys.list() if k.id == made.id)
     assert (held.uses_left, "key" in held.model_dump()) == (2, False)
-    admin.revoke_enrolment_key(made.id)
-    held = next(k for k in admin.enrolment_keys() if k.id == made.id)
+    admin.keys.revoke(made.id)
+    held = next(k for k in admin.keys.list() if k.id == made.id)
     assert held.revoked_at is not None and held.uses_left == 0
 
 
 def test_rules_are_kept_changed_and_deleted(admin: Balise) -> None:
-    admin.put_rule("too deep", RULE)
+    admin.rules.apply("too deep", RULE)
     changed = RULE.model_copy(update={"about": "much too deep"})
-    assert admin.put_rule("too deep", changed).about == "much too deep"
-    assert admin.rule("too deep").shipped is False
-    admin.delete_rule("too deep")
+    assert admin.rules.apply("too deep", changed).about == "much too deep"
+    assert admin.rules.show("too deep").shipped is False
+    admin.rules.delete("too deep")
     with pytest.raises(Refused):
-        admin.rule("too deep")
+        admin.rules.show("too deep")
 
 
 def test_shipped_rules_have_advice_and_limits(admin: Balise) -> None:
-    shipped = [r for r in admin.rules() if r.shipped]
-    assert admin.rule("unit-not-running").updated_by == "the kit linux"
+    shipped = [r for r in admin.rules.list() if r.shipped]
+    assert admin.rules.show("unit-not-running").updated_by == "the kit linux"
     assert {"filesystem-filling", "memory-short", "cpu-saturated", "swap-in-use", "load-high", "host-silent"} <= {
         r.name for r in shipped
     }
@@ -279,7 +279,7 @@ def test_a_rule_is_rehearsed_over_what_was_stored(service: Service, admin: Balis
     document = RuleDocument.model_validate(
         {**RULE.model_dump(exclude_none=True), "measure": {"metric": "sluice.level", "take": "last", "over": "15s"}}
     )
-    result = admin.rehearse(Rehearse(rule=document, from_="-20m"))
+    result = admin.rules.rehearse(Rehearse(rule=document, from_="-20m"))
     assert result.groups == 1
     assert [(i.host, i.severity, i.worst_value) for i in result.items] == [("sluice", "warning", 9.0)]
     assert result.items[0].opened_at == pytest.approx(at + 20 * 15, abs=31)
@@ -287,7 +287,7 @@ def test_a_rule_is_rehearsed_over_what_was_stored(service: Service, admin: Balis
 
 
 def test_events_can_be_followed_as_they_arrive(service: Service, admin: Balise) -> None:
-    stream = admin.follow_events('host eq "bell-1" and severity ge "error"', "rings")
+    stream = admin.events.follow('host eq "bell-1" and severity ge "error"', "rings")
     token = service.tokens["ingest"]
 
     def send() -> None:

@@ -73,7 +73,7 @@ def done(admin: Balise, number: int) -> Any:
 def last(admin: Balise, metric: str, host: str) -> list[float]:
     query = MetricQuery(metric=metric, where=f'host eq "{host}"', from_="-5m", step="5m", take="last", by=["host"])
     try:
-        return [v for s in admin.query_metrics(query).series for v in s.values if v is not None]
+        return [v for s in admin.metrics.read(query).series for v in s.values if v is not None]
     except Refused:
         return []
 
@@ -90,7 +90,7 @@ def test_bad_entries_stay_to_be_corrected_and_tried_again(admin: Balise, sshd: S
     assert [e["result"] for e in answer["entries"]] == ["wrong-credential", "refused", "timed-out", "added"]
     assert all(len(e["message"]) > 10 for e in answer["entries"])
     assert answer["results"] == {"wrong-credential": 1, "refused": 1, "timed-out": 1, "added": 1}
-    host = admin.host("quay-a")
+    host = admin.hosts.show("quay-a")
     assert (host.collection.mode, host.labels, host.groups) == ("remote", {"site": "northquay"}, ["Quays"])
     # The same again is safe: nothing is added twice.
     assert [e["result"] for e in outcome_of(admin, entry(sshd, "quay-a"))["entries"]] == ["already-enrolled"]
@@ -113,11 +113,11 @@ def test_a_remote_host_is_collected_and_its_series_go_on_when_it_changes_hands(
     site: Service, admin: Balise, sshd: Sshd
 ) -> None:
     until(lambda: last(admin, "system.cpu.utilization", "quay-a"), 40)
-    host = until(lambda: (h := admin.host("quay-a")).state == "ok" and h)
+    host = until(lambda: (h := admin.hosts.show("quay-a")).state == "ok" and h)
     assert host.facts is not None and host.facts.machine_id and host.collection.cost_seconds is not None
-    evidence = until(lambda: (e := admin.evidence("quay-a")).processes and e)
+    evidence = until(lambda: (e := admin.hosts.evidence("quay-a")).processes and e)
     assert evidence.snapshots >= 1
-    key = admin.make_enrolment_key(NewEnrolmentKey(label="hands", uses=5)).key
+    key = admin.keys.create(NewEnrolmentKey(label="hands", uses=5)).key
     facts = Facts(host_name="whatever", machine_id=host.facts.machine_id)
     with Balise(site.url) as agent:
         with pytest.raises(Refused, match=r"'quay-a', collected remotely by the console over SSH") as refused:
@@ -125,11 +125,11 @@ def test_a_remote_host_is_collected_and_its_series_go_on_when_it_changes_hands(
         assert refused.value.status == 409 and "--take-over" in str(refused.value)
         taken = agent.call("POST", "/agents/enrol", EnrolRequest(key=key, facts=facts, take_over=True))
     assert taken["host_id"] == host.id
-    assert admin.host("quay-a").collection.mode == "resident"
+    assert admin.hosts.show("quay-a").collection.mode == "resident"
     assert last(admin, "system.uptime", "quay-a")
     # Back again: the agent may not deliver any more, the host and its history are the same.
     admin.call("PUT", "/hosts/quay-a/remote", {"accept_host_key": True})
-    assert (admin.host("quay-a").id, admin.host("quay-a").collection.mode) == (host.id, "remote")
+    assert (admin.hosts.show("quay-a").id, admin.hosts.show("quay-a").collection.mode) == (host.id, "remote")
     with Balise(site.url, taken["token"]) as agent:
         until(lambda: _refused(agent))
 
@@ -188,7 +188,7 @@ def test_what_a_kit_looks_at_on_the_host_itself_is_read_over_ssh(site: Service, 
     until(lambda: last(admin, "barrier.cycles", "quay-a") == [41.0], 30)
     told.write_text(told.read_text() + "open after 900 ms\nstuck after 5000 ms\n")
     query = EventQuery(where='service.name eq "barrier"', limit=10)
-    found = until(lambda: len(held := admin.query_events(query).items) == 2 and held, 30)
+    found = until(lambda: len(held := admin.events.search(query).items) == 2 and held, 30)
     assert {(e.body, e.severity) for e in found} == {
         ("open after 900 ms", "informational"),
         ("stuck after 5000 ms", "error"),
@@ -214,10 +214,10 @@ def test_a_changed_host_key_stops_collection_until_it_is_accepted(admin: Balise,
         until(lambda: admin.call("GET", "/hosts/quay-a/remote")["host_key"].startswith("SHA256:"), 30)
         own.use_another_host_key()
         admin.call("PUT", "/settings/collection", {"every": "6s", "time_limit": "5s", "side_by_side": 50})
-        problem = until(lambda: admin.host("quay-a").collection.problem, 30)
+        problem = until(lambda: admin.hosts.show("quay-a").collection.problem, 30)
         assert "the host key has changed" in problem
         admin.call("PUT", "/hosts/quay-a/remote", {"accept_host_key": True})
-        until(lambda: admin.host("quay-a").collection.problem is None, 30)
+        until(lambda: admin.hosts.show("quay-a").collection.problem is None, 30)
     finally:
         own.stop()
 
@@ -330,7 +330,7 @@ def test_a_retired_host_leaves_and_an_erased_one_leaves_nothing(site: Service, a
         assert post(site.url, site.tokens["ingest"], "logs", lines).status_code == 200
     retired = admin.call("POST", "/hosts/old-1/retire")
     assert retired["retired_at"] is not None
-    assert "old-1" not in [h.name for h in admin.hosts()]
+    assert "old-1" not in [h.name for h in admin.hosts.list()]
     assert [h["name"] for h in admin.call("GET", "/hosts", retired=True)["items"]] == ["old-1"]
     assert last(admin, "old.level", "old-1") == [1.0]
     answer = post(
@@ -341,31 +341,31 @@ def test_a_retired_host_leaves_and_an_erased_one_leaves_nothing(site: Service, a
     )
     assert answer.status_code == 200 and b"no host" in answer.content
     assert last(admin, "old.level", "old-1") == [1.0]
-    number = admin.host("old-2").id
+    number = admin.hosts.show("old-2").id
     admin.call("DELETE", "/hosts/old-2")
     with pytest.raises(Refused, match="no host 'old-2'"):
-        admin.host("old-2")
-    until(lambda: [e.host for e in admin.query_events(EventQuery(text="creaking")).items] == ["old-1"], 20)
+        admin.hosts.show("old-2")
+    until(lambda: [e.host for e in admin.events.search(EventQuery(text="creaking")).items] == ["old-1"], 20)
     body = gauge_request("old-2", "old.level", [(now, 7.0)]).SerializeToString()
     post(site.url, site.tokens["ingest"], "metrics", body)
-    assert admin.host("old-2").id != number
+    assert admin.hosts.show("old-2").id != number
     assert last(admin, "old.level", "old-2") == [7.0]
 
 
 @pytest.mark.usefixtures("quay_a")
 def test_the_client_library_knows_all_of_it(admin: Balise, sshd: Sshd) -> None:
-    assert "good" in [c.name for c in admin.credentials()]
+    assert "good" in [c.name for c in admin.credentials.list()]
     wanted = NewEnrolment(entries=[EnrolmentEntry.model_validate(entry(sshd, "quay-a"))])
-    number = admin.enrol_hosts(wanted)
+    number = admin.enrolments.start(wanted)
     done(admin, number)
-    assert admin.enrolment(number).results == {"already-enrolled": 1}
-    assert admin.collect_remotely("quay-a", RemoteBody(every="2m")).every == "2m"
-    assert admin.change_hosts(HostsChange(hosts=["quay-a"], set_labels={"berth": "4"})) == 1
-    assert admin.put_group("Berths", GroupBody(where='label.berth eq "4"')).hosts == 1
-    assert admin.put_plan("berths", "{plan: berths, for: {groups: [Berths]}, collect: {every: 1m}}").hosts == 1
-    assert [p.name for p in admin.plans()] == ["berths"]
-    assert {s.setting: s.plan for s in admin.host_plan("quay-a").settings}["collect.every"] == "berths"
+    assert admin.enrolments.show(number).results == {"already-enrolled": 1}
+    assert admin.hosts.remote("quay-a", RemoteBody(every="2m")).every == "2m"
+    assert admin.hosts.change_many(HostsChange(hosts=["quay-a"], set_labels={"berth": "4"})) == 1
+    assert admin.groups.set("Berths", GroupBody(where='label.berth eq "4"')).hosts == 1
+    assert admin.plans.apply("berths", "{plan: berths, for: {groups: [Berths]}, collect: {every: 1m}}").hosts == 1
+    assert [p.name for p in admin.plans.list()] == ["berths"]
+    assert {s.setting: s.plan for s in admin.hosts.plan("quay-a").settings}["collect.every"] == "berths"
     body = ServiceBody(host="quay-door", mode="remote", target={"port": sshd.port, "address": "127.0.0.1"})
-    made = admin.add_service(body)
-    assert [s.id for s in admin.services("quay-door")] == [made.id] and admin.relays() == []
-    assert admin.retire_host("quay-door").retired_at is not None
+    made = admin.services.add(body)
+    assert [s.id for s in admin.services.list("quay-door")] == [made.id] and admin.relays.list() == []
+    assert admin.hosts.retire("quay-door").retired_at is not None

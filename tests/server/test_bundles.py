@@ -12,20 +12,27 @@ from balise.api.access import NewEnrolmentKey
 from balise.api.agents import Facts
 from balise.api.relays import Frame, RelayEnrol
 from balise.api.secrets import Secret
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import Parts, build
 from balise.server.receive.otlp import OtlpPaths
+from balise.server.settings import Settings
 from balise.server.turns import Turns
 from balise.store.state.secrets import digest
 from sending import gauge_request, log_request
 
 
-def paths_of(console: Console) -> OtlpPaths:
+def paths_of(console: Parts) -> OtlpPaths:
     return OtlpPaths(
-        console.access, console.metric_intake, console.log_intake, console.relays.speaker, console.door, 1 << 30
+        access=console.access,
+        metrics=console.metric_intake,
+        logs=console.log_intake,
+        relays=console.relays,
+        door=console.door,
+        ceiling=1 << 30,
     )
 
 
-def relay_of(console: Console, token: str) -> tuple[int, str]:
+def relay_of(console: Parts, token: str) -> tuple[int, str]:
     """A relay that was shown a token, and whom it stands for."""
     key = console.enrolling.make_key(NewEnrolmentKey(label="k"), "test", "http://c").key
     facts = Facts(host_name="r", machine_id="r")
@@ -37,8 +44,8 @@ def relay_of(console: Console, token: str) -> tuple[int, str]:
 
 def test_more_large_frames_than_may_wait_are_kept_by_the_relay(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """After an outage hundreds of one sender's come at once."""
-    console = Console(Settings(data=tmp_path))
-    _, token = console.access.make_token("t", "ingest", by="test")
+    console = build(Settings(data=tmp_path))
+    _, token = console.tokens.make("t", "ingest", by="test")
     relay, sender = relay_of(console, token)
     paths = paths_of(console)
     monkeypatch.setattr(console.log_intake._heavy, "_turns", Turns(1, 1, waiting=2))
@@ -50,12 +57,12 @@ def test_more_large_frames_than_may_wait_are_kept_by_the_relay(tmp_path: Path, m
 
     answers = asyncio.run(send())
     assert sorted(answers) == [200] * 3 + [503] * 6
-    console.close()
+    close(console)
 
 
 def test_what_a_relay_kept_before_tokens_had_numbers_is_taken(tmp_path: Path) -> None:
-    console = Console(Settings(data=tmp_path))
-    _, token = console.access.make_token("old name", "ingest", by="test")
+    console = build(Settings(data=tmp_path))
+    _, token = console.tokens.make("old name", "ingest", by="test")
     relay, sender = relay_of(console, token)
     assert sender == "token:1:old name"
     console.relays._relays[relay].senders.add("token:old name")
@@ -64,4 +71,4 @@ def test_what_a_relay_kept_before_tokens_had_numbers_is_taken(tmp_path: Path) ->
     for named, status in ((sender, 200), ("token:old name", 200), ("token:other", 403)):
         frame = Frame(sender=named, kind="metrics", delivery="d", at=time.time_ns())
         assert asyncio.run(paths._frame(relay, frame, body, 0.0)).status == status
-    console.close()
+    close(console)

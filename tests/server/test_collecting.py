@@ -80,14 +80,14 @@ def desk() -> Iterator[Desk]:
 def last(admin: Balise, metric: str, host: str) -> float | None:
     query = MetricQuery(metric=metric, where=f'host eq "{host}"', from_="-5m", step="5m", take="last", by=["host"])
     try:
-        found = [v for s in admin.query_metrics(query).series for v in s.values if v is not None]
+        found = [v for s in admin.metrics.read(query).series for v in s.values if v is not None]
     except Refused:
         return None
     return found[-1] if found else None
 
 
 def changes(admin: Balise, host: str) -> list[str]:
-    return [e.body for e in admin.query_events(EventQuery(where=f'host eq "{host}" and source eq "change"')).items]
+    return [e.body for e in admin.events.search(EventQuery(where=f'host eq "{host}" and source eq "change"')).items]
 
 
 def test_a_kit_of_ones_own_is_read_with_upgraded_and_taken_back(own_service: Service, desk: Desk) -> None:
@@ -107,8 +107,8 @@ def test_a_kit_of_ones_own_is_read_with_upgraded_and_taken_back(own_service: Ser
         made = admin.call("POST", "/services", body)
         assert made["kit_version"] == "1.0" and made["every"] == "5s"
         until(lambda: last(admin, "ticket-desk.waiting", "quay-1") == 5, 30)
-        assert admin.rule("desk-crowded").updated_by == "the kit ticket-desk"
-        rule = admin.rule("desk-crowded")
+        assert admin.rules.show("desk-crowded").updated_by == "the kit ticket-desk"
+        rule = admin.rules.show("desk-crowded")
         admin.call("PUT", "/rules/desk-crowded", {"about": rule.about, "measure": rule.measure.model_dump(),
                                                   "limits": {"warning": {"above": 99}}})  # fmt: skip
 
@@ -124,7 +124,7 @@ def test_a_kit_of_ones_own_is_read_with_upgraded_and_taken_back(own_service: Ser
         told = {c["what"]: c for c in admin.call("GET", "/kits/ticket-desk/changes", to="1.0")["items"]}
         assert told["version"]["before"] == "1.1" and "metric ticket-desk.queue" in told
         until(lambda: last(admin, "ticket-desk.queue", "quay-1") == 5, 30)
-        limits = admin.rule("desk-crowded").limits
+        limits = admin.rules.show("desk-crowded").limits
         assert limits.warning is not None and limits.warning.above == 99, "a person's own limit was overwritten"
         now = admin.call("GET", f"/services/{made['id']}")
         assert (now["id"], now["kit_version"]) == (made["id"], "1.1")
@@ -144,7 +144,7 @@ def test_a_kit_of_ones_own_is_read_with_upgraded_and_taken_back(own_service: Ser
         desk.stop()
         gone = until(lambda: (s := admin.call("GET", f"/services/{made['id']}"))["state"] == "critical" and s, 30)
         assert "refused the connection" in gone["collection"]["problem"]
-        until(lambda: [a for a in admin.alerts(state="open") if a.rule == "service-unreadable"], 60)
+        until(lambda: [a for a in admin.alerts.list(state="open") if a.rule == "service-unreadable"], 60)
 
 
 def test_a_service_is_refused_in_words_that_name_the_field(service: Service, admin: Balise, desk: Desk) -> None:
@@ -163,7 +163,7 @@ def test_a_service_is_refused_in_words_that_name_the_field(service: Service, adm
             admin.call("POST", "/services", {"host": "never-made", "mode": "remote", "target": {}} | body)
         assert refused.value.status == 422
         assert field in {e.field for e in refused.value.problem.errors} or not field, refused.value
-    assert "never-made" not in {h.name for h in admin.hosts()}
+    assert "never-made" not in {h.name for h in admin.hosts.list()}
     tried = admin.call("POST", "/kits/json-http/try", {"target": {"url": desk.url}})
     assert {m["attributes"]["json.field"]: m["value"] for m in tried["metrics"]}["waiting"] == 5
     assert "p" not in json.dumps(admin.call("GET", "/credentials/pier-ssh")["settings"].get("password", ""))
@@ -172,7 +172,7 @@ def test_a_service_is_refused_in_words_that_name_the_field(service: Service, adm
 def test_probes_are_made_from_the_console_and_from_relays(own_service: Service, tmp_path: Path, desk: Desk) -> None:
     service = own_service
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="r", uses=3)).key
+        key = admin.keys.create(NewEnrolmentKey(label="r", uses=3)).key
         relays = [RelayProcess(service, tmp_path, key, name=f"relay-{n}") for n in (1, 2)]
         body = {"kind": "http", "target": desk.url, "every": "5s", "time_limit": "2s", "from": ["relay-1", "relay-2"],
                 "fail_from": 2, "expect": {"json": {"$.waiting": 5}}, "host": "quay-1"}  # fmt: skip
@@ -182,17 +182,17 @@ def test_probes_are_made_from_the_console_and_from_relays(own_service: Service, 
         told = until(lambda: (p := admin.call("GET", "/probes/desk"))["state"] == "ok" and p, 60)
         assert {p["place"] for p in told["places"]} == {"relay-1", "relay-2"} and told["on_host"] == "quay-1"
         query = MetricQuery(metric="probe.up", from_="-5m", step="5m", take="last", by=["host", "probe", "probe.from"])
-        seen = until(lambda: len(s := admin.query_metrics(query).series) == 2 and s, 20)
+        seen = until(lambda: len(s := admin.metrics.read(query).series) == 2 and s, 20)
         assert {s.attributes["probe.from"] for s in seen} == {"relay-1", "relay-2"}
         # From one place only it fails: a warning; from both: critical, and one alert.
         relays[0].stop()
         desk.says["waiting"] = 6
         failed = until(lambda: (p := admin.call("GET", "/probes/desk"))["state"] == "critical" and p, 60)
         assert "$.waiting is 6; 5 was expected" in failed["last"]["message"]
-        [alert] = until(lambda: [a for a in admin.alerts(state="open") if a.rule == "probe-failing"], 60)
+        [alert] = until(lambda: [a for a in admin.alerts.list(state="open") if a.rule == "probe-failing"], 60)
         assert alert.host == "quay-1" and alert.attributes["probe"] == "desk"
         desk.says["waiting"] = 5
-        until(lambda: not [a for a in admin.alerts(state="open") if a.rule == "probe-failing"], 90)
+        until(lambda: not [a for a in admin.alerts.list(state="open") if a.rule == "probe-failing"], 90)
         service.stop(9)
         service.start()
         assert admin.call("GET", "/probes/desk")["last"]["message"]
@@ -220,7 +220,7 @@ def test_probes_that_make_no_sense_are_refused(admin: Balise) -> None:
 def test_a_hosts_inventory_has_its_history_and_tells_what_changed(own_service: Service, tmp_path: Path) -> None:
     service = own_service
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="a", uses=3)).key
+        key = admin.keys.create(NewEnrolmentKey(label="a", uses=3)).key
         agents = {}
         for name in ("pier-1", "pier-2"):
             folder = tmp_path / name
@@ -307,7 +307,7 @@ def _certificates(admin: Balise, tell: Any) -> None:
 def test_what_an_agent_found_is_proposed_and_taken_up(own_service: Service, tmp_path: Path) -> None:
     service = own_service
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="a", uses=1)).key
+        key = admin.keys.create(NewEnrolmentKey(label="a", uses=1)).key
         identity, _ = enrol(tmp_path / "a", service.url, key, name="pier-1")
         agent = Agent(tmp_path / "a", identity, load_settings(tmp_path / "a"))
         agent._listening = [
@@ -346,7 +346,7 @@ def test_an_application_follows_its_parts_and_what_plans_and_agents_say(
 ) -> None:
     service = own_service
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="a", uses=2)).key
+        key = admin.keys.create(NewEnrolmentKey(label="a", uses=2)).key
         agents = {}
         for name, address in (("web-n1", "192.0.2.11"), ("desk-n1", "192.0.2.12")):
             facts = {"host_name": name, "machine_id": f"m-{name}", "addresses": [address]}

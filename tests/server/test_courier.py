@@ -13,7 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import JSON, select
 
-from balise.server.callouts.channels import NotThrough, checked_address
+from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.places import checked_address
 from balise.server.callouts.courier import Courier
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, Delivery

@@ -13,7 +13,9 @@ from balise.api.access import NewEnrolmentKey, NewToken
 from balise.api.agents import EnrolAnswer, EnrolRequest, FactsChange
 from balise.api.hosts import Facts
 from balise.client import Balise, Refused
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import build
+from balise.server.settings import Settings
 from balise.store.state.tables import EnrolmentKey
 from running import Service
 from sending import gauge_request, post
@@ -29,9 +31,9 @@ def enrol(service: Service, key: str, name: str, machine: str = "", **facts: obj
 
 @pytest.fixture
 def key(admin: Balise) -> Iterator[str]:
-    made = admin.make_enrolment_key(NewEnrolmentKey(label="many", uses=50, group="Enrolled"))
+    made = admin.keys.create(NewEnrolmentKey(label="many", uses=50, group="Enrolled"))
     yield made.key
-    admin.revoke_enrolment_key(made.id)
+    admin.keys.revoke(made.id)
 
 
 def test_the_same_machine_keeps_its_identity_and_gets_a_new_token(service: Service, admin: Balise, key: str) -> None:
@@ -41,7 +43,7 @@ def test_the_same_machine_keeps_its_identity_and_gets_a_new_token(service: Servi
     body = gauge_request("x", "pier.level", [(time.time(), 1.0)]).SerializeToString()
     assert post(service.url, first.token, "metrics", body).status_code == 401
     assert post(service.url, again.token, "metrics", body).status_code == 200
-    host = admin.host("pier-20")
+    host = admin.hosts.show("pier-20")
     assert host.facts is not None and (host.facts.cores, host.os) == (8, "Debian 13")
 
 
@@ -57,9 +59,9 @@ def test_a_host_known_from_other_senders_is_taken_up_with_its_history(
 ) -> None:
     body = gauge_request("pier-22", "pier.level", [(time.time(), 1.0)]).SerializeToString()
     post(service.url, service.tokens["ingest"], "metrics", body)
-    before = admin.host("pier-22")
+    before = admin.hosts.show("pier-22")
     assert enrol(service, key, "pier-22").host_id == before.id
-    after = admin.host("pier-22")
+    after = admin.hosts.show("pier-22")
     assert (after.collection.mode, after.groups) == ("resident", ["Enrolled"])
 
 
@@ -67,14 +69,14 @@ def test_an_agent_speaks_for_its_own_host_alone(service: Service, admin: Balise,
     agent = enrol(service, key, "pier-23")
     body = gauge_request("book-db-n1", "pier.claim", [(time.time(), 1.0)]).SerializeToString()
     assert post(service.url, agent.token, "metrics", body).status_code == 200
-    assert "book-db-n1" not in [h.name for h in admin.hosts()]
-    assert [m.name for m in admin.metrics() if m.name == "pier.claim"] == ["pier.claim"]
+    assert "book-db-n1" not in [h.name for h in admin.hosts.list()]
+    assert [m.name for m in admin.metrics.list() if m.name == "pier.claim"] == ["pier.claim"]
     with Balise(service.url, agent.token) as client:
         with pytest.raises(Refused) as refused:
-            list(client.hosts())
+            list(client.hosts.list())
         assert refused.value.status == 403
         client.call("PUT", "/agents/facts", FactsChange(facts=Facts(host_name="pier-23", kernel="6.1")))
-    host = admin.host("pier-23")
+    host = admin.hosts.show("pier-23")
     assert host.facts is not None and host.facts.kernel == "6.1"
 
 
@@ -97,7 +99,7 @@ def test_facts_that_make_no_sense_are_refused(service: Service, key: str, facts:
 
 
 def test_keys_expire_run_out_and_are_listed_with_what_they_enrolled(tmp_path: Path) -> None:
-    console = Console(Settings(data=tmp_path))
+    console = build(Settings(data=tmp_path))
     made = console.enrolling.make_key(NewEnrolmentKey(label="two", uses=2, expires_in="1h"), "test", "http://c")
 
     def ask(name: str) -> EnrolAnswer:
@@ -115,15 +117,15 @@ def test_keys_expire_run_out_and_are_listed_with_what_they_enrolled(tmp_path: Pa
     with pytest.raises(Exception, match="is not known"):
         console.enrolling.enrol(EnrolRequest(key="bal_key_guess", facts=Facts(host_name="x")))
     assert len(console.directory.all()) == 2
-    console.close()
+    close(console)
 
 
 def test_a_refused_enrolment_does_not_use_the_key_up(service: Service, admin: Balise) -> None:
-    made = admin.make_enrolment_key(NewEnrolmentKey(label="one", uses=2))
+    made = admin.keys.create(NewEnrolmentKey(label="one", uses=2))
     enrol(service, made.key, "pier-24", "m-24")
     with pytest.raises(Refused):
         enrol(service, made.key, "pier-24", "m-25")
-    assert next(k.uses_left for k in admin.enrolment_keys() if k.id == made.id) == 1
+    assert next(k.uses_left for k in admin.keys.list() if k.id == made.id) == 1
 
 
 def test_an_ingest_token_cannot_pass_for_evidence(service: Service, admin: Balise) -> None:
@@ -135,7 +137,7 @@ def test_an_ingest_token_cannot_pass_for_evidence(service: Service, admin: Balis
     group.resource.attributes.add(key="host.name").value.string_value = "pier-25"
     record = group.scope_logs.add().log_records.add(event_name="balise.agent.report", time_unix_nano=time.time_ns())
     record.body.kvlist_value.values.add(key="problem").value.string_value = "forged"
-    token = admin.make_token(NewToken(name="sender", role="ingest")).token
+    token = admin.tokens.create(NewToken(name="sender", role="ingest")).token
     assert post(service.url, token, "logs", request.SerializeToString()).status_code == 200
-    assert admin.host("pier-25").collection.problem is None
-    assert admin.host("pier-25").agent is None
+    assert admin.hosts.show("pier-25").collection.problem is None
+    assert admin.hosts.show("pier-25").agent is None

@@ -15,7 +15,9 @@ from sqlalchemy.exc import OperationalError
 from balise.api.agents import behind_by
 from balise.api.hosts import HostChange
 from balise.api.rules import Rehearse, RuleBody
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import Parts, build
+from balise.server.settings import Settings
 from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Alert, AlertStep, StateChange
@@ -24,10 +26,10 @@ NS = 1_000_000_000
 
 
 @pytest.fixture
-def console(tmp_path: Path) -> Iterator[Console]:
-    made = Console(Settings(data=tmp_path))
+def console(tmp_path: Path) -> Iterator[Parts]:
+    made = build(Settings(data=tmp_path))
     yield made
-    made.close()
+    close(made)
 
 
 def rule(metric: str = "load", take: str = "last", over: str = "60s", **limits: object) -> RuleBody:
@@ -41,7 +43,7 @@ def rule(metric: str = "load", take: str = "last", over: str = "60s", **limits: 
 
 
 def put(
-    console: Console, host: str, points: list[tuple[float, float]], metric: str = "load", kind: str = "gauge"
+    console: Parts, host: str, points: list[tuple[float, float]], metric: str = "load", kind: str = "gauge"
 ) -> None:
     known = console.directory.find(host) or console.directory.ensure(host)
     catalogue = console.series.catalogue
@@ -51,15 +53,15 @@ def put(
         console.series.accept_now(console.series.batch(layout, np.array([round(at * NS)]), np.array([value])))
 
 
-def open_hosts(console: Console) -> list[str]:
-    names = (console.directory.name(a.host) for a in console.book.open.values() if a.host is not None)
+def open_hosts(console: Parts) -> list[str]:
+    names = (console.directory.name(a.host) for a in console.alerts.open.values() if a.host is not None)
     return sorted(name for name in names if name)
 
 
 # --- clocks
 
 
-def test_a_host_whose_clock_is_three_minutes_behind_is_watched(console: Console) -> None:
+def test_a_host_whose_clock_is_three_minutes_behind_is_watched(console: Parts) -> None:
     now = time.time()
     console.rules.put("high", rule(over="2m"), "test")
     put(console, "slow", [(now - 180, 9.0)])
@@ -71,20 +73,22 @@ def test_a_host_whose_clock_is_three_minutes_behind_is_watched(console: Console)
     assert console.hosts.get("slow").collection.clock_seconds == -180.0
 
 
-def test_a_clock_that_is_off_is_an_alert_of_its_own(console: Console) -> None:
+def test_a_clock_that_is_off_is_an_alert_of_its_own(console: Parts) -> None:
     console.rules.ship()
     console.watch.load(time.time())
-    console.started_at -= 60
+    console.silence._began -= 60
     known = console.directory.ensure("fast")
     known.mode, known.last_seen = "resident", time.time()
     console.clocks.told(known.id, -300.0)
     for wait in (0, 61):
-        console.note_silence()
+        console.silence.note()
         console.watch.tick(time.time() + wait)
-    assert ("clock-off", "fast") in {(a.rule, console.directory.name(a.host or 0)) for a in console.book.open.values()}
+    assert ("clock-off", "fast") in {
+        (a.rule, console.directory.name(a.host or 0)) for a in console.alerts.open.values()
+    }
 
 
-def test_what_always_comes_as_late_is_behind_and_what_catches_up_is_not(console: Console) -> None:
+def test_what_always_comes_as_late_is_behind_and_what_catches_up_is_not(console: Parts) -> None:
     now = time.time()
     for i in range(6):
         console.clocks.aged(1, now + 15 * i - 180, now + 15 * i)
@@ -94,7 +98,7 @@ def test_what_always_comes_as_late_is_behind_and_what_catches_up_is_not(console:
 
 
 @pytest.mark.parametrize("sent", ["-1e300", "1e300", "nan", "inf", "", "x"])
-def test_a_sender_that_says_nonsense_of_its_clock_blinds_nobody(console: Console, sent: str) -> None:
+def test_a_sender_that_says_nonsense_of_its_clock_blinds_nobody(console: Parts, sent: str) -> None:
     now = time.time()
     for host in ("liar", "b"):
         put(console, host, [(now, 9.0)])
@@ -114,7 +118,7 @@ def test_a_sender_that_says_nonsense_of_its_clock_blinds_nobody(console: Console
 # --- failures behind an alert
 
 
-def test_evidence_that_makes_no_sense_costs_no_alert(console: Console) -> None:
+def test_evidence_that_makes_no_sense_costs_no_alert(console: Parts) -> None:
     """One agent says `"cpu": "no number"`, and three hosts breach in the same tick."""
     now = time.time()
     nonsense = pack_snapshot([{"name": "x", "cpu": "no number"}, {"name": "y", "user": "a", "cpu": 0.5, "memory": 7}])
@@ -127,11 +131,11 @@ def test_evidence_that_makes_no_sense_costs_no_alert(console: Console) -> None:
         put(console, host, [(now, 9.0)])
     console.watch.tick(now)
     assert open_hosts(console) == ["a", "b", "c"]
-    alert = console.state.read(lambda s: console.book.detail(s, next(a.id for a in console.book.open.values())))
+    alert = console.alert_search.get(next(a.id for a in console.alerts.open.values()))
     assert [p["name"] for p in alert.evidence["processes"]] == ["y"]
 
 
-def test_an_alert_comes_once_the_locked_file_is_free(console: Console) -> None:
+def test_an_alert_comes_once_the_locked_file_is_free(console: Parts) -> None:
     now = time.time()
     console.rules.put("high", rule(), "test")
     put(console, "a", [(now, 9.0)])
@@ -142,14 +146,14 @@ def test_an_alert_comes_once_the_locked_file_is_free(console: Console) -> None:
     console.state.write = _impatient(console, console.state.write)  # type: ignore[method-assign]
     with pytest.raises(OperationalError):
         console.watch.tick(now)
-    assert not console.book.open
+    assert not console.alerts.open
     other.execute("COMMIT")
     other.close()
     console.watch.tick(now + 1)
     assert open_hosts(console) == ["a"]
 
 
-def test_the_alert_of_a_host_that_left_ends_once_the_locked_file_is_free(console: Console) -> None:
+def test_the_alert_of_a_host_that_left_ends_once_the_locked_file_is_free(console: Parts) -> None:
     now = time.time()
     console.rules.put("north", RuleBody.model_validate({**rule().model_dump(), "hosts": 'label.site eq "n"'}), "test")
     put(console, "a", [(now, 9.0)])
@@ -169,7 +173,7 @@ def test_the_alert_of_a_host_that_left_ends_once_the_locked_file_is_free(console
     assert open_hosts(console) == []
 
 
-def _impatient(console: Console, write: object) -> object:
+def _impatient(console: Parts, write: object) -> object:
     """Writing that waits for a lock for a moment alone, where the service waits for 15 s."""
 
     def soon(change: object) -> object:
@@ -182,7 +186,7 @@ def _impatient(console: Console, write: object) -> object:
     return soon
 
 
-def test_one_rule_that_cannot_be_checked_blinds_no_other(console: Console) -> None:
+def test_one_rule_that_cannot_be_checked_blinds_no_other(console: Parts) -> None:
     now = time.time()
     for name in ("first", "second"):
         console.rules.put(name, rule(), "test")
@@ -191,20 +195,20 @@ def test_one_rule_that_cannot_be_checked_blinds_no_other(console: Console) -> No
     console.watch.rules["first"].measuring = None  # type: ignore[assignment]
     put(console, "b", [(now, 9.0)])
     console.watch.tick(now)
-    assert {a.rule for a in console.book.open.values()} >= {"second"}
-    assert any("the rule first cannot be checked" in w for w in console.warnings())
+    assert {a.rule for a in console.alerts.open.values()} >= {"second"}
+    assert any("the rule first cannot be checked" in w for w in console.figures.warnings())
 
 
-def test_the_worst_value_of_an_alert_is_its_peak(console: Console) -> None:
+def test_the_worst_value_of_an_alert_is_its_peak(console: Parts) -> None:
     now = time.time()
     body = rule(warning={"above": 0.85, "clear": 0.8}, critical={"above": 0.95})
     console.rules.put("full", body, "test")
     for second, value in ((0, 0.86), (1, 0.99), (2, 0.9)):
         put(console, "a", [(now + second, value)])
         console.watch.tick(now + second)
-    number = next(a.id for a in console.book.open.values())
-    console.book.write_values()
-    assert console.state.read(lambda s: console.book.detail(s, number)).worst_value == 0.99
+    number = next(a.id for a in console.alerts.open.values())
+    console.alerts.write_values()
+    assert console.alert_search.get(number).worst_value == 0.99
 
 
 # --- holds and windows that outlast what does not concern them
@@ -213,42 +217,42 @@ def test_the_worst_value_of_an_alert_is_its_peak(console: Console) -> None:
 def test_a_hold_of_hours_goes_on_through_a_restart_and_a_new_label(tmp_path: Path) -> None:
     now = time.time()
     body = rule(take="avg", over="1h", critical={"above": 5, "hold": "3h"})
-    first = Console(Settings(data=tmp_path))
+    first = build(Settings(data=tmp_path))
     first.rules.put("long", body, "test")
     put(first, "a", [(now + 60 * i, 9.0) for i in range(100)])
     first.watch.tick(now + 60)
     first.watch.tick(now + 6000)
     first.series.seal(int((now + 5900) * NS))
-    first.close()
-    again = Console(Settings(data=tmp_path))
+    close(first)
+    again = build(Settings(data=tmp_path))
     again.watch.load(now + 6010)
     again.hosts.change("a", HostChange(labels={"site": "north"}), "test")
     put(again, "b", [(now + 6010, 1.0)])
     put(again, "a", [(now + 6010 + 60 * i, 9.0) for i in range(80)])
     again.watch.tick(now + 10_790)
-    assert not again.book.open
+    assert not again.alerts.open
     again.watch.tick(now + 10_861)
     assert open_hosts(again) == ["a"]
-    again.close()
+    close(again)
 
 
 def test_a_mean_is_the_same_after_sealing_and_a_restart(tmp_path: Path) -> None:
     """39 minutes of 0, then 21 of 1: the mean over an hour is .35, also of a console that has just started."""
     now = time.time()
-    first = Console(Settings(data=tmp_path))
+    first = build(Settings(data=tmp_path))
     first.rules.put("mean", rule(take="avg", over="1h", critical={"above": 0.9}), "test")
     put(first, "a", [(now - 60 * (59 - i), 0.0 if i < 39 else 1.0) for i in range(60)])
     first.series.seal(int((now - 600) * NS))
-    first.close()
-    again = Console(Settings(data=tmp_path))
+    close(first)
+    again = build(Settings(data=tmp_path))
     again.watch.load(now)
     again.watch.tick(now)
     assert float(again.watch.rules["mean"].measuring.values(now)[0]) == pytest.approx(0.35)
-    assert not again.book.open
-    again.close()
+    assert not again.alerts.open
+    close(again)
 
 
-def test_arrivals_are_counted_once_while_labels_change(console: Console) -> None:
+def test_arrivals_are_counted_once_while_labels_change(console: Parts) -> None:
     now = time.time()
     console.rules.put("sum", rule("d", take="sum", over="60s", critical={"above": 25}), "test")
     for second in (0, 15):
@@ -257,10 +261,10 @@ def test_arrivals_are_counted_once_while_labels_change(console: Console) -> None
         console.directory.ensure(f"new-{second}")
         console.watch.tick(now + second + 1)
     assert float(console.watch.rules["sum"].measuring.values(now + 16)[0]) == 20.0
-    assert not console.book.open
+    assert not console.alerts.open
 
 
-def test_a_host_that_leaves_during_a_hold_opens_nothing(console: Console) -> None:
+def test_a_host_that_leaves_during_a_hold_opens_nothing(console: Parts) -> None:
     now = time.time()
     console.rules.put("high", rule(critical={"above": 5, "hold": "30s"}), "test")
     put(console, "a", [(now + 10 * i, 9.0) for i in range(10)])
@@ -268,14 +272,14 @@ def test_a_host_that_leaves_during_a_hold_opens_nothing(console: Console) -> Non
     console.hosts.retire("a", "test")
     for second in (40, 80):
         console.watch.tick(now + second)
-    assert not console.book.open
+    assert not console.alerts.open
 
 
 # --- rehearsals
 
 
 @pytest.mark.parametrize("take", ["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"])
-def test_a_rehearsal_finds_what_the_rules_at_work_found(console: Console, take: str) -> None:
+def test_a_rehearsal_finds_what_the_rules_at_work_found(console: Parts, take: str) -> None:
     """The same points second by second through a rule at work, and afterwards rehearsed."""
     start = float(int(time.time()) - 400)
     rng = np.random.default_rng(11)
@@ -285,7 +289,7 @@ def test_a_rehearsal_finds_what_the_rules_at_work_found(console: Console, take: 
     values = np.round(5 + 3 * np.sin(np.arange(40) / 4) + rng.standard_normal(40), 2).tolist()
     arrivals = {start + 7 * i: value for i, value in enumerate(values) if i % 9 != 4}
     turns: list[tuple[str, float]] = []
-    console.book.listeners.append(lambda _alert, what: turns.append((what, clock)))
+    console.alerts.changed.connect(lambda changed: turns.append((changed.what, clock)))
     for second in range(400):
         clock = start + second
         if clock in arrivals:
@@ -309,7 +313,7 @@ def _text(at: float) -> str:
 # --- forgetting
 
 
-def test_records_that_are_over_are_forgotten_in_their_time(console: Console) -> None:
+def test_records_that_are_over_are_forgotten_in_their_time(console: Parts) -> None:
     now = time.time()
     console.rules.put("high", rule(), "test")
     for host, value in (("over", 9.0), ("open", 9.0)):
@@ -320,8 +324,8 @@ def test_records_that_are_over_are_forgotten_in_their_time(console: Console) -> 
     console.directory.judge({}, now)
     console.directory.judge({}, now + 500)
     year = 401 * 86_400.0
-    assert console._pruner.prune(now + 86_400) == 0
-    assert console._pruner.prune(now + year) > 0
+    assert console.pruner.prune(now + 86_400) == 0
+    assert console.pruner.prune(now + year) > 0
     left = console.state.read(lambda s: [(a.host_name, a.recovered_at) for a in s.scalars(select(Alert))])
     assert left == [("open", None)]
     steps = console.state.read(lambda s: s.scalars(select(AlertStep.what)).all())

@@ -14,7 +14,9 @@ from pathlib import Path
 import httpx
 import pytest
 
-from balise.server.console import Console, Settings
+from balise.server.life import begin, close, end_waits
+from balise.server.parts import Parts, build
+from balise.server.settings import Settings
 from balise.store.events.store import Search
 from running import Service, often, until
 from sending import NS, gauge_request, log_request, post
@@ -67,7 +69,7 @@ class Stream:
         self._stop.set()
         self._thread.join(60)
 
-    def check(self, console: Console) -> None:
+    def check(self, console: Parts) -> None:
         known = console.directory.find(self._host)
         assert known is not None
         metric = console.series.catalogue.metrics["tide"]
@@ -97,7 +99,7 @@ def test_what_was_acknowledged_is_there_once_after_any_kill(tmp_path: Path) -> N
         stream.stop()
     service.stop()
     assert "Traceback" not in service.log()
-    console = Console(Settings(data=service.data))
+    console = build(Settings(data=service.data))
     for sealed in (False, True):
         if sealed:
             console.series.seal(time.time_ns())
@@ -108,28 +110,28 @@ def test_what_was_acknowledged_is_there_once_after_any_kill(tmp_path: Path) -> N
     console.series.forget(time.time_ns() + 20 * DAY)
     assert console.series.stored_samples() == 0
     assert console.events.forget(time.time_ns() + 40 * DAY)
-    console.close()
+    close(console)
 
 
 def test_every_worker_that_dies_comes_back_and_says_so(tmp_path: Path) -> None:
-    console = Console(Settings(data=tmp_path))
+    console = build(Settings(data=tmp_path))
     loop = asyncio.new_event_loop()
     thread = threading.Thread(target=loop.run_forever, daemon=True)
     thread.start()
-    loop.call_soon_threadsafe(console.begin, loop)
-    until(lambda: len(console._workers) >= 9 and all(w._thread is not None for w in console._workers))
+    loop.call_soon_threadsafe(begin, console, loop)
+    until(lambda: len(console.workers._workers) >= 9 and all(w._thread is not None for w in console.workers._workers))
     time.sleep(1.5)
-    for worker in console._workers:
+    for worker in console.workers._workers:
         worker._pause = 0.05
         worker._step = _dies_once(worker._step)
         # Those that sleep for long are woken by a thread of their own.
         worker.once()
         worker.once()
-    assert [w.name for w in console._workers if w.failures.count < 1 or w.failures.in_a_row] == []
-    told = " ".join(console.warnings())
-    assert all(f"{w.name!r} failed" in told for w in console._workers)
-    console.end_waits()
-    console.close()
+    assert [w.name for w in console.workers._workers if w.failures.count < 1 or w.failures.in_a_row] == []
+    told = " ".join(console.figures.warnings())
+    assert all(f"{w.name!r} failed" in told for w in console.workers._workers)
+    end_waits(console)
+    close(console)
     loop.call_soon_threadsafe(loop.stop)
     thread.join(10)
     loop.close()

@@ -19,8 +19,10 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 
 from balise.api.metrics import MetricQuery
 from balise.core.series.steps import NS
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
+from balise.server.settings import Settings
 from running import often
 
 EXPLICIT = [0.1, 1.0, 5.0, 20.0, 100.0]
@@ -29,10 +31,10 @@ numbers = count()
 
 
 @pytest.fixture(scope="module")
-def console(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Console]:
-    made = Console(Settings(data=tmp_path_factory.mktemp("data")))
+def console(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Parts]:
+    made = build(Settings(data=tmp_path_factory.mktemp("data")))
     yield made
-    made.close()
+    close(made)
 
 
 @dataclass
@@ -104,7 +106,7 @@ SIGNED = [-90.0, -1.3, -0.3, 0.0, 0.3, 1.3, 3.0, 11.0, 13.0, 600.0]
     sealed_after=st.integers(0, 6),
 )
 def test_what_a_histogram_answers_is_true_of_its_values(
-    console: Console,
+    console: Parts,
     exponential: bool,
     scale: int,
     cumulative: bool,

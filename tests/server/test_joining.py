@@ -36,38 +36,38 @@ def point(name: str = "x") -> bytes:
 
 
 def test_a_machine_waits_until_somebody_lets_it_in(service: Service, admin: Balise) -> None:
-    made = admin.make_enrolment_key(NewEnrolmentKey(label="careful", uses=3, approval="manual", labels={"dock": "2"}))
+    made = admin.keys.create(NewEnrolmentKey(label="careful", uses=3, approval="manual", labels={"dock": "2"}))
     first, second = ask(service, made.key, "join-1"), ask(service, made.key, "join-2")
     assert (first.state, first.host_id) == ("waiting", 0)
     refused = post(service.url, first.token, "metrics", point())
     assert refused.status_code == 403 and b"waits to be let in" in refused.content
-    assert "join-1" not in [h.name for h in admin.hosts()]
+    assert "join-1" not in [h.name for h in admin.hosts.list()]
     waiting = {c["name"]: c["id"] for c in admin.call("GET", "/candidates")["items"]}
-    held = next(k for k in admin.enrolment_keys() if k.id == made.id)
+    held = next(k for k in admin.keys.list() if k.id == made.id)
     assert (held.waiting, held.enrolled) == (2, [])
     admin.call("POST", f"/candidates/{waiting['join-1']}/approve", {"name": "join-one"})
     admin.call("DELETE", f"/candidates/{waiting['join-2']}")
     assert post(service.url, first.token, "metrics", point()).status_code == 200
     until(lambda: post(service.url, second.token, "metrics", point()).status_code == 401)
-    host = admin.host("join-one")
+    host = admin.hosts.show("join-one")
     assert (host.labels, host.collection.mode) == ({"dock": "2"}, "resident")
 
 
 def test_a_key_and_what_it_enrolled_are_revoked_together_or_alone(service: Service, admin: Balise) -> None:
-    made = admin.make_enrolment_key(NewEnrolmentKey(label="lost laptop", uses=5))
+    made = admin.keys.create(NewEnrolmentKey(label="lost laptop", uses=5))
     one, two = ask(service, made.key, "join-3"), ask(service, made.key, "join-4")
     admin.call("DELETE", "/hosts/join-3/agent")
     assert post(service.url, one.token, "metrics", point()).status_code == 401
     assert post(service.url, two.token, "metrics", point()).status_code == 200
-    assert "the 2 it enrolled" in admin.revoke_enrolment_key(made.id, agents=True)
+    assert "the 2 it enrolled" in admin.keys.revoke(made.id, agents=True)
     assert post(service.url, two.token, "metrics", point()).status_code == 401
     with pytest.raises(Refused, match="was revoked"):
         ask(service, made.key, "join-5")
-    assert next(k.enrolled for k in admin.enrolment_keys() if k.id == made.id) == ["join-3", "join-4"]
+    assert next(k.enrolled for k in admin.keys.list() if k.id == made.id) == ["join-3", "join-4"]
 
 
 def test_a_copy_of_a_machine_that_is_alive_is_told_what_to_do(service: Service, admin: Balise) -> None:
-    key = admin.make_enrolment_key(NewEnrolmentKey(label="copies", uses=5)).key
+    key = admin.keys.create(NewEnrolmentKey(label="copies", uses=5)).key
     real = ask(service, key, "join-6", addresses=["192.0.2.6"])
     post(service.url, real.token, "metrics", point())
     with pytest.raises(Refused, match=r"alive as 'join-6' at 192.0.2.6.*looks like a copy.*systemd-machine-id-setup"):
@@ -85,11 +85,11 @@ def test_two_agents_that_take_turns_as_one_host_are_noticed() -> None:
 
 
 def test_two_hundred_agents_enrol_at_once(service: Service, admin: Balise) -> None:
-    made = admin.make_enrolment_key(NewEnrolmentKey(label="many at once", uses=200, group="Crowd"))
+    made = admin.keys.create(NewEnrolmentKey(label="many at once", uses=200, group="Crowd"))
     with ThreadPoolExecutor(40) as pool:
         answers = list(pool.map(lambda n: ask(service, made.key, f"crowd-{n}"), range(200)))
     assert len({a.host_id for a in answers}) == 200 == len({a.token for a in answers})
-    assert len(list(admin.hosts('group eq "Crowd"'))) == 200
+    assert len(list(admin.hosts.list('group eq "Crowd"'))) == 200
     with pytest.raises(Refused, match="as often as it may"):
         ask(service, made.key, "crowd-200")
 
@@ -97,7 +97,7 @@ def test_two_hundred_agents_enrol_at_once(service: Service, admin: Balise) -> No
 def test_an_agent_renews_its_token_and_loses_nothing_on_the_way(
     service: Service, admin: Balise, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    key = admin.make_enrolment_key(NewEnrolmentKey(label="renewing", uses=1)).key
+    key = admin.keys.create(NewEnrolmentKey(label="renewing", uses=1)).key
     first, _ = enrol_here(tmp_path, service.url, key, name="join-8", take_over=True)
     deliverer = Deliverer(first, Spool(tmp_path / "spool", 1 << 20))
     keeper = PlanKeeper(tmp_path, first, deliverer)
@@ -126,9 +126,9 @@ def test_groups_by_filter_nest_and_are_previewed(service: Service, admin: Balise
     }
     admin.call("PUT", "/groups/Harbour", {"kind": "site", "about": "all of it"})
     admin.call("PUT", "/groups/Upper deck", {"where": 'label.deck eq "upper"', "parent": "Harbour"})
-    assert admin.host("grp-1").groups == ["Harbour", "Upper deck"]
+    assert admin.hosts.show("grp-1").groups == ["Harbour", "Upper deck"]
     admin.call("POST", "/hosts/change", {"where": 'host eq "grp-2"', "remove_labels": ["deck"], "join": ["Harbour"]})
-    assert admin.host("grp-2").groups == ["Harbour"]
+    assert admin.hosts.show("grp-2").groups == ["Harbour"]
     found = {
         g["name"]: (g["kind"], g["parent"], g["hosts"], g["listed"]) for g in admin.call("GET", "/groups")["items"]
     }
@@ -143,15 +143,15 @@ def test_groups_by_filter_nest_and_are_previewed(service: Service, admin: Balise
             admin.call("PUT", "/groups/Harbour", body)
     with pytest.raises(Refused, match="no host 'nobody'"):
         admin.call("POST", "/hosts/change", {"hosts": ["grp-1", "nobody"], "set_labels": {"deck": "lower"}})
-    assert admin.host("grp-1").labels == {"deck": "upper"}
+    assert admin.hosts.show("grp-1").labels == {"deck": "upper"}
     admin.call("DELETE", "/groups/Harbour")
-    assert admin.host("grp-1").groups == ["Upper deck"]
+    assert admin.hosts.show("grp-1").groups == ["Upper deck"]
 
 
 def test_a_plan_reaches_the_agent_and_says_what_could_not_be_done(own_service: Service, tmp_path: Path) -> None:
     service, folder, followed = own_service, tmp_path / "agent", tmp_path / "deck.log"
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="plan", uses=1, group="Gates")).key
+        key = admin.keys.create(NewEnrolmentKey(label="plan", uses=1, group="Gates")).key
         identity, _ = enrol_here(folder, service.url, key, name="gate-1")
         agent = Agent(folder, identity, load_settings(folder))
         bad = f"plan: gates\nfor: {{groups: [Gates]}}\ncollect:\n  every: 7s\n  cpu: false\nfollow:\n  - pat: {followed}\n"
@@ -229,11 +229,11 @@ def test_a_plan_gives_a_host_limits_of_its_own(own_service: Service) -> None:
             for name in ("lim-1", "lim-2"):
                 body = gauge_request(name, "join.depth", [(time.time(), value)]).SerializeToString()
                 post(service.url, service.tokens["ingest"], "metrics", body)
-            return {a.host: a.severity for a in admin.alerts('rule eq "depth"', state="open")}
+            return {a.host: a.severity for a in admin.alerts.list('rule eq "depth"', state="open")}
 
         until(lambda: level(20.0) == {"lim-1": "critical"})
         until(lambda: level(55.0) == {"lim-1": "critical", "lim-2": "warning"})
         admin.call("DELETE", "/plans/deep")
         until(lambda: level(20.0) == {"lim-1": "critical", "lim-2": "critical"})
         query = MetricQuery(metric="join.depth", from_="-1m", points=1, by=["host"])
-        assert len(admin.query_metrics(query).series) == 2
+        assert len(admin.metrics.read(query).series) == 2

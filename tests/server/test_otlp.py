@@ -33,7 +33,7 @@ from sending import NS, gauge_request, post
 def values(
     client: Balise, metric: str, take: str, where: str | None = None, by: list[str] | None = None
 ) -> list[float]:
-    answer = client.query_metrics(
+    answer = client.metrics.read(
         MetricQuery(metric=metric, where=where, from_="-10m", step="10m", take=take, by=by or [])
     )  # type: ignore[arg-type]
     return [v for s in answer.series for v in s.values if v is not None]
@@ -60,7 +60,7 @@ def test_the_public_metric_exporter(service: Service, admin: Balise) -> None:
     assert values(admin, "sdk.queue", "last") == [3.0]
     # The first export is where growth is counted from: two of three recordings are seen to grow.
     assert values(admin, "sdk.took", "max") == [7.0]
-    kinds = {m.name: m.kind for m in admin.metrics() if m.name.startswith("sdk.")}
+    kinds = {m.name: m.kind for m in admin.metrics.list() if m.name.startswith("sdk.")}
     assert kinds == {"sdk.sold": "counter", "sdk.took": "histogram", "sdk.queue": "sum"}
     p50 = values(admin, "sdk.took", "p50")[0]
     assert 0.0 <= p50 <= 5.0
@@ -78,7 +78,7 @@ def test_the_public_log_exporter(service: Service, admin: Balise) -> None:
     logger.addHandler(LoggingHandler(logger_provider=provider))
     logger.warning("printer %d is out of paper", 3)
     provider.force_flush()
-    found = until(lambda: admin.query_events(EventQuery(text="printer", where='host eq "sdk-2"')).items)
+    found = until(lambda: admin.events.search(EventQuery(text="printer", where='host eq "sdk-2"')).items)
     assert (found[0].severity, found[0].source, found[0].body) == ("warning", "tickets", "printer 3 is out of paper")
     provider.shutdown()
     assert "code.function.name" in found[0].attributes or "code.function" in found[0].attributes
@@ -167,7 +167,7 @@ def test_a_resource_without_a_host_is_filed_under_its_service_or_refused(service
     request.resource_metrics[0].resource.attributes[0].key = "service.name"
     request.resource_metrics[0].resource.attributes[0].value.string_value = "lonely"
     assert post(service.url, service.tokens["ingest"], "metrics", request.SerializeToString()).content == b""
-    assert admin.host("lonely").collection.mode == "received"
+    assert admin.hosts.show("lonely").collection.mode == "received"
     del request.resource_metrics[0].resource.attributes[:]
     answer = post(service.url, service.tokens["ingest"], "metrics", request.SerializeToString())
     assert ExportMetricsServiceResponse.FromString(answer.content).partial_success.rejected_data_points == 1
@@ -176,7 +176,7 @@ def test_a_resource_without_a_host_is_filed_under_its_service_or_refused(service
 def test_hostile_names_are_cleaned(service: Service, admin: Balise) -> None:
     request = gauge_request("../<script>\u202e\x00'a", "hostile", [(time.time(), 1.0)])
     assert post(service.url, service.tokens["ingest"], "metrics", request.SerializeToString()).status_code == 200
-    assert "..scripta" in [h.name for h in admin.hosts()]
+    assert "..scripta" in [h.name for h in admin.hosts.list()]
 
 
 def test_a_changing_body_is_read_right_every_time(service: Service, admin: Balise) -> None:
@@ -227,7 +227,7 @@ def test_killed_in_the_middle_nothing_acknowledged_is_lost(own_service: Service)
         thread.join()
     service.start()
     with service.client() as client:
-        answer = client.query_metrics(
+        answer = client.metrics.read(
             MetricQuery(metric="kill.level", from_="-10m", step="10m", take="count", by=["stream"])
         )
     stored = {s.attributes["stream"]: sum(v or 0 for v in s.values) for s in answer.series}

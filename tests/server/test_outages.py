@@ -25,7 +25,7 @@ def readings_since(admin: Balise, start: float, end: float) -> list[float | None
     read = MetricQuery(
         metric="system.uptime", from_=rfc3339(start), to=rfc3339(end), step="10s", take="count", by=["host"]
     )
-    return admin.query_metrics(read).series[0].values[1:-1]
+    return admin.metrics.read(read).series[0].values[1:-1]
 
 
 def test_a_relay_cut_off_for_minutes_loses_nothing_and_a_site_of_two_goes_on_reading(
@@ -35,7 +35,7 @@ def test_a_relay_cut_off_for_minutes_loses_nothing_and_a_site_of_two_goes_on_rea
     service, sshd = own_service, Sshd(tmp_path / "ssh")
     with service.client() as admin:
         admin.call("PUT", "/settings/collection", {"every": "5s", "time_limit": "5s", "side_by_side": 20})
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9, site="northquay")).key
+        key = admin.keys.create(NewEnrolmentKey(label="relays", uses=9, site="northquay")).key
         first = RelayProcess(service, tmp_path, key, "--site", "northquay", name="relay-1")
         second = RelayProcess(service, tmp_path, key, "--site", "northquay", name="relay-2")
         admin.call("PUT", "/credentials/good", sshd.credential())
@@ -43,7 +43,9 @@ def test_a_relay_cut_off_for_minutes_loses_nothing_and_a_site_of_two_goes_on_rea
         until(lambda: all(r["report"] for r in admin.call("GET", "/relays")["items"]))
         admin.call("POST", "/enrolments", {"entries": [entry]})
         owner = until(
-            lambda: "near-1" in [h.name for h in admin.hosts()] and admin.call("GET", "/hosts/near-1/remote")["owner"],
+            lambda: (
+                "near-1" in [h.name for h in admin.hosts.list()] and admin.call("GET", "/hosts/near-1/remote")["owner"]
+            ),
             30,
         )
         gone, stays = (first, second) if owner == "the relay relay-1" else (second, first)
@@ -80,8 +82,8 @@ def test_a_relay_cut_off_for_minutes_loses_nothing_and_a_site_of_two_goes_on_rea
         service.start()
         until(lambda: counted(admin, "relay.depth", "pier-9") >= sent, 90)
         assert counted(admin, "relay.depth", "pier-9") == sent > 40
-        until(lambda: len(admin.query_events(EventQuery(text="buoy", limit=1000)).items) >= sent, 30)
-        events = admin.query_events(EventQuery(text="buoy", limit=1000)).items
+        until(lambda: len(admin.events.search(EventQuery(text="buoy", limit=1000)).items) >= sent, 30)
+        events = admin.events.search(EventQuery(text="buoy", limit=1000)).items
         assert sorted(int(e.body.split()[1]) for e in events) == list(range(sent))
         back = time.time()
         # A busy machine may make a reading late; a loss would leave the whole time without the console empty.

@@ -22,33 +22,36 @@ from balise.api.credentials import SshCredential
 from balise.api.metrics import MetricQuery
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.rules import RuleBody
+from balise.collect.work import Worker
 from balise.core.series.steps import NS
-from balise.server.console import Console, Settings, Worker
 from balise.server.enrol.keys import new_host
 from balise.server.errors import Refused
 from balise.server.events.evidence import session_tree
 from balise.server.hosts.directory import SILENT_AT_LEAST, clean_name
+from balise.server.life import close
 from balise.server.live import MOST_WAITING, Hub, message
+from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
-from balise.server.receive.intake import severity_code
-from balise.server.receive.otlp import answer_body
+from balise.server.receive.answers import answer_body
+from balise.server.receive.logs import severity_code
 from balise.server.rules.book import shipped_rules
 from balise.server.rules.rehearsals import smoothed
+from balise.server.settings import Settings
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Remote, Rule
 
 
 @pytest.fixture
-def console(tmp_path: Path) -> Iterator[Console]:
+def console(tmp_path: Path) -> Iterator[Parts]:
     """A console without its HTTP face and without its workers."""
-    made = Console(Settings(data=tmp_path))
+    made = build(Settings(data=tmp_path))
     yield made
-    made.close()
+    close(made)
 
 
 def put(
-    console: Console,
+    console: Parts,
     host: str,
     metric: str,
     points: list[tuple[float, float]],
@@ -77,7 +80,7 @@ def rule(metric: str, **over: object) -> RuleBody:
 # --- hosts and their states
 
 
-def test_a_host_that_is_not_heard_becomes_silent_and_comes_back(console: Console) -> None:
+def test_a_host_that_is_not_heard_becomes_silent_and_comes_back(console: Parts) -> None:
     now = time.time()
     known = console.directory.ensure("buoy-1")
     console.directory.heard(known.id, now, now)
@@ -94,7 +97,7 @@ def test_a_host_that_is_not_heard_becomes_silent_and_comes_back(console: Console
     assert [s.state for s in states] == ["ok", "silent", "warning", "ok"]
 
 
-def test_a_host_that_sends_seldom_is_given_its_time(console: Console) -> None:
+def test_a_host_that_sends_seldom_is_given_its_time(console: Parts) -> None:
     now = time.time()
     known = console.directory.ensure("buoy-2")
     for i in range(30):
@@ -105,14 +108,14 @@ def test_a_host_that_sends_seldom_is_given_its_time(console: Console) -> None:
 
 
 def test_when_hosts_were_heard_is_known_after_a_restart(tmp_path: Path) -> None:
-    first = Console(Settings(data=tmp_path))
+    first = build(Settings(data=tmp_path))
     known = first.directory.ensure("buoy-3")
     first.directory.heard(known.id, 1000.0, 2000.0)
-    first.close()
-    again = Console(Settings(data=tmp_path))
+    close(first)
+    again = build(Settings(data=tmp_path))
     found = again.directory.find("buoy-3")
     assert found is not None and found.last_seen == 2000.0
-    again.close()
+    close(again)
 
 
 @pytest.mark.parametrize(
@@ -123,7 +126,7 @@ def test_names_are_made_fit_for_an_address(given: str, clean: str) -> None:
     assert clean_name(given) == clean
 
 
-def test_a_host_without_a_readable_name_is_refused(console: Console) -> None:
+def test_a_host_without_a_readable_name_is_refused(console: Parts) -> None:
     with pytest.raises(Refused, match=r"no readable host\.name"):
         console.directory.ensure("\x00//")
 
@@ -131,35 +134,35 @@ def test_a_host_without_a_readable_name_is_refused(console: Console) -> None:
 # --- watching
 
 
-def test_a_rule_that_is_taken_up_looks_back_over_the_last_hour(console: Console) -> None:
+def test_a_rule_that_is_taken_up_looks_back_over_the_last_hour(console: Parts) -> None:
     """A breach that began before the rule was there, or before a restart, has already lasted."""
     now = time.time()
     put(console, "pump-1", "pump.load", [(now - 600 + 15 * i, 9.0) for i in range(40)])
     body = rule("pump.load", limits={"critical": {"above": 5, "hold": "5m"}})
     console.rules.put("pump-load", body, "test")
     console.watch.tick(time.time())
-    assert [a.rule for a in console.book.open.values()] == ["pump-load"]
+    assert [a.rule for a in console.alerts.open.values()] == ["pump-load"]
 
 
 def test_a_hold_goes_on_after_a_restart(tmp_path: Path) -> None:
-    first = Console(Settings(data=tmp_path))
+    first = build(Settings(data=tmp_path))
     now = time.time()
     first.rules.put("pump-load", rule("pump.load", limits={"critical": {"above": 5, "hold": "5m"}}), "test")
     for second in range(-240, 0, 15):
         put(first, "pump-1", "pump.load", [(now + second, 9.0)])
         first.watch.tick(now + second)
-    assert not first.book.open
-    first.close()
-    again = Console(Settings(data=tmp_path))
+    assert not first.alerts.open
+    close(first)
+    again = build(Settings(data=tmp_path))
     again.watch.load(now)
-    assert not again.book.open
+    assert not again.alerts.open
     put(again, "pump-1", "pump.load", [(now, 9.0), (now + 50, 9.0)])
     again.watch.tick(now + 70)
-    assert len(again.book.open) == 1
-    again.close()
+    assert len(again.alerts.open) == 1
+    close(again)
 
 
-def test_percentiles_of_a_histogram_are_watched(console: Console) -> None:
+def test_percentiles_of_a_histogram_are_watched(console: Parts) -> None:
     now = time.time()
     for bound, last in (("le:0.1", 10.0), ("le:1.0", 10.0), ("le:inf", 200.0), ("count", 220.0), ("sum", 900.0)):
         put(console, "web-1", "took", [(now - 45, 0.0), (now - 30, 0.0), (now - 15, last)], "counter", bound)
@@ -167,10 +170,10 @@ def test_percentiles_of_a_histogram_are_watched(console: Console) -> None:
     body = rule("took", measure={"metric": "took", "take": "p95", "over": "2m"}, limits={"warning": {"above": 0.5}})
     console.rules.put("slow", body, "test")
     console.watch.tick(time.time())
-    assert [a.value for a in console.book.open.values()] == [pytest.approx(10.0)]
+    assert [a.value for a in console.alerts.open.values()] == [pytest.approx(10.0)]
 
 
-def test_a_host_leaving_a_rules_filter_ends_its_alert(console: Console) -> None:
+def test_a_host_leaving_a_rules_filter_ends_its_alert(console: Parts) -> None:
     from balise.api.hosts import HostChange
 
     now = time.time()
@@ -178,23 +181,23 @@ def test_a_host_leaving_a_rules_filter_ends_its_alert(console: Console) -> None:
     console.hosts.change("gate-1", HostChange(labels={"site": "north"}), "test")
     console.rules.put("jam", rule("jam", hosts='label.site eq "north"'), "test")
     console.watch.tick(now + 1)
-    assert len(console.book.open) == 1
+    assert len(console.alerts.open) == 1
     console.hosts.change("gate-1", HostChange(labels={"site": "south"}), "test")
     console.watch.tick(now + 2)
-    assert not console.book.open
+    assert not console.alerts.open
 
 
-def test_a_rule_that_is_switched_off_ends_its_alerts(console: Console) -> None:
+def test_a_rule_that_is_switched_off_ends_its_alerts(console: Parts) -> None:
     now = time.time()
     put(console, "gate-1", "jam", [(now, 9.0)])
     console.rules.put("jam", rule("jam"), "test")
     console.watch.tick(now)
-    assert len(console.book.open) == 1
+    assert len(console.alerts.open) == 1
     console.rules.put("jam", rule("jam", enabled=False), "test")
-    assert not console.book.open
+    assert not console.alerts.open
 
 
-def test_shipped_rules_are_renewed_unless_somebody_changed_or_removed_them(console: Console) -> None:
+def test_shipped_rules_are_renewed_unless_somebody_changed_or_removed_them(console: Parts) -> None:
     console.rules.ship()
     names = {r.rule for r in shipped_rules()}
     assert {r.name for r in console.rules.all()} == names
@@ -244,7 +247,7 @@ def test_sessions_that_wait_for_each_other_do_not_hang_us() -> None:
     assert len(session_tree(rows, 0.0)) == 2
 
 
-def test_processes_are_means_over_the_moments_looked_at(console: Console) -> None:
+def test_processes_are_means_over_the_moments_looked_at(console: Parts) -> None:
     now = int(time.time())
     moments = [
         [{"pid": 1, "name": "a", "user": "u", "cpu": 0.5, "memory": 10}],
@@ -257,7 +260,7 @@ def test_processes_are_means_over_the_moments_looked_at(console: Console) -> Non
     assert [(p.name, p.cpu, p.memory) for p in found] == [("a", 0.25, 10), ("b", 0.1, 99)]
 
 
-def test_lines_are_beside_how_many_are_usual(console: Console) -> None:
+def test_lines_are_beside_how_many_are_usual(console: Parts) -> None:
     now = time.time()
     events = [NewEvent(int((now - 100 + i) * NS), "h", 3, "s", f"failed {i}") for i in range(6)]
     events += [NewEvent(int((now - 250 + i) * NS), "h", 3, "s", f"failed {i}") for i in range(2)]
@@ -310,21 +313,21 @@ def test_a_worker_outlives_a_bad_step() -> None:
     assert "failed once and works again" in (worker.failures.warning(time.time()) or "")
 
 
-def test_the_consoles_own_figures_add_up(console: Console) -> None:
+def test_the_consoles_own_figures_add_up(console: Parts) -> None:
     put(console, "h", "m", [(time.time(), 1.0), (time.time() + 1, 2.0)])
-    figures = console.figures()
+    figures = console.figures.figures()
     assert (figures.hosts, figures.storage.series_count, figures.storage.samples_waiting) == (1, 1, 2)
-    assert json.loads(console.status(whole=False).model_dump_json())["figures"] is None
+    assert json.loads(console.figures.status(whole=False).model_dump_json())["figures"] is None
 
 
-def test_silence_becomes_a_series_that_rules_can_watch(console: Console) -> None:
+def test_silence_becomes_a_series_that_rules_can_watch(console: Parts) -> None:
     known = console.directory.ensure("buoy-9")
     known.mode, known.last_seen = "resident", time.time() - 100
-    console.started_at = time.time() - 60
-    console.note_silence()
+    console.silence._began = time.time() - 60
+    console.silence.note()
     console.rules.put("silence", rule("balise.host.silence", limits={"critical": {"above": 90}}), "test")
     console.watch.tick(time.time())
-    assert [a.host for a in console.book.open.values()] == [known.id]
+    assert [a.host for a in console.alerts.open.values()] == [known.id]
 
 
 # --- OTLP's small print
@@ -343,7 +346,7 @@ def test_a_severity_may_be_said_in_words_alone() -> None:
 
 
 def test_partial_success_is_what_the_public_classes_read() -> None:
-    from balise.server.receive.intake import Outcome
+    from balise.server.receive.bodies import Outcome
 
     outcome = Outcome(300, "300 points are too old")
     partial = ExportMetricsServiceResponse.FromString(answer_body(outcome, False, "points")).partial_success
@@ -366,7 +369,7 @@ def test_unzipping_stops_at_its_limit_and_takes_every_member() -> None:
             unzipped(body, limit)
 
 
-def test_an_exponential_histogram_that_widens_is_read_right(console: Console) -> None:
+def test_an_exponential_histogram_that_widens_is_read_right(console: Parts) -> None:
     """Two cumulative deliveries: ten of (2, 4] between them, one beyond 512 in a bucket that is new."""
     agent = Principal("token", "ingest", None)
     now = time.time_ns()
@@ -400,7 +403,7 @@ def test_an_exponential_histogram_that_widens_is_read_right(console: Console) ->
     assert (ask("p99") or 0) > 512
 
 
-def test_a_host_read_over_ssh_is_proposed_what_its_ports_say(console: Console) -> None:
+def test_a_host_read_over_ssh_is_proposed_what_its_ports_say(console: Parts) -> None:
     """Only what others can reach: at the host's own address, and never at its loopback one."""
 
     console.credentials.put("c", SshCredential(kind="ssh", user="balise", password="x"), "test")
@@ -427,7 +430,7 @@ def test_a_host_read_over_ssh_is_proposed_what_its_ports_say(console: Console) -
     assert "redis" not in found
 
 
-def test_who_was_signed_in_is_known_for_any_span(console: Console) -> None:
+def test_who_was_signed_in_is_known_for_any_span(console: Parts) -> None:
     def people(at: float, *seconds: int) -> Snapshot:
         rows = [{"user": "ops", "terminal": "pts/0", "origin": "192.0.2.7", "seconds": s, "cpu": 0.1} for s in seconds]
         return Snapshot(int(at * NS), "web-1", "signed-in", pack_snapshot([*rows, {"user": "half a row"}]))

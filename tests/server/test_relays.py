@@ -18,9 +18,11 @@ from balise.api.hosts import Facts
 from balise.api.relays import BundleError, Frame, RelayEnrol, pack, unpack
 from balise.client import Balise, BaliseError, Refused
 from balise.relay.buffer import SEGMENT, Buffer
-from balise.server.console import Console, Settings
+from balise.server.life import close
+from balise.server.parts import Parts, build
+from balise.server.remote.owners import hand_over, owner_at
 from balise.server.remote.relays import GONE_AFTER
-from balise.server.remote.work import hand_over, owner_at
+from balise.server.settings import Settings
 from balise.store.state.tables import Host, Remote
 from distant import Sshd
 from relaying import RelayProcess, counted
@@ -144,7 +146,7 @@ def test_what_a_relay_took_arrives_once_through_outage_and_crash(own_service: Se
     """The console is killed, then the relay too, with both an agent and an ingest token sending all the while."""
     service = own_service
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9)).key
+        key = admin.keys.create(NewEnrolmentKey(label="relays", uses=9)).key
         relay = RelayProcess(service, tmp_path, key)
         with Balise(relay.url) as through:
             facts = Facts(host_name="pier-9", machine_id="m-9")
@@ -177,8 +179,8 @@ def test_what_a_relay_took_arrives_once_through_outage_and_crash(own_service: Se
         service.start()
         until(lambda: counted(admin, "relay.depth", "pier-7") >= 100, 60)
         assert counted(admin, "relay.depth", "pier-7") == 100
-        until(lambda: len(admin.query_events(EventQuery(text="buoy", limit=300)).items) >= 100, 30)
-        events = admin.query_events(EventQuery(text="buoy", limit=300)).items
+        until(lambda: len(admin.events.search(EventQuery(text="buoy", limit=300)).items) >= 100, 30)
+        events = admin.events.search(EventQuery(text="buoy", limit=300)).items
         assert sorted(int(e.body.split()[1]) for e in events) == list(range(100))
         assert {e.host for e in events} == {"pier-9"}
         until(lambda: admin.call("GET", "/relays")["items"][0]["report"], 30)
@@ -197,13 +199,13 @@ def _refusals(service: Service, admin: Balise, relay: RelayProcess) -> None:
     assert httpx.get(f"{relay.url}/api/v1/agents/self").status_code == 401
     # A relay speaks for those alone whose tokens it has shown, and is nobody to the rest of the API.
     token = (relay.folder / "relay.json").read_text().split('"token": "')[1].split('"')[0]
-    other = admin.make_token(NewToken(name="somebody else", role="ingest"))
+    other = admin.tokens.create(NewToken(name="somebody else", role="ingest"))
     body = pack(Frame(sender=f"token:{other.name}", kind="logs", delivery="x", at=1), b"")
     body += pack(Frame(sender="host:999", kind="logs", delivery="x", at=1), b"")
     answer = httpx.post(f"{service.url}/v1/relayed", content=body, headers={"Authorization": f"Bearer {token}"})
     assert [f["status"] for f in answer.json()["frames"]] == [403, 403]
     with Balise(service.url, token) as as_relay, pytest.raises(Refused):
-        list(as_relay.hosts())
+        list(as_relay.hosts.list())
     assert (
         httpx.post(f"{service.url}/v1/relayed", headers={"Authorization": f"Bearer {other.token}"}).status_code == 403
     )
@@ -222,14 +224,14 @@ def test_a_relay_tries_and_reads_the_hosts_of_its_site(own_service: Service, tmp
         number = admin.call("POST", "/enrolments", {"entries": [body]})["id"]
         answer = until(lambda: (a := admin.call("GET", f"/enrolments/{number}"))["state"] == "done" and a)
         assert "no relay of 'northquay' is alive" in answer["entries"][0]["message"]
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="relays", uses=9, site="northquay")).key
+        key = admin.keys.create(NewEnrolmentKey(label="relays", uses=9, site="northquay")).key
         relay = RelayProcess(service, tmp_path, key, "--site", "northquay")
         until(lambda: admin.call("GET", "/relays")["items"][0]["report"])
         admin.call("POST", f"/enrolments/{number}/retry", {"entries": []})
         answer = until(lambda: (a := admin.call("GET", f"/enrolments/{number}"))["state"] == "done" and a)
         assert answer["entries"][0]["result"] == "added", answer
         until(lambda: counted(admin, "system.uptime", "near-1") >= 2, 40)
-        host = admin.host("near-1")
+        host = admin.hosts.show("near-1")
         assert host.collection.by == "the relay relay-1 over SSH" and host.collection.problem is None
         assert admin.call("GET", "/groups/northquay")["kind"] == "site"
         assert admin.call("GET", "/hosts/near-1/remote")["owner"] == "the relay relay-1"
@@ -242,7 +244,7 @@ def test_a_relay_tries_and_reads_the_hosts_of_its_site(own_service: Service, tmp
 # --- who has what
 
 
-def relays(console: Console, *names: str) -> list[int]:
+def relays(console: Parts, *names: str) -> list[int]:
     key = console.enrolling.make_key(NewEnrolmentKey(label="k", uses=50, site="quay"), "test", "http://c").key
     request = [RelayEnrol(key=key, name=n, site="quay", facts=Facts(host_name=n, machine_id=n)) for n in names]
     return [console.relays.enrol(r).relay_id for r in request]
@@ -251,7 +253,7 @@ def relays(console: Console, *names: str) -> list[int]:
 def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    console = Console(Settings(data=tmp_path))
+    console = build(Settings(data=tmp_path))
     console.credentials.put("c", any_credential(), "test")
     hosts = []
     for n in range(12):
@@ -289,7 +291,7 @@ def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
     console.relays.remove("one", "test")
     console.relays.remove("two", "test")
     assert len(console.remote.targets(0)) == 12
-    console.close()
+    close(console)
 
 
 def any_credential() -> object:

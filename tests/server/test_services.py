@@ -54,7 +54,7 @@ def counted(admin: Balise, host: str) -> float:
         metric="port.up", where=f'host eq "{host}"', from_="-5m", step="5m", take="count", by=["service.name"]
     )
     try:
-        return sum(v or 0 for s in admin.query_metrics(query).series for v in s.values)
+        return sum(v or 0 for s in admin.metrics.read(query).series for v in s.values)
     except Refused:
         return 0.0
 
@@ -64,7 +64,7 @@ def test_a_service_changes_hands_and_stays_the_same(
 ) -> None:
     service, folder, port = own_service, tmp_path / "agent", listener.getsockname()[1]
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="s", uses=1)).key
+        key = admin.keys.create(NewEnrolmentKey(label="s", uses=1)).key
         identity, _ = enrol(folder, service.url, key, name="pier-1")
         agent = Agent(folder, identity, load_settings(folder))
 
@@ -102,7 +102,7 @@ def test_a_service_changes_hands_and_stays_the_same(
         until(lambda: counted(admin, "pier-1") > before)
         assert admin.call("GET", f"/services/{made['id']}")["state"] == "ok"
         query = MetricQuery(metric="port.up", from_="-5m", step="5m", take="last", by=["host", "service.name"])
-        assert [s.attributes for s in admin.query_metrics(query).series] == [
+        assert [s.attributes for s in admin.metrics.read(query).series] == [
             {"host": "pier-1", "service.name": "ticket desk"}
         ]
         listener.close()
@@ -123,17 +123,17 @@ def test_a_service_read_from_afar_does_not_make_its_host_look_alive(
 ) -> None:
     service, port = own_service, listener.getsockname()[1]
     with service.client() as admin:
-        key = admin.make_enrolment_key(NewEnrolmentKey(label="s", uses=1)).key
+        key = admin.keys.create(NewEnrolmentKey(label="s", uses=1)).key
         with Balise(service.url) as agent:
             facts = {"host_name": "pier-2", "machine_id": "m-2", "addresses": ["192.0.2.2"]}
             agent.call("POST", "/agents/enrol", {"key": key, "facts": facts})
         target = {"port": port, "address": "127.0.0.1"}
         admin.call("POST", "/services", {"host": "pier-2", "mode": "split", "target": target, "every": "5s"})
         until(lambda: counted(admin, "pier-2") >= 2, 30)
-        assert admin.host("pier-2").last_seen is None
+        assert admin.hosts.show("pier-2").last_seen is None
         # What nobody else tells of is known by its service alone.
         admin.call("POST", "/services", {"host": "ferry-web", "mode": "remote", "target": target, "every": "5s"})
-        until(lambda: admin.host("ferry-web").last_seen, 30)
+        until(lambda: admin.hosts.show("ferry-web").last_seen, 30)
         for body, words in (
             ({"host": "ferry-web", "mode": "split", "target": {"port": 1}}, "has no agent that found it"),
             ({"host": "pier-2", "mode": "remote", "target": {"port": 1}}, "has an agent"),

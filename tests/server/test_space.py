@@ -14,8 +14,10 @@ import pytest
 from balise.api.keeping import Keeping
 from balise.api.notify import CalloutBody, WebhookChannel
 from balise.client import Refused
-from balise.server.keeping.space import NAME, Full, RoomState, Space
+from balise.server.keeping.space import NAME, Full, RoomNews, RoomState, Space
 from balise.server.people.access import Access
+from balise.server.people.tries import Passwords
+from balise.server.people.users import UserBook
 from balise.store.state.store import StateStore
 from running import Receiver, Service, until
 from sending import gauge_request, log_request, post
@@ -50,7 +52,8 @@ def fill(place: Path, leave: int) -> Path:
 
 def test_the_room_on_a_disk_is_told_and_a_reserve_is_kept(small: Path) -> None:
     told: list[RoomState] = []
-    space = Space(small / "data", tell=lambda state, _words: told.append(state))
+    space = Space(small / "data")
+    space.changed.connect(lambda news: told.append(news.state))
     space.look()
     reserve = small / "data" / NAME
     assert (space.state, reserve.stat().st_size > MIB) == ("enough", True)
@@ -76,16 +79,17 @@ def test_the_room_on_a_disk_is_told_and_a_reserve_is_kept(small: Path) -> None:
 def test_what_could_not_be_told_is_told_at_the_next_look(small: Path) -> None:
     fails, told = [True], []
 
-    def tell(state: RoomState, _words: str) -> None:
+    def tell(news: RoomNews) -> None:
         if fails:
             fails.pop()
             raise OSError("nobody hears")
-        told.append(state)
+        told.append(news.state)
 
-    space = Space(small / "data", tell=tell)
+    space = Space(small / "data")
+    space.changed.connect(tell)
     fill(small, MIB)
-    with pytest.raises(OSError, match="nobody hears"):
-        space.look()
+    space.look()
+    assert (told, space.changed.failed) == ([], 1)
     space.look()
     space.look()
     assert told == ["full"]
@@ -94,11 +98,13 @@ def test_what_could_not_be_told_is_told_at_the_next_look(small: Path) -> None:
 def test_people_get_on_while_the_disk_is_full(small: Path, receiver: Receiver) -> None:
     service = Service(small)
     state = StateStore(service.data)
-    Access(state).add_user("ana", "administrator", "a long enough password", by="tests")
+    UserBook(state=state, access=Access(state), passwords=Passwords()).add(
+        "ana", "administrator", "a long enough password", by="tests"
+    )
     state.close()
     with service.client() as admin:
-        admin.put_channel("pager", WebhookChannel(kind="webhook", url=receiver.url))
-        admin.put_callout("all", CalloutBody(tell=["pager"]))
+        admin.channels.set("pager", WebhookChannel(kind="webhook", url=receiver.url))
+        admin.callouts.set("all", CalloutBody(tell=["pager"]))
         old = log_request("quay", [(time.time() - 3 * 86_400, 9, "an old line " + "x" * 40_000)] * 200)
         assert sent(service, "logs", old.SerializeToString()) == 200
         other = fill(small, 0)
@@ -113,15 +119,15 @@ def test_people_get_on_while_the_disk_is_full(small: Path, receiver: Receiver) -
         with httpx.Client(base_url=service.url) as page:
             signed = page.post("/api/v1/session", json={"name": "ana", "password": "a long enough password"})
             assert signed.status_code == 200
-        assert [h.name for h in admin.hosts()] == ["quay"]
-        admin.put_callout("night", CalloutBody(tell=["pager"]))
+        assert [h.name for h in admin.hosts.list()] == ["quay"]
+        admin.callouts.set("night", CalloutBody(tell=["pager"]))
         # It starts on a full disk, too.
         service.stop(9)
         service.start()
         assert "disk is full" in admin.status().warnings[0]
         # Room is made with what the console itself offers: events of past days go whole.
         before = free_of(small)
-        admin.set_keeping(Keeping(events=1))
+        admin.keeping.set(Keeping(events=1))
         until(lambda: free_of(small) > before + MIB, 90)
         other.unlink()
         until(lambda: sent(service, "metrics", gauge()) == 200)
@@ -140,7 +146,7 @@ def test_without_any_room_a_change_says_so(small: Path) -> None:
         def refused() -> Refused | None:
             fill(small, 0)
             try:
-                admin.put_channel("pager", WebhookChannel(kind="webhook", url="http://127.0.0.1/" + "x" * 900))
+                admin.channels.set("pager", WebhookChannel(kind="webhook", url="http://127.0.0.1/" + "x" * 900))
             except Refused as error:
                 return error
             return None

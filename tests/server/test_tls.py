@@ -19,6 +19,7 @@ from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
 from balise.client.trust import Trust, fingerprint_of, held_trust
 from balise.server.people.access import Access
+from balise.server.people.tokens import TokenBook
 from balise.server.tls.certificates import CertificateError, given, self_made
 from balise.store.state.store import StateStore
 from running import BALISE, free_port, until
@@ -32,7 +33,7 @@ class Secure:
         self.url = f"https://127.0.0.1:{free_port()}"
         self.log = folder / "log"
         state = StateStore(self.data)
-        self.token = Access(state).make_token("t", "administrator", by="tests")[1]
+        self.token = TokenBook(state=state, access=Access(state)).make("t", "administrator", by="tests")[1]
         state.close()
         words = [BALISE, "serve", "--data", str(self.data), "--listen", self.url.removeprefix("https://"), *options]
         with self.log.open("wb") as output:
@@ -63,7 +64,7 @@ def findings(folder: Path, **options: object) -> dict[str, tuple[str, str]]:
 
 def _promises_tls(url: str, admin: Balise) -> None:
     """Every answer over TLS says that plain HTTP is not to be tried again, and the cookie is for TLS alone."""
-    admin.add_user(NewUser(name="ana", role="viewer", password=Secret("a long enough password")))
+    admin.users.add(NewUser(name="ana", role="viewer", password=Secret("a long enough password")))
     with httpx.Client(base_url=url, verify=False) as page:
         for path in ("/", "/api/v1/status", "/v1/metrics", "/nothing"):
             assert "max-age=31536000" in page.get(path).headers["strict-transport-security"], path
@@ -75,7 +76,7 @@ def test_a_self_made_certificate_is_pinned_by_its_fingerprint(tmp_path: Path) ->
     console = Secure(tmp_path, "--tls", "self")
     try:
         with console.client(Trust(until(lambda: _file(console.data / "tls" / "authority.pem")))) as admin:
-            made = admin.make_enrolment_key(NewEnrolmentKey(label="tls", uses=3))
+            made = admin.keys.create(NewEnrolmentKey(label="tls", uses=3))
             _promises_tls(console.url, admin)
         words = made.command.split()
         fingerprint = words[words.index("--fingerprint") + 1]
@@ -118,7 +119,7 @@ def test_a_certificate_of_an_authority_is_checked_for_chain_and_name(tmp_path: P
         wrong_name = console.url
         console.url = by_name
         with console.client(Trust(ca)) as admin:
-            assert "--fingerprint" not in admin.make_enrolment_key(NewEnrolmentKey(label="tls")).command
+            assert "--fingerprint" not in admin.keys.create(NewEnrolmentKey(label="tls")).command
         with Balise(wrong_name, trust=Trust(ca)) as other, pytest.raises(BaliseError, match="IP address mismatch"):
             other.status()
     finally:

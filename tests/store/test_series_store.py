@@ -232,9 +232,9 @@ def test_a_row_that_cannot_be_sealed_is_set_aside_and_the_rest_is_sealed(box: Bo
     box.store._encoder.encode = failing  # type: ignore[method-assign]
     box.store.seal(T0 + 600 * NS)
     box.store._encoder.encode = real  # type: ignore[method-assign]
-    assert (box.store.aside(), box.store.head.samples) == (1, 0)
+    assert (box.store.count_set_aside(), box.store.head.samples) == (1, 0)
     box.again()
-    assert (box.read(), box.read("x"), box.store.aside()) == ([(0.0, 1.0)], [], 1)
+    assert (box.read(), box.read("x"), box.store.count_set_aside()) == ([(0.0, 1.0)], [], 1)
 
 
 def test_a_repeat_within_one_commit_and_a_restart_leave_sealing_alone(box: Box) -> None:
@@ -259,7 +259,7 @@ def test_twins_that_an_earlier_version_left_in_the_inbox_go_at_the_start(box: Bo
     connection.exec_driver_sql("INSERT INTO inbox SELECT seq + 2, layout, x'00', points FROM inbox WHERE seq = 1")
     connection.commit()
     box.again()
-    assert (box.read(), box.store.aside()) == ([(0.0, 1.0)], 1)
+    assert (box.read(), box.store.count_set_aside()) == ([(0.0, 1.0)], 1)
     box.store.seal(T0 + 600 * NS)
     assert box.store._write_connection.exec_driver_sql("SELECT count(*) FROM inbox").scalar_one() == 0
 

@@ -14,6 +14,9 @@ from balise.api.spans import Duration, Name, seconds
 
 ServiceMode = Literal["resident", "split", "remote"]
 
+EVENT = "balise.service.facts"
+"""The event by which whoever reads a service tells what it says of itself."""
+
 
 class FoundService(BaseModel):
     """Something that listens on a host, as its agent saw it. `kit` is the kit that fits, if one does."""

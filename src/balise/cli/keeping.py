@@ -1,18 +1,18 @@
-"""Commands about how long things are kept."""
+"""`balise keeping`: for how many days things are kept."""
 
 from __future__ import annotations
 
 import argparse
-from typing import Any
 
 from balise.api.keeping import Keeping
-from balise.cli.asking import console, verb, verbs
+from balise.cli.build import verb, verbs
+from balise.cli.connect import console
+from balise.cli.errors import CommandError
 from balise.cli.output import Column, show
-from balise.cli.running import CommandError
 
 
-def add_commands(nouns: Any) -> None:
-    keeping = verbs(nouns, "keeping", "for how many days points, events and alerts are kept")
+def add(noun: argparse.ArgumentParser) -> None:
+    keeping = verbs(noun)
     verb(keeping, "show", "how long things are kept", _show)
     change = verb(keeping, "set", "keep things so many days from now on; what is older is forgotten for good", _set)
     for name, about in _ABOUT.items():
@@ -31,7 +31,7 @@ _ABOUT = {
 
 def _show(a: argparse.Namespace) -> int:
     with console() as c:
-        _tell(c.keeping(), a.format)
+        _tell(c.keeping.show(), a.format)
     return 0
 
 
@@ -40,7 +40,7 @@ def _set(a: argparse.Namespace) -> int:
     if not changed:
         raise CommandError("say what to keep for how many days, like --events 7")
     with console() as c:
-        _tell(c.set_keeping(Keeping.model_validate({**c.keeping().model_dump(), **changed})), a.format)
+        _tell(c.keeping.set(Keeping.model_validate({**c.keeping.show().model_dump(), **changed})), a.format)
     return 0
 
 

@@ -1,4 +1,4 @@
-"""Reading the words of a command and handing them to it."""
+"""Reading the words of a command and handing them to its noun."""
 
 from __future__ import annotations
 
@@ -6,17 +6,48 @@ import argparse
 import re
 import sys
 from collections.abc import Sequence
+from importlib import import_module
 
 from balise import __version__
-from balise.cli import running
+from balise.cli.errors import expected_errors
 from balise.client.errors import Refused, Unreachable
 
 _RELATIVE_TIME = re.compile(r"-\d[\w. ]*")
 DONE, SAID_NO, WRONG_USAGE, OUT_OF_REACH = 0, 1, 2, 3
+NOUNS = {
+    "serve": "run the console",
+    "demo": "run a console with the made-up fleet of Skerry Ferries",
+    "user": "people who may sign in",
+    "token": "tokens for programs",
+    "agent": "the agent of this host",
+    "relay": "a relay at a site",
+    "sign-in": "keep a console's address and a token for later commands",
+    "status": "what the console says of itself",
+    "host": "servers and what is known of them",
+    "metric": "measured values",
+    "event": "log records from everywhere",
+    "rule": "what is watched, and its limits",
+    "alert": "breaches of limits",
+    "channel": "ways to reach people",
+    "callout": "who is told of what",
+    "delivery": "the record of what was told to whom",
+    "key": "enrolment keys",
+    "service": "services on hosts, who reads them, and what was read",
+    "kit": "what Balise knows of kinds of services, and how it reads them",
+    "probe": "active checks that speak the protocol and judge the answer",
+    "inventory": "what is on hosts, and what changed",
+    "keeping": "for how many days points, events and alerts are kept",
+    "application": "what people outside know by name, its parts, and which needs which",
+    "credential": "what Balise signs in with; secrets are never shown again",
+    "group": "sets of hosts, listed or chosen by a filter; sites too",
+    "plan": "what to collect where, how often, and which limits differ",
+    "candidate": "machines that wait to be let in",
+}
+"""Every noun has a module of its name beside this one, which is loaded when it is asked for."""
 
 
-def parser(noun: str = "") -> argparse.ArgumentParser:
-    """All commands and their options; for an agent only its own, so that it does not hold what it never uses."""
+def parser(noun: str | None = None) -> argparse.ArgumentParser:
+    """All nouns, with the verbs and options of one of them, or of all when none is given."""
     top = argparse.ArgumentParser(
         prog="balise",
         description="Enrol servers, collect what they say, be warned once, and find out why.",
@@ -25,11 +56,10 @@ def parser(noun: str = "") -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"balise {__version__}")
     nouns = top.add_subparsers(dest="noun", metavar="NOUN", required=True)
-    people = running.add_commands(nouns)
-    if noun != "agent":
-        from balise.cli import asking
-
-        asking.add_commands(nouns, people)
+    for name, about in NOUNS.items():
+        of = nouns.add_parser(name, help=about)
+        if noun is None or noun == name:
+            import_module(f"balise.cli.{name.replace('-', '_')}").add(of)
     return top
 
 
@@ -63,7 +93,7 @@ def main(words: Sequence[str] | None = None) -> int:
     except BrokenPipeError:
         sys.stderr.close()
         return DONE
-    except running.expected_errors() as error:
+    except expected_errors() as error:
         print(f"balise: {error}", file=sys.stderr)
         return SAID_NO
     return int(result or DONE)

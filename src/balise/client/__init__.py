@@ -2,8 +2,8 @@
 
 from balise.client import Balise
 
-with Balise("http://127.0.0.1:8808", token) as console:
-    for host in console.hosts(where='state ne "ok"'):
+with Balise("http://127.0.0.1:8808", token) as balise:
+    for host in balise.hosts.list('state ne "ok"'):
         print(host.name, host.state)
 """
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from balise.api.problems import Problem
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from balise.api.problems import Problem
 
 
 class BaliseError(Exception):

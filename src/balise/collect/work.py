@@ -45,6 +45,11 @@ class Failures:
         state = "fails" if self.in_a_row else "works again"
         return f"the work {self.name!r} failed {often} and {state}; last: {self.last}"
 
+    def warnings(self, now: float) -> list[str]:
+        """`warning`, as a list."""
+        said = self.warning(now)
+        return [said] if said else []
+
     def pause(self, ordinary: float) -> float:
         """How long to wait before the next try: longer, the more tries failed in a row."""
         if not self.in_a_row:

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from balise.api.applications import ApplicationBody, ApplicationPart, Need
 from balise.api.services import ServicePart, ServiceTurn
 from balise.demo.fleet import FLEET, Ship
-from balise.server.console import Console
+from balise.server.parts import Parts
 from balise.store.state import tables
 
 WHO = "demo"
@@ -46,7 +46,7 @@ _PORTS = {"database": ("postgres", 5432), "web": ("nginx", 443), "timetable": ("
           "cache": ("redis-server", 6379), "queue": ("beam.smp", 5672), "mail": ("master", 25), "dns": ("named", 53)}  # fmt: skip
 
 
-def furnish_services(console: Console) -> None:
+def furnish_services(console: Parts) -> None:
     """Services that the hosts' agents read. They are put in as they are: nothing of theirs can be reached."""
 
     def write(session: Session) -> None:
@@ -75,7 +75,7 @@ def furnish_services(console: Console) -> None:
             console.rules.ship(document.rules, f"the kit {kit}")
 
 
-def told_services(console: Console) -> None:
+def told_services(console: Parts) -> None:
     """How reading the services goes, as agents would tell it."""
     made_up = {(host, name) for host, name, *_ in SERVICES}
     for service in console.services.all():
@@ -87,7 +87,7 @@ def told_services(console: Console) -> None:
         console.services.note(service.id, ServiceTurn(problem=None, parts=parts, seconds=0.003 * len(parts)))
 
 
-def furnish_applications(console: Console) -> None:
+def furnish_applications(console: Parts) -> None:
     """Every group that people know by name as an application, with the needs that the fleet's model has."""
     services = {host: name for host, name, *_ in SERVICES}
     there = {ship.name: ship for ship in FLEET if console.directory.find(ship.name)}
@@ -109,7 +109,7 @@ def _need(ship: Ship, wanted: dict[str, None]) -> Need:
     return Need(from_=ship.name, to=to, at_least=1 if ship.role == "web" and len(to) > 1 else None)
 
 
-def furnish_inventory(console: Console) -> None:
+def furnish_inventory(console: Parts) -> None:
     """What is on every host, as it was yesterday; and what some of them have other since this morning."""
     now = time.time()
     for ship in FLEET:

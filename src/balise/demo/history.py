@@ -26,9 +26,11 @@ from balise.demo.model import METRICS, Measured, Model
 from balise.demo.stories import DAY, HOUR, schedule_from
 from balise.demo.telling import Teller
 from balise.server.alerts.book import group_key
-from balise.server.console import Console, Settings
-from balise.server.hosts.book import join_group
+from balise.server.hosts.groups import join_group
+from balise.server.life import close
+from balise.server.parts import Parts, build
 from balise.server.rules.rehearsals import smoothed
+from balise.server.settings import Settings
 from balise.store.events.store import Delivery
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
@@ -67,7 +69,7 @@ def counted(one: Measured, times: F64) -> F64:
 class Past:
     """Writes what was, from `start` to `end`."""
 
-    def __init__(self, console: Console, ships: tuple[Ship, ...], model: Model, start: float, end: float) -> None:
+    def __init__(self, console: Parts, ships: tuple[Ship, ...], model: Model, start: float, end: float) -> None:
         self._console = console
         self._ships = ships
         self._model = model
@@ -172,12 +174,12 @@ class Past:
             answer = console.metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
             values = smoothed(answer.values, max(1, round(120 / width)), body.measure.take)
             steps = answer.steps
-            times = (np.arange(steps.count) + 1) * (steps.width / NS) + steps.start / NS
-            found = rehearse(body.limits, times, values)
+            times = (np.arange(steps.count, dtype=np.float64) + 1) * (steps.width / NS) + steps.start / NS
+            found = rehearse(body.limits, times, values.astype(np.float64))
             console.state.write(
-                lambda s, named=answer.named, found=found: self._write_alerts(
+                lambda s, named=answer.named, found=found: self._write_alerts(  # type: ignore[misc]
                     s, name, body, metric.unit, named, found, changes
-                )  # type: ignore[misc]
+                )
             )
 
     def _stretches(self) -> list[tuple[float, float, float]]:
@@ -268,7 +270,7 @@ def _progress(what: str, done: int, of: int) -> None:
 def main() -> None:
     """Metrics here, what was said in a second process beside it; then the alerts, which need both."""
     data, started, start, end, hosts, days, *part = sys.argv[1:]
-    console = Console(Settings(data=Path(data)))
+    console = build(Settings(data=Path(data)))
     model = Model(schedule_from(float(started), float(days)), float(started))
     past = Past(console, FLEET[: int(hosts)], model, float(start), float(end))
     if part:
@@ -283,7 +285,7 @@ def main() -> None:
             raise SystemExit(beside.returncode)
         if first:
             past.alerts()
-    console.close()
+    close(console)
 
 
 if __name__ == "__main__":

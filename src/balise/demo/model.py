@@ -187,14 +187,15 @@ class Model:
         cached = np.clip(0.86 - share, 0.01, 1.0) * 0.8
         free = np.clip(1 - share - cached, 0.0, 1.0)
         page = 4096.0
+        swapped: F64 = np.clip(0.02 + 0.01 * noise.drift("swap", times), 0.0, 1.0).astype(np.float64)
         out = []
         for state, part in (("used", share), ("cached", cached), ("free", free)):
             size = np.floor(part * ship.memory / page) * page
             out.append(Measured("system.memory.usage", size, {"system.memory.state": state}))
         out += [
             Measured("system.memory.utilization", np.round(share, 4), {"system.memory.state": "used"}),
-            Measured("system.memory.limit", np.full_like(times, float(ship.memory))),
-            Measured("system.paging.utilization", np.round(np.clip(0.02 + 0.01 * noise.drift("swap", times), 0, 1), 3),
+            Measured("system.memory.limit", np.full(len(times), float(ship.memory), np.float64)),
+            Measured("system.paging.utilization", np.round(swapped, 3),
                      {"system.paging.state": "used"}),
         ]  # fmt: skip
         return out

@@ -13,7 +13,7 @@ from balise.collect.windows.collectors import windows_collectors
 from balise.collect.windows.office import Busyness, TicketOffice
 from balise.demo.fleet import OFFICE, Ship
 from balise.demo.model import Model
-from balise.server.console import Console
+from balise.server.parts import Parts
 from balise.server.people.access import Principal
 
 WAIT = 10.0
@@ -22,7 +22,7 @@ WAIT = 10.0
 class Offices:
     """Reads each ticket office of the fleet and delivers what it tells as an agent would."""
 
-    def __init__(self, console: Console, ships: tuple[Ship, ...], model: Model) -> None:
+    def __init__(self, console: Parts, ships: tuple[Ship, ...], model: Model) -> None:
         self._console = console
         self._model = model
         self._started = time.time()
@@ -77,9 +77,8 @@ class Offices:
 
     def _deliver(self, principal: Principal, metrics: bytes, logs: bytes) -> None:
         async def work() -> None:
-            await self._console.metric_intake.take(principal, metrics, as_json=False)
-            await self._console.log_intake.take(principal, logs, as_json=False)
+            async with asyncio.timeout(WAIT):
+                await self._console.metric_intake.take(principal, metrics, as_json=False)
+                await self._console.log_intake.take(principal, logs, as_json=False)
 
-        loop = self._console.loop
-        if loop is not None:
-            asyncio.run_coroutine_threadsafe(work(), loop).result(WAIT)
+        asyncio.run(work())

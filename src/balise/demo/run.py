@@ -19,8 +19,8 @@ from balise.api.access import NewEnrolmentKey
 from balise.api.credentials import SshCredential
 from balise.api.hosts import GroupBody
 from balise.api.probes import ProbeBody, ProbeExpect
+from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
-from balise.collect.work import Worker
 from balise.core.series.steps import NS
 from balise.demo import harbour
 from balise.demo.fleet import FLEET, OFFICE, Ship
@@ -31,10 +31,11 @@ from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
-from balise.server.console import Console, Settings
 from balise.server.folder import data_folder
+from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
 from balise.server.run import bound_socket, run_server
+from balise.server.settings import Settings
 from balise.store.events.store import Delivery
 
 log = logging.getLogger(__name__)
@@ -67,7 +68,7 @@ PARTS = {"metrics": 0.5, "events": 0.25, "evidence": 0.1, "alerts": 0.15}
 class Feeder:
     """Writes what the fleet measures and says, every 15 seconds."""
 
-    def __init__(self, console: Console, ships: tuple[Ship, ...], model: Model) -> None:
+    def __init__(self, console: Parts, ships: tuple[Ship, ...], model: Model) -> None:
         self._console = console
         self.model = model
         self._teller = Teller(model)
@@ -84,7 +85,9 @@ class Feeder:
         """One interval."""
         now = time.time()
         at = now // FINE * FINE
-        series, values, counters = [], [], []
+        series: list[Any] = []
+        values: list[float] = []
+        counters: list[bool] = []
         for ship, known in self._ships:
             measured: list[Measured] = self.model.measure(ship, np.array([at]))
             if self._layout is None:
@@ -134,7 +137,7 @@ class Quays:
             self._process.wait(10)
 
 
-def furnish(console: Console) -> None:
+def furnish(console: Parts) -> None:
     """Sites, a nested group, a plan and a credential, if they are not there yet."""
     who = "demo"
     if not console.directory.groups or "Gates at northquay" in console.directory.groups:
@@ -146,7 +149,7 @@ def furnish(console: Console) -> None:
         where='label.role eq "gate-controller" and label.site eq "northquay"', parent="northquay", about="at the piers"
     )
     console.groups.put("Gates at northquay", gates, who)
-    console.credentials.put("quays", SshCredential(kind="ssh", user=QUAY_USER, password=QUAY_PASSWORD), who)
+    console.credentials.put("quays", SshCredential(kind="ssh", user=QUAY_USER, password=Secret(QUAY_PASSWORD)), who)
     for text in PLANS:
         console.plans.put(text, who)
     console.kits.start()
@@ -163,7 +166,7 @@ def furnish(console: Console) -> None:
 class ThisHost:
     """A real agent on this machine, in a process of its own."""
 
-    def __init__(self, console: Console, url: str, folder: Path) -> None:
+    def __init__(self, console: Parts, url: str, folder: Path) -> None:
         self._console = console
         self._url = url
         self._folder = folder
@@ -266,9 +269,9 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
     held["until"] = time.time()
     _keep_demo_state(folder, held)
     url = f"http://{address}:{port}"
-    console = Console(Settings(data=folder, base_url=url, organisation="Skerry Ferries"))
+    console = build(Settings(data=folder, base_url=url, organisation="Skerry Ferries"))
     if not console.access.has_users():
-        console.access.add_user(USER, "administrator", held["password"], by="demo")
+        console.users.add(USER, "administrator", held["password"], by="demo")
     feeder = Feeder(console, FLEET[:count], Model(schedule_from(held["started"], held["days"]), held["started"]))
 
     def feed() -> None:
@@ -276,8 +279,8 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
         held["until"] = time.time()
         _keep_demo_state(folder, held)
 
-    console.add_worker(Worker("feeder", feed, FINE))
-    console.add_worker(Worker("offices", Offices(console, FLEET[:count], feeder.model).step, FINE))
+    console.workers.add("feeder", feed, FINE)
+    console.workers.add("offices", Offices(console, FLEET[:count], feeder.model).step, FINE)
     furnish(console)
     quays = Quays(folder)
     quays.start()

@@ -22,8 +22,10 @@ from balise import __version__
 from balise.api.problems import FieldProblem, Problem, message_of
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
+from balise.server.callers import part_of
+from balise.server.callouts import channel_routes as channels
 from balise.server.callouts import routes as callouts
-from balise.server.console import Console
+from balise.server.enrol import list_routes as lists
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
 from balise.server.events import routes as events
@@ -31,17 +33,24 @@ from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
 from balise.server.inventory import routes as inventory
+from balise.server.keeping import routes as keeping
+from balise.server.keeping.space import Space
+from balise.server.life import begin, close
 from balise.server.metrics import routes as metrics
 from balise.server.openapi import describe
 from balise.server.ownhosts import OwnHosts
+from balise.server.parts import Parts
 from balise.server.people import routes as people
 from balise.server.plans import routes as plans
 from balise.server.probes import routes as probes
 from balise.server.receive.otlp import OtlpPaths
+from balise.server.remote import host_routes as remote
 from balise.server.remote import relay_routes as relays
 from balise.server.rules import routes as rules
+from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
+from balise.server.tls import routes as tls
 from balise.store.database import is_full
 from balise.store.writer import Busy, Stopped
 
@@ -55,9 +64,14 @@ POLICY = (
 )
 PREFIX = "/api/v1"
 SUBJECTS = (
+    keeping,
+    tls,
     people,
     enrolment,
+    lists,
+    credentials,
     relays,
+    remote,
     hosts,
     groups,
     plans,
@@ -71,6 +85,7 @@ SUBJECTS = (
     events,
     rules,
     alerts,
+    channels,
     callouts,
 )
 CALLS = [route for subject in SUBJECTS for route in subject.router.routes if isinstance(route, APIRoute)]
@@ -99,16 +114,17 @@ def problem(
     )
 
 
-def build_api(console: Console | None) -> FastAPI:
-    """The API as FastAPI knows it; without a console it still has its OpenAPI document."""
+def build_api(parts: Parts | None) -> FastAPI:
+    """The API as FastAPI knows it; without parts it still has its OpenAPI document."""
 
     @contextlib.asynccontextmanager
-    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        here: Console = app.state.console
-        await asyncio.to_thread(here.begin, asyncio.get_running_loop())
+    async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
+        if parts is None:
+            raise RuntimeError("there is nothing to serve")
+        await asyncio.to_thread(begin, parts, asyncio.get_running_loop())
         yield
-        here.hub.stop()
-        await asyncio.to_thread(here.close)
+        parts.hub.stop()
+        await asyncio.to_thread(close, parts)
 
     app = FastAPI(
         title="Balise",
@@ -118,7 +134,7 @@ def build_api(console: Console | None) -> FastAPI:
         redoc_url=None,
         openapi_url="/api/openapi.json",
     )
-    app.state.console = console
+    app.state.parts = {type(part): part for part in vars(parts).values()} if parts is not None else {}
     api = APIRouter(prefix=PREFIX)
     for subject in SUBJECTS:
         api.include_router(subject.router)
@@ -166,8 +182,7 @@ def _answer_problems(app: FastAPI) -> None:
     @app.exception_handler(OperationalError)
     async def kept_not(request: Request, error: OperationalError) -> Response:
         if is_full(error):
-            here: Console = request.app.state.console
-            return problem(507, f"Nothing is changed: {here.space.words}")
+            return problem(507, f"Nothing is changed: {part_of(request, Space).words}")
         return await unexpected(request, error)
 
     @app.exception_handler(Exception)
@@ -211,17 +226,17 @@ def page() -> Response:
 class Face:
     """The outermost ASGI callable: OTLP by the short way, the rest through FastAPI; headers on every answer."""
 
-    def __init__(self, console: Console) -> None:
-        self.api = build_api(console)
-        self._door = console.door
-        self._hosts = OwnHosts(console.settings.public_url, console.settings.base_url)
+    def __init__(self, parts: Parts) -> None:
+        self.api = build_api(parts)
+        self._door = parts.door
+        self._hosts = OwnHosts(parts.settings.public_url, parts.settings.base_url)
         self._otlp = OtlpPaths(
-            console.access,
-            console.metric_intake,
-            console.log_intake,
-            console.relays.speaker,
-            console.door,
-            console.memory.ceiling,
+            access=parts.access,
+            metrics=parts.metric_intake,
+            logs=parts.log_intake,
+            relays=parts.relays,
+            door=parts.door,
+            ceiling=parts.memory.ceiling,
         )
         self._add_files()
 

@@ -1,4 +1,4 @@
-"""What every call needs: the console, and who is asking."""
+"""What calls need: the part of the service that they are about, and who is asking."""
 
 from __future__ import annotations
 
@@ -11,9 +11,11 @@ from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
 from balise.api.secrets import REVEALED
-from balise.server.console import Console
 from balise.server.errors import Refused
-from balise.server.people.access import WAITING, Principal
+from balise.server.live import Hub
+from balise.server.people.access import WAITING, Access, Principal
+from balise.server.settings import Settings
+from balise.server.turns import Turnstile
 
 T = TypeVar("T")
 COOKIE = "balise_session"
@@ -21,12 +23,19 @@ Number = Annotated[int, Path(ge=0, le=2**63 - 1)]
 """The number of something in the records."""
 
 
-def the_console(request: Request) -> Console:
-    console: Console = request.app.state.console
-    return console
+def part(kind: type[T]) -> Any:
+    """The one part that is of a kind, as a parameter of a call: `Annotated[RuleBook, part(RuleBook)]`."""
+
+    def find(request: Request) -> T:
+        found: T = request.app.state.parts[kind]
+        return found
+
+    return Depends(find)
 
 
-ConsoleHere = Annotated[Console, Depends(the_console)]
+def part_of(request: Request, kind: type[T]) -> T:
+    found: T = request.app.state.parts[kind]
+    return found
 
 
 def whoever(request: Request) -> Principal | None:
@@ -39,30 +48,16 @@ def whoever(request: Request) -> Principal | None:
 
 
 def _recognised(request: Request) -> Principal | None:
-    console = the_console(request)
+    access = part_of(request, Access)
     authorization = request.headers.get("authorization", "")
     if authorization[:7].lower() == "bearer ":
-        return console.access.bearer(authorization[7:].strip())
+        return access.bearer(authorization[7:].strip())
     cookie = request.cookies.get(COOKIE)
     if not cookie:
         return None
     if request.method not in ("GET", "HEAD"):
         same_origin(request)
-    return console.access.cookie(cookie)
-
-
-async def in_turn(console: Console, who: Principal, work: Callable[[], BaseModel]) -> Response:
-    """What may take long, worked on beside the loop when it is this person's turn, and put into JSON there too."""
-    console.memory.check_question()
-    async with console.turns.of(who.name):
-        content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
-    return Response(content, media_type="application/json")
-
-
-async def tried_in_turn(console: Console, who: Principal, work: Callable[[], T]) -> T:
-    """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
-    async with console.trials.of(who.name):
-        return await run_in_threadpool(work)
+    return access.cookie(cookie)
 
 
 def revealed(model: BaseModel, etag: str) -> Response:
@@ -72,7 +67,7 @@ def revealed(model: BaseModel, etag: str) -> Response:
 
 
 def stream_of(
-    request: Request, console: Console, who: Principal, role: str, wants: Callable[[str, Any], bool]
+    request: Request, hub: Hub, who: Principal, role: str, wants: Callable[[str, Any], bool]
 ) -> AsyncIterator[bytes]:
     """The live stream of somebody, which ends when they are removed, signed out, or have lost the role.
 
@@ -80,20 +75,20 @@ def stream_of(
         Refused: 503 when there is no room for another stream.
     """
     whose = f"{who.role} {who.name}"
-    if not console.hub.has_room(whose):
+    if not hub.has_room(whose):
         raise Refused(503, "There are too many open streams: close some pages.", headers={"Retry-After": "10"})
 
     async def may_go_on() -> bool:
         found = await run_in_threadpool(_recognised, request)
         return found is not None and found.may(role)
 
-    return console.hub.stream(wants, who=whose, may_go_on=may_go_on)
+    return hub.stream(wants, who=whose, may_go_on=may_go_on)
 
 
 def same_origin(request: Request) -> None:
     """A page of somebody else's must not act with the cookie of whoever looks at it, nor sign them in or out."""
     origin = request.headers.get("origin")
-    ours = {request.headers.get("host"), urlsplit(the_console(request).settings.public_url).netloc} - {"", None}
+    ours = {request.headers.get("host"), urlsplit(part_of(request, Settings).public_url).netloc} - {"", None}
     if origin and urlsplit(origin).netloc not in ours:
         raise Refused(403, "This request comes from a page of another origin.")
 
@@ -135,3 +130,6 @@ Viewer = Annotated[Principal, Depends(viewer)]
 Operator = Annotated[Principal, Depends(operator)]
 Administrator = Annotated[Principal, Depends(administrator)]
 Agent = Annotated[Principal, Depends(agent)]
+Turn = Annotated[Turnstile, part(Turnstile)]
+"""Where what takes long waits for its turn."""
+Live = Annotated[Hub, part(Hub)]

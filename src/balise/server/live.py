@@ -9,7 +9,10 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any
 
+from fastapi.sse import format_sse_event
+
 HEARTBEAT = 10.0
+RETRY_MS = 2000
 MOST_WAITING = 500
 MOST_LISTENERS, MOST_OF_ONE = 500, 40
 """Open streams in all, and of one person."""
@@ -78,7 +81,7 @@ class Hub:
         listener = _Listener(asyncio.Queue(MOST_WAITING), wants, who)
         self._listeners.add(listener)
         try:
-            yield b"retry: 2000\n\n" + message("hello", {})
+            yield format_sse_event(event="hello", data_str="{}", retry=RETRY_MS)
             asked = time.monotonic()
             while True:
                 try:
@@ -108,4 +111,4 @@ class Hub:
 
 def message(topic: str, content: Any) -> bytes:
     """One server-sent event."""
-    return f"event: {topic}\ndata: {json.dumps(content, separators=(',', ':'))}\n\n".encode()
+    return format_sse_event(event=topic, data_str=json.dumps(content, separators=(",", ":")))

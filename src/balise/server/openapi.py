@@ -55,7 +55,7 @@ def describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str,
         for name in ("HTTPValidationError", "ValidationError"):
             parts["schemas"].pop(name, None)
         for route in routes:
-            for method in route.methods:
+            for method in route.methods or ():
                 _complete(made["paths"][prefix + route.path_format][method.lower()], route, method)
         app.openapi_schema = made
     return app.openapi_schema

@@ -17,8 +17,10 @@ import uvicorn
 
 from balise.listen.connection import config_of
 from balise.server.app import Face
-from balise.server.console import Console, Settings
 from balise.server.folder import data_folder
+from balise.server.life import end_waits
+from balise.server.parts import Parts, build
+from balise.server.settings import Settings
 from balise.server.tls.certificates import ServerCertificate, given, self_made
 
 log = logging.getLogger(__name__)
@@ -60,27 +62,27 @@ def bound_socket(address: str, port: int) -> socket.socket:
 class _Server(uvicorn.Server):
     """Ends the open streams before it waits for connections to close."""
 
-    def __init__(self, config: uvicorn.Config, console: Console) -> None:
+    def __init__(self, config: uvicorn.Config, parts: Parts) -> None:
         super().__init__(config)
-        self._console = console
+        self._parts = parts
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
-        self._console.end_waits()
+        end_waits(self._parts)
         await super().shutdown(sockets)
 
 
-def run_server(console: Console, listener: socket.socket) -> None:
+def run_server(parts: Parts, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
-    certificate = console.settings.certificate
+    certificate = parts.settings.certificate
     tls = (certificate.chain, certificate.key) if certificate else None
-    config = config_of(Face(console), console.door, stop_within=2, tls=tls)
+    config = config_of(Face(parts), parts.door, stop_within=2, tls=tls)
     config.load()
     if certificate is not None:
         certificate.context = config.ssl
     # The server raises the signal that ended it once more: as an exit, so that whoever called can clean up.
     signal.signal(signal.SIGTERM, _leave)
     with contextlib.suppress(KeyboardInterrupt):
-        _Server(config, console).run(sockets=[listener])
+        _Server(config, parts).run(sockets=[listener])
 
 
 def _leave(_number: int, _frame: FrameType | None) -> None:
@@ -106,11 +108,11 @@ def serve(
     settings = Settings(
         data=folder, base_url=base, public_url=public_url.rstrip("/"), certificate=certificate, memory=memory
     )
-    console = Console(settings)
+    parts = build(settings)
     log.info("console at %s data=%s", base, folder)
     if certificate is not None:
         log.info("certificate=%s fingerprint=%s", certificate.chain, certificate.fingerprint)
-    if not console.access.has_users():
+    if not parts.access.has_users():
         print(
             f"Nobody can sign in yet. Make the first user with:\n  balise user add NAME --role administrator "
             f"--password-stdin --data {folder}\n(it reads the password's one line from standard input)",
@@ -118,5 +120,5 @@ def serve(
         )
     if certificate is None and not address.startswith("127.") and address not in ("::1", "localhost"):
         log.warning("listening on %s without TLS: start it with --tls self, or with --certificate and --key", address)
-    run_server(console, listener)
+    run_server(parts, listener)
     return 0

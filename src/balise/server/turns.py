@@ -4,10 +4,19 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter, OrderedDict, deque
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
+from typing import TypeVar
+
+from fastapi import Response
+from pydantic import BaseModel
+from starlette.concurrency import run_in_threadpool
 
 from balise.server.errors import Refused
+from balise.server.keeping.memory import Memory
+from balise.server.people.access import Principal
+
+T = TypeVar("T")
 
 AT_ONCE, EACH = 4, 2
 """How many questions are worked on at once, and how many of them may be one person's."""
@@ -16,6 +25,27 @@ WAITING = 64
 MOST_WAITING = 512
 PATIENCE = 30.0
 """Seconds after which who waits is told to try later."""
+
+
+class Turnstile:
+    """Where questions that take long, and tries that wait for another system, wait for their turn."""
+
+    def __init__(self, memory: Memory) -> None:
+        self._memory = memory
+        self._questions = Turns()
+        self._tries = Turns(8, 2, waiting=16)
+
+    async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
+        """What may take long, worked on beside the loop when it is this person's turn, and put into JSON there too."""
+        self._memory.check_question()
+        async with self._questions.of(who.name):
+            content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
+        return Response(content, media_type="application/json")
+
+    async def tried(self, who: Principal, work: Callable[[], T]) -> T:
+        """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
+        async with self._tries.of(who.name):
+            return await run_in_threadpool(work)
 
 
 class Turns:

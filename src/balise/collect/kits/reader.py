@@ -13,6 +13,7 @@ from typing import Any
 
 from balise.api.credentials import CredentialBody
 from balise.api.kits import KitDocument, KitPart, Scalar, SourceName, Target, Tried, TriedMetric, TriedPart
+from balise.api.services import EVENT as SERVICE_FACTS
 from balise.api.services import ServicePart, ServiceTarget, ServiceTurn
 from balise.api.spans import seconds
 from balise.collect.kits.sources.source import Accounts, Asked, Hand, Rows, Source, SourceProblem
@@ -264,7 +265,7 @@ class ServiceReader:
             out.kept.append(Kept(now, "balise.inventory", content))
         if out.facts:
             facts: dict[str, Any] = {"service": self.service.id, **out.facts}
-            out.kept.append(Kept(now, "balise.service.facts", facts))
+            out.kept.append(Kept(now, SERVICE_FACTS, facts))
 
     def _drop(self) -> None:
         for source in self._sources.values():

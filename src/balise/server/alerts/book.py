@@ -15,7 +15,6 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from balise.api.alerts import Alert as AlertAnswer
-from balise.api.alerts import AlertDetail
 from balise.api.rules import RuleBody
 from balise.api.services import ServiceAlert
 from balise.api.spans import rfc3339
@@ -23,6 +22,7 @@ from balise.core import filters
 from balise.core.rules.limits import LEVEL_NAMES, OK
 from balise.server.errors import Refused, unknown
 from balise.server.people.access import audit
+from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AlertStep, Callout, Delivery
 
@@ -64,15 +64,23 @@ class Open:
     service: str = ""
 
 
-class AlertBook:
-    """All alerts. `listeners` hear of every change with the alert's answer and what happened."""
+@dataclass(frozen=True)
+class AlertChanged:
+    """An alert as it is now, and what happened to it: `opened`, `worsened`, `recovered`, …"""
 
-    def __init__(self, state: StateStore, evidence: EvidenceAt) -> None:
+    alert: AlertAnswer
+    what: str
+
+
+class AlertBook:
+    """All alerts."""
+
+    def __init__(self, *, state: StateStore, evidence: EvidenceAt) -> None:
         self._state = state
         self._evidence = evidence
-        self.failed = 0
-        """Alerts that could not be written, and what could not be told of written ones."""
-        self.listeners: list[Callable[[AlertAnswer, str], None]] = []
+        self.unwritten = 0
+        """Turns that could not be written."""
+        self.changed = Signal[AlertChanged]("alert")
         self.open: dict[tuple[str, str], Open] = {}
         for row in state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))):
             self.open[(row.rule, row.group_key)] = _open_of(row)
@@ -114,7 +122,7 @@ class AlertBook:
             raise
         except Exception as error:
             if len(turns) == 1:
-                self.failed += 1
+                self.unwritten += 1
                 log.exception("rule=%s group=%s cannot be written: %s", turns[0].rule, turns[0].key, error)
                 return []
             written: list[Turn] = []
@@ -124,7 +132,7 @@ class AlertBook:
                 except OperationalError:
                     raise
                 except Exception:
-                    self.failed += 1
+                    self.unwritten += 1
                     log.exception("rule=%s group=%s cannot be written", turn.rule, turn.key)
             return written
 
@@ -144,18 +152,13 @@ class AlertBook:
         written = self._state.write(write)
         for row, _ in written:
             self._remember(row)
-        self._tell_listeners([(alert_answer(row), what) for row, what in written])
+        for row, what in written:
+            self._tell(alert_answer(row), what)
         return [turn for _, turn in turns]
 
-    def _tell_listeners(self, told: Sequence[tuple[AlertAnswer, str]]) -> None:
-        """What is written is written: a listener that fails is counted, and keeps nothing from the others."""
-        for answer, what in told:
-            for listener in self.listeners:
-                try:
-                    listener(answer, what)
-                except Exception:
-                    self.failed += 1
-                    log.exception("alert=%d %s could not be told", answer.id, what)
+    def _tell(self, alert: AlertAnswer, what: str) -> None:
+        log.info("alert=%d rule=%s host=%s severity=%s %s", alert.id, alert.rule, alert.host, alert.severity, what)
+        self.changed.tell(AlertChanged(alert, what))
 
     def _write_turn(
         self, session: Session, turn: Turn, now: float, callouts: Sequence[Any], evidence: dict[str, Any] | None
@@ -214,7 +217,7 @@ class AlertBook:
                 session.add(AlertStep(alert=number, at=now, what=what, level=row.level, value=None))
                 return row
 
-            self._tell_listeners([(alert_answer(self._state.write(write)), what)])
+            self._tell(alert_answer(self._state.write(write)), what)
 
     def write_values(self) -> None:
         """Keeps the values of open alerts as they are now."""
@@ -255,7 +258,8 @@ class AlertBook:
         rows = self._state.write(write)
         for row in rows:
             self._remember(row)
-        self._tell_listeners([(alert_answer(row), "recovered") for row in rows])
+        for row in rows:
+            self._tell(alert_answer(row), "recovered")
 
     # --- what people do
 
@@ -274,7 +278,7 @@ class AlertBook:
             return row
 
         answer = self.current(self._state.write(write))
-        self._tell_listeners([(answer, "acknowledged")])
+        self._tell(answer, "acknowledged")
         return answer
 
     # --- reading
@@ -285,42 +289,6 @@ class AlertBook:
         if held and held.id == row.id:
             row.value, row.worst_value = held.value, held.worst
         return alert_answer(row)
-
-    def detail(self, session: Session, number: int) -> AlertDetail:
-        row = session.get(Alert, number)
-        if row is None:
-            raise unknown("alert", number)
-        steps = session.scalars(select(AlertStep).where(AlertStep.alert == number).order_by(AlertStep.id)).all()
-        told = session.scalars(select(Delivery).where(Delivery.alert == number).order_by(Delivery.id)).all()
-        return AlertDetail(
-            **self.current(row).model_dump(),
-            advice=row.advice,
-            limits=row.limits,
-            measure=row.measure,
-            evidence=row.evidence or {},
-            story=[
-                {
-                    "at": rfc3339(s.at),
-                    "what": s.what,
-                    "severity": LEVEL_NAMES[s.level],
-                    "value": s.value,
-                    "who": s.who,
-                    "note": s.note,
-                }
-                for s in steps
-            ],
-            told=[
-                {
-                    "channel": d.channel,
-                    "kind": d.kind,
-                    "state": d.state,
-                    "attempts": d.attempts,
-                    "at": rfc3339(d.sent_at or d.created_at),
-                    "problem": d.problem,
-                }
-                for d in told
-            ],
-        )
 
 
 def _open_of(row: Alert) -> Open:

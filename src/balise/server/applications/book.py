@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable
 from typing import Any
 
 from sqlalchemy import select
@@ -26,9 +25,11 @@ from balise.api.spans import rfc3339
 from balise.core.applications import ranks, rolled
 from balise.core.health import worst
 from balise.server.errors import Refused, unknown
+from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import Metrics
 from balise.server.people.access import audit
+from balise.server.plans.book import PlanBook
 from balise.server.probes.book import ProbeBook
 from balise.server.services.book import ServiceBook
 from balise.server.services.kits import KitBook
@@ -37,7 +38,6 @@ from balise.store.state.store import StateStore
 
 MOST_APPLICATIONS = 300
 MOST_TALKS = 500
-PlanPart = tuple[str, str, str, list[str]]
 """What plans add: plan, application, host, and the parts that it needs."""
 
 
@@ -53,6 +53,8 @@ class ApplicationBook:
         probes: ProbeBook,
         kits: KitBook,
         metrics: Metrics,
+        hosts: HostBook,
+        plans: PlanBook,
     ) -> None:
         self._state = state
         self._directory = directory
@@ -60,8 +62,8 @@ class ApplicationBook:
         self._probes = probes
         self._kits = kits
         self._metrics = metrics
-        self.report_of: Callable[[int], dict[str, Any] | None] = lambda _host: None
-        self.planned: Callable[[], Iterable[PlanPart]] = lambda: ()
+        self._hosts = hosts
+        self._plans = plans
 
     # --- asking
 
@@ -91,7 +93,7 @@ class ApplicationBook:
         """An application with what plans add to it, and the plan of each part that came from one."""
         body = ApplicationBody.model_validate(row.body)
         parts, needs, came = list(body.parts), list(body.needs), dict[str, str]()
-        for plan, application, host, wanted in self.planned():
+        for plan, application, host, wanted in self._plans.applications():
             if application != row.name:
                 continue
             part = next((p.name for p in parts if p.host == host and p.service is None), None)
@@ -268,7 +270,7 @@ class ApplicationBook:
         }
 
     def _report(self, host: int) -> dict[str, Any]:
-        return self.report_of(host) or {}
+        return self._hosts.last_report(host) or {}
 
     def _listener(self, host: str, port: int) -> str:
         known = self._directory.find(host)

@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import Session, aliased
 
-from balise.server.callouts.channels import NotThrough
+from balise.server.callouts.channels.channel import NotThrough
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Delivery
 
@@ -25,6 +25,8 @@ SIDE_BY_SIDE = 32
 IN_A_ROW = 50
 """Deliveries of one channel sent in one turn, before channels that wait for a thread get one."""
 NOTE_AGAIN = 1.0
+LONGEST_REST = 1.0
+"""Seconds between two looks at what is due, when nothing wakes it."""
 
 Send = Callable[[Delivery, Sequence[str] | None], list[str]]
 """Sends a delivery, to some of its addresses alone if they are given; answers those that have to be tried again."""
@@ -69,6 +71,11 @@ class Courier:
     def wait(self, longest: float) -> None:
         self._wake.wait(longest)
         self._wake.clear()
+
+    def work(self) -> None:
+        """Waits a moment for something to send, and sends what is due."""
+        self.wait(LONGEST_REST)
+        self.send_due(self._clock())
 
     def send_due(self, now: float) -> int:
         """Sets a thread to work on each channel that has something due and rests no more; answers on how many."""

@@ -17,8 +17,9 @@ from balise.api.spans import rfc3339, seconds
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory, clean_name
 from balise.server.hosts.groups import join_group
-from balise.server.people.access import audit
+from balise.server.people.access import Access, audit
 from balise.server.people.keys import usable_key
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
@@ -32,13 +33,12 @@ MOST_WAITING = 10_000
 class Enrolling:
     """Keys, and the machines that come with them."""
 
-    def __init__(self, state: StateStore, directory: Directory) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory, access: Access) -> None:
         self._state = state
         self._directory = directory
-        self.changed: Callable[[], None] = lambda: None
-        """Called when a host came or changed hands."""
-        self.tokens_ended: Callable[[int], None] = lambda _host: None
-        """Called when the tokens that a host had are good no more."""
+        self._access = access
+        self.came = Signal[int]("host came")
+        """Told the number of a host that came, or that its agent has from now on."""
 
     # --- keys
 
@@ -72,9 +72,12 @@ class Enrolling:
     def keys(self) -> list[KeyAnswer]:
         def read(session: Session) -> list[KeyAnswer]:
             came: dict[int, list[str]] = {}
-            for table in (tables.Host, tables.Relay):
-                for row in session.scalars(select(table).where(table.enrolled_with.is_not(None))):
-                    came.setdefault(row.enrolled_with or 0, []).append(row.name)
+            for key, name in (
+                (tables.Host.enrolled_with, tables.Host.name),
+                (tables.Relay.enrolled_with, tables.Relay.name),
+            ):
+                for number, called in session.execute(select(key, name).where(key.is_not(None))).tuples():
+                    came.setdefault(number or 0, []).append(called)
             waiting = select(tables.Candidate.key, func.count()).group_by(tables.Candidate.key)
             counts = {row[0]: row[1] for row in session.execute(waiting)}
             rows = session.scalars(select(tables.EnrolmentKey).order_by(tables.EnrolmentKey.id.desc()).limit(500))
@@ -102,7 +105,9 @@ class Enrolling:
             session.execute(delete(tables.Token).where(tables.Token.relay.in_(relays)))
             return len(hosts) + len(relays)
 
-        return self._state.write(write)
+        count = self._state.write(write)
+        self._access.forget_remembered()
+        return count
 
     def revoke_agent(self, name: str, who: str) -> None:
         """The agent of a host may not deliver any more; the host and its history stay."""
@@ -115,6 +120,7 @@ class Enrolling:
             audit(session, who, "agent.revoke", name)
 
         self._state.write(write)
+        self._access.forget_remembered()
 
     # --- machines that come
 
@@ -150,8 +156,8 @@ class Enrolling:
         if host is None:
             return EnrolAnswer(host=named(facts), host_id=0, token=token, every_seconds=EVERY_SECONDS, state="waiting")
         self._directory.refresh(host.id)
-        self.tokens_ended(host.id)
-        self.changed()
+        self._access.forget_host(host.id)
+        self.came.tell(host.id)
         return EnrolAnswer(host=host.name, host_id=host.id, token=token, every_seconds=EVERY_SECONDS)
 
     def _identity(self, session: Session, facts: Facts, *, take_over: bool) -> tables.Host | None:
@@ -231,7 +237,8 @@ class Enrolling:
 
         host = self._state.write(write)
         self._directory.refresh(host.id)
-        self.changed()
+        self._access.forget_remembered()
+        self.came.tell(host.id)
         return host.name
 
     def turn_away(self, number: int, who: str) -> None:
@@ -243,6 +250,7 @@ class Enrolling:
             audit(session, who, "agent.refuse", row.name)
 
         self._state.write(write)
+        self._access.forget_remembered()
 
     # --- agents that are here
 

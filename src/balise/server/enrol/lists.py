@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import func, select
@@ -21,9 +21,12 @@ from balise.server.hosts.directory import Directory, clean_name
 from balise.server.hosts.groups import join_group
 from balise.server.keeping.settings import SettingsBook
 from balise.server.people.access import Principal, audit
+from balise.server.remote.book import RemoteBook, by_words
 from balise.server.remote.credentials import CredentialBook
-from balise.server.remote.relays import RelayBook
-from balise.server.remote.work import RemoteBook, RemoteWork, by_words
+from balise.server.remote.desk import RelayDesk
+from balise.server.remote.thread import RemoteThread
+from balise.server.remote.work import RemoteWork
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -45,6 +48,8 @@ class Enrolments:
         credentials: CredentialBook,
         remote: RemoteBook,
         work: RemoteWork,
+        thread: RemoteThread,
+        desk: RelayDesk,
         settings: SettingsBook,
     ) -> None:
         self._state = state
@@ -53,8 +58,10 @@ class Enrolments:
         self._remote = remote
         self._work = work
         self._settings = settings
-        self.relays: RelayBook | None = None
-        self.listeners: list[Callable[[int], None]] = []
+        self._thread = thread
+        self._desk = desk
+        self.progressed = Signal[int]("enrolment")
+        """Told the number of a list of which there are more results."""
 
     # --- asking
 
@@ -110,7 +117,7 @@ class Enrolments:
             return row.id
 
         number = self._state.write(write)
-        self._work.submit(self._run(number))
+        self._thread.submit(self._run(number))
         return number
 
     def _check(self, entry: EnrolmentEntry, who: Principal, position: int) -> None:
@@ -145,13 +152,13 @@ class Enrolments:
             audit(session, who.name, "enrolment.retry", str(number), entries=len(bad))
 
         self._state.write(write)
-        self._work.submit(self._run(number))
+        self._thread.submit(self._run(number))
 
     def resume(self) -> None:
         """Goes on with lists that were being tested when the service stopped."""
         query = select(tables.Enrolment.id).where(tables.Enrolment.state == "testing")
         for number in self._state.read(lambda s: list(s.scalars(query))):
-            self._work.submit(self._run(number))
+            self._thread.submit(self._run(number))
 
     # --- testing
 
@@ -216,8 +223,8 @@ class Enrolments:
             host_key=entry.host_key,
         )
         async with gate:
-            if entry.site and self.relays is not None:
-                return await self.relays.attempt(entry.site, target)
+            if entry.site:
+                return await self._desk.attempt(entry.site, target)
             return await self._work.attempt(target, keep=True)
 
     def _held(self, session: Session, entry: EnrolmentEntry) -> str | None:
@@ -259,10 +266,9 @@ class Enrolments:
         added = self._state.write(write)
         if added:
             self._directory.refresh(*added)
-            if self.relays is not None:
-                self.relays.settle()
+            self._desk.settle()
             self._work.refresh()
-        self._tell(number)
+        self.progressed.tell(number)
 
     def _add(self, session: Session, entry: EnrolmentEntry, trial: Trial, who: str) -> tuple[Any, str, Any]:
         held = self._held(session, entry)
@@ -314,11 +320,7 @@ class Enrolments:
                 row.state, row.done_at = "done", time.time()
 
         self._state.write(write)
-        self._tell(number)
-
-    def _tell(self, number: int) -> None:
-        for listener in self.listeners:
-            listener(number)
+        self.progressed.tell(number)
 
 
 def _of(number: int) -> Any:

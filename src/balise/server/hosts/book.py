@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import delete, select, update
@@ -21,6 +20,7 @@ from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.hosts.groups import join_group, leave_group
 from balise.server.people.access import audit
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -63,24 +63,23 @@ class HostBook:
         *,
         state: StateStore,
         directory: Directory,
-        book: AlertBook,
+        alerts: AlertBook,
         evidence: EvidenceReader,
         clocks: Clocks,
     ) -> None:
         self._state = state
         self._directory = directory
-        self._book = book
+        self._alerts = alerts
         self._evidence = evidence
         self._clocks = clocks
         self._reports: dict[int, dict[str, Any]] = {}
         self._clones = Clones()
-        self.changed: Callable[[], None] = lambda: None
-        """Called when a host comes, leaves or changes hands, so that collecting follows."""
-        self.regrouped: Callable[[list[int]], None] = lambda _hosts: None
-        """Called with hosts whose labels or groups changed."""
-        self.on_report: Callable[[dict[str, Any]], None] = lambda _content: None
-        self.left: Callable[[], None] = lambda: None
-        """Called when a host has left, so that nothing is taken of it any more."""
+        self.left = Signal[int]("host left")
+        """Told the number of a host of which nothing is taken or collected any more."""
+        self.regrouped = Signal[list[int]]("hosts regrouped")
+        """Told the numbers of hosts whose labels or groups changed."""
+        self.reported = Signal[dict[str, Any]]("agent reported")
+        """Told what an agent said of itself."""
 
     # --- hosts
 
@@ -104,13 +103,13 @@ class HostBook:
             raise bad_field("cursor", "not one that an earlier answer gave: leave it out to begin anew")
         part = found[at : at + limit]
         rows = self._rows([k.id for k in part])
-        severities = self._book.severities()
+        severities = self._alerts.severities()
         items = [self._answer(k, rows.get(k.id), severities) for k in part]
         return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
 
     def get(self, name: str) -> Host:
         known = self.known(name)
-        return self._answer(known, self._rows([known.id]).get(known.id), self._book.severities())
+        return self._answer(known, self._rows([known.id]).get(known.id), self._alerts.severities())
 
     def known(self, name: str) -> Known:
         known = self._directory.find(name)
@@ -180,7 +179,7 @@ class HostBook:
 
         self._state.write(write)
         self._directory.refresh(known.id)
-        self.regrouped([known.id])
+        self.regrouped.tell([known.id])
         return self.get(name)
 
     def change_many(self, change: HostsChange, who: str) -> int:
@@ -203,7 +202,7 @@ class HostBook:
 
         self._state.write(write)
         self._directory.refresh(*(known.id for known in chosen))
-        self.regrouped([known.id for known in chosen])
+        self.regrouped.tell([known.id for known in chosen])
         return len(chosen)
 
     def retire(self, name: str, who: str) -> Host:
@@ -220,9 +219,8 @@ class HostBook:
 
         self._state.write(write)
         self._directory.refresh(known.id)
-        self._book.end_of_host(known.id, "host retired", now)
-        self.left()
-        self.changed()
+        self._alerts.end_of_host(known.id, "host retired", now)
+        self.left.tell(known.id)
         return self.get(name)
 
     def erase(self, name: str, who: str) -> None:
@@ -286,7 +284,7 @@ class HostBook:
     def report(self, host: int, content: dict[str, Any]) -> None:
         """An agent's report of itself: kept in memory, and what went wrong shown on the host."""
         self._reports[host] = content
-        self.on_report(content)
+        self.reported.tell(content)
         known = self._directory.get(host)
         if known is None:
             return

@@ -6,7 +6,7 @@ import statistics
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,6 +18,7 @@ from balise.core import filters
 from balise.core.filters import Compare, Filter, FilterError, Present
 from balise.core.health import host_state
 from balise.server.errors import Refused
+from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Group, Host, Member, StateChange, Token
 
@@ -98,7 +99,7 @@ class Directory:
         self.groups: dict[str, KnownGroup] = {}
         self._heard: set[int] = set()
         self._changes: deque[tuple[int, int]] = deque(maxlen=REMEMBERED)
-        self.state_listeners: list[Callable[[Known], None]] = []
+        self.state_changed = Signal[Known]("state of a host")
         self.reload()
 
     def reload(self) -> None:
@@ -243,6 +244,11 @@ class Directory:
         known = self._by_id.get(host)
         return None if known is None else attribute_of(known, name)
 
+    def attribute_of(self, name: str, attribute: str) -> Any:
+        """`attribute` of the host of a name; None when there is no such host."""
+        known = self._by_name.get(name)
+        return None if known is None else attribute_of(known, attribute)
+
     def matching(self, node: Filter | None, *, of: list[Known] | None = None) -> list[Known]:
         """The hosts that pass a filter, of all that are here unless others are given."""
         chosen = self.all() if of is None else of
@@ -328,8 +334,7 @@ class Directory:
         if changed:
             self._write_states(changed, now)
             for known in changed:
-                for listener in self.state_listeners:
-                    listener(known)
+                self.state_changed.tell(known)
         return changed
 
     def _write_states(self, changed: Iterable[Known], now: float) -> None:

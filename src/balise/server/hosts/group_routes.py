@@ -11,38 +11,38 @@ from balise.api.hosts import Group, GroupBody, GroupMatch, GroupPreview
 from balise.api.lists import Note, Page
 from balise.api.spans import Instant, Name
 from balise.server.asking import span_of
-from balise.server.callers import ConsoleHere, Operator, Viewer
+from balise.server.callers import Operator, Viewer, part
+from balise.server.hosts.groups import GroupBook
 from balise.server.hosts.routes import From
 
 router = APIRouter(tags=["groups"])
+GroupsHere = Annotated[GroupBook, part(GroupBook)]
 
 
 @router.get("/groups")
-def list_groups(console: ConsoleHere, _who: Viewer, from_: From = "-24h", to: Instant = "now") -> Page[Group]:
+def list_groups(groups: GroupsHere, _who: Viewer, from_: From = "-24h", to: Instant = "now") -> Page[Group]:
     """Every group with its hosts' states now, and its own over the span."""
-    return Page[Group](items=console.groups.all(*span_of(from_, to, time.time())))
+    return Page[Group](items=groups.all(*span_of(from_, to, time.time())))
 
 
 @router.post("/groups/preview")
-def preview_group(console: ConsoleHere, _who: Viewer, body: GroupPreview) -> GroupMatch:
+def preview_group(groups: GroupsHere, _who: Viewer, body: GroupPreview) -> GroupMatch:
     """What a filter would choose now."""
-    return console.groups.preview(body.where)
+    return groups.preview(body.where)
 
 
 @router.get("/groups/{name}")
-def read_group(console: ConsoleHere, _who: Viewer, name: str, from_: From = "-24h", to: Instant = "now") -> Group:
-    return console.groups.get(name, *span_of(from_, to, time.time()))
+def read_group(groups: GroupsHere, _who: Viewer, name: str, from_: From = "-24h", to: Instant = "now") -> Group:
+    return groups.get(name, *span_of(from_, to, time.time()))
 
 
 @router.put("/groups/{name}")
-def put_group(console: ConsoleHere, who: Operator, name: Annotated[Name, Path()], body: GroupBody) -> Group:
-    console.groups.put(name, body, who.name)
-    console.collectors_changed()
-    return console.groups.get(name, *span_of("-24h", "now", time.time()))
+def put_group(groups: GroupsHere, who: Operator, name: Annotated[Name, Path()], body: GroupBody) -> Group:
+    groups.put(name, body, who.name)
+    return groups.get(name, *span_of("-24h", "now", time.time()))
 
 
 @router.delete("/groups/{name}")
-def delete_group(console: ConsoleHere, who: Operator, name: str) -> Note:
-    console.groups.delete(name, who.name)
-    console.collectors_changed()
+def delete_group(groups: GroupsHere, who: Operator, name: str) -> Note:
+    groups.delete(name, who.name)
     return Note(detail=f"the group {name} is gone; its hosts stay")

@@ -13,6 +13,7 @@ from balise.server.asking import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import audit
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -24,9 +25,11 @@ CIRCULAR = ("group", "state")
 class GroupBook:
     """All groups."""
 
-    def __init__(self, state: StateStore, directory: Directory) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory) -> None:
         self._state = state
         self._directory = directory
+        self.changed = Signal[str]("group")
+        """Told the name of a group that is other than it was, or gone."""
 
     def all(self, start: float, end: float) -> list[GroupAnswer]:
         """Every group with its hosts' states now and over the span."""
@@ -93,6 +96,7 @@ class GroupBook:
 
         self._state.write(write)
         self._directory.reload()
+        self.changed.tell(name)
 
     def _host(self, name: str) -> int:
         known = self._directory.find(name)
@@ -115,6 +119,7 @@ class GroupBook:
 
         self._state.write(write)
         self._directory.reload()
+        self.changed.tell(name)
 
 
 def group_row(session: Session, name: str) -> tables.Group:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import ssl
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from contextlib import suppress
 from typing import Any
 
@@ -30,6 +30,7 @@ from balise.api.spans import instant, rfc3339
 from balise.collect.probes.certificates import read_certificate
 from balise.core.inventory.compare import Change, by_name, changes, most_common, sentence, shown
 from balise.server.errors import Refused, bad_field, unknown
+from balise.server.events.changes import ChangeLog, ChangeOnHost
 from balise.server.hosts.directory import Directory, Known
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
@@ -41,17 +42,16 @@ MOST_EVENTS = 500
 MOST_ANSWER = 5000
 MOST_COMPARED = 1000
 ItemRow = tables.InventoryItem
-TellChanges = Callable[[list[tuple[str, str, dict[str, str], float | None]]], None]
 
 
 class InventoryBook:
     """What is on every host, now and before."""
 
-    def __init__(self, state: StateStore, directory: Directory, series: SeriesStore) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory, series: SeriesStore, changes: ChangeLog) -> None:
         self._state = state
         self._directory = directory
         self._series = series
-        self.tell: TellChanges = lambda _changes: None
+        self._changes = changes
 
     # --- taking in
 
@@ -103,7 +103,7 @@ class InventoryBook:
         if found is not None:
             self._count(known, collected.kind, len(found), at)
         if found:
-            self.tell(list(_told(known.name, collected, found, at)))
+            self._changes.keep(list(_told(known.name, collected, found, at)))
 
     def _count(self, known: Known, kind: str, count: int, at: float) -> None:
         """How many differences a collection had, as a series that rules can watch."""
@@ -295,8 +295,9 @@ def _answer(row: ItemRow, now: float, first: dict[tuple[str, str], float]) -> In
     if row.kind == "certificates" and held.get("not_after"):
         held["days_left"] = round((instant(str(held["not_after"]), now) - now) / 86_400, 1)
     fresh = row.since > first.get((row.kind, row.scope), 0.0)
-    return InventoryItem(
-        **held, name=row.name, kind=row.kind, scope=row.scope, since=rfc3339(row.since) if fresh else None
+    since = rfc3339(row.since) if fresh else None
+    return InventoryItem.model_validate(
+        {**held, "name": row.name, "kind": row.kind, "scope": row.scope, "since": since}
     )
 
 
@@ -317,9 +318,7 @@ def _with_certificates(collected: CollectedInventory, at: float) -> Iterable[dic
     return found
 
 
-def _told(
-    host: str, collected: CollectedInventory, found: list[Change], at: float
-) -> Iterable[tuple[str, str, dict[str, str], float | None]]:
+def _told(host: str, collected: CollectedInventory, found: list[Change], at: float) -> Iterable[ChangeOnHost]:
     for change in found[:MOST_EVENTS]:
         attributes = {
             "change.kind": collected.kind,
@@ -331,7 +330,7 @@ def _told(
         if collected.scope:
             attributes["service.name"] = collected.scope
         kept = {k: v for k, v in attributes.items() if v}
-        yield host, sentence(collected.kind, change), kept, at
+        yield ChangeOnHost(host, sentence(collected.kind, change), kept, at)
     if len(found) > MOST_EVENTS:
         more = f"and {len(found) - MOST_EVENTS} more differences in {collected.kind}"
-        yield host, more, {"change.kind": collected.kind}, at
+        yield ChangeOnHost(host, more, {"change.kind": collected.kind}, at)

@@ -14,6 +14,7 @@ import psutil
 
 from balise.core.quantities import in_words
 from balise.server.errors import Refused
+from balise.server.signals import Signal
 from balise.store.writer import Busy
 
 log = logging.getLogger(__name__)
@@ -39,7 +40,6 @@ class Memory:
 
     Args:
         ceiling: bytes.
-        let_go: drops what can be had again.
         measure: the bytes that are held in memory.
     """
 
@@ -47,12 +47,12 @@ class Memory:
         self,
         ceiling: int,
         *,
-        let_go: Callable[[], None],
         measure: Callable[[], int] | None = None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.ceiling = ceiling
-        self._let_go = let_go
+        self.tight = Signal[None]("memory is tight")
+        """What can be had again should be let go."""
         self._measure = measure or _resident
         self._clock = clock
         self._let_go_at = float("-inf")
@@ -65,7 +65,7 @@ class Memory:
         self.held = self._measure()
         if self.held > TIGHT * self.ceiling and self._clock() - self._let_go_at > LET_GO_AGAIN:
             self._let_go_at = self._clock()
-            self._let_go()
+            self.tight.tell(None)
             _give_back()
             self.held = self._measure()
         share = self.held / self.ceiling

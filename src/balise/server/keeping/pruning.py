@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, cast
 
-from sqlalchemy import ColumnElement, delete, func, select
+from sqlalchemy import ColumnElement, CursorResult, Delete, delete, func, select
+from sqlalchemy.orm import Session
 
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AuditEntry, Delivery, StateChange
@@ -13,15 +14,28 @@ from balise.store.state.tables import Alert, AuditEntry, Delivery, StateChange
 AT_ONCE = 1000
 """Rows removed in one transaction, so that nothing else waits for long."""
 DAY = 86_400.0
+PRUNE_EVERY = 3600.0
 
 
 class Pruner:
     """Removes what is older than it is kept, a little at a time."""
 
-    def __init__(self, state: StateStore, *, keep_days: float, keep_audit_days: float) -> None:
+    def __init__(self, *, state: StateStore, keep_days: float, keep_audit_days: float) -> None:
         self._state = state
-        self.keep_days = keep_days
-        self.keep_audit_days = keep_audit_days
+        self._pruned = 0.0
+        self.keep_for(alerts=keep_days, audit=keep_audit_days)
+
+    def keep_for(self, *, alerts: float, audit: float) -> None:
+        """Keeps things for so many days; the next look removes what is older."""
+        self.keep_days = alerts
+        self.keep_audit_days = audit
+        self._pruned = 0.0
+
+    def look(self, now: float) -> None:
+        """Removes what is due, once an hour. `now` is unix seconds."""
+        if now - self._pruned > PRUNE_EVERY:
+            self._pruned = now
+            self.prune(now)
 
     def prune(self, now: float) -> int:
         """Answers how many rows went. Steps and deliveries of an alert go with it; of the states of a host the last
@@ -40,7 +54,12 @@ class Pruner:
         total = 0
         while True:
             some = select(table.id).where(condition).limit(AT_ONCE)
-            gone = self._state.write(lambda s: s.execute(delete(table).where(table.id.in_(some))).rowcount)  # noqa: B023
+            gone = self._state.write(lambda s: _removed(s, delete(table).where(table.id.in_(some))))  # noqa: B023
             total += gone
             if gone < AT_ONCE:
                 return total
+
+
+def _removed(session: Session, statement: Delete) -> int:
+    """How many rows a statement removed."""
+    return cast(CursorResult[Any], session.execute(statement)).rowcount

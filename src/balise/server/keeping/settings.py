@@ -8,6 +8,7 @@ from sqlalchemy.orm import Session
 from balise.api.keeping import Keeping
 from balise.api.remote import CollectionSettings
 from balise.server.people.access import audit
+from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Setting
 
@@ -19,6 +20,8 @@ class SettingsBook:
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
+        self.changed = Signal[None]("settings")
+        """Another is said of how things are collected."""
 
     def collection(self) -> CollectionSettings:
         row = self._state.read(lambda s: s.get(Setting, _COLLECTION))
@@ -26,6 +29,7 @@ class SettingsBook:
 
     def set_collection(self, settings: CollectionSettings, who: str) -> CollectionSettings:
         self._set(_COLLECTION, settings, who)
+        self.changed.tell(None)
         return settings
 
     def keeping(self) -> Keeping | None:

@@ -7,11 +7,12 @@ import logging
 import os
 import shutil
 import threading
-from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
 from balise.core.quantities import in_words
+from balise.server.signals import Signal
 from balise.store.writer import Busy
 
 log = logging.getLogger(__name__)
@@ -27,21 +28,25 @@ BACK = 1.25
 NAME = "reserve"
 
 
+@dataclass(frozen=True)
+class RoomNews:
+    """A new state of the disk, and what to say of it."""
+
+    state: RoomState
+    words: str
+
+
 class Full(Busy):
     """The disk is full: nothing is taken in until there is room again."""
 
 
 class Space:
-    """The room left on the disk of a folder. `look` is called every few seconds, and when a write found none.
+    """The room left on the disk of a folder. `look` is called every few seconds, and when a write found none."""
 
-    Args:
-        tell: called with each new state and what to say of it.
-    """
-
-    def __init__(self, folder: Path, *, tell: Callable[[RoomState, str], None]) -> None:
+    def __init__(self, folder: Path) -> None:
         self._place = folder / NAME
         self._folder = folder
-        self._tell = tell
+        self.changed = Signal[RoomNews]("room on the disk")
         self._lock = threading.Lock()
         self.state: RoomState = "enough"
         self._told: RoomState = "enough"
@@ -79,8 +84,8 @@ class Space:
                 self._take_reserve()
         if state != self._told:
             log.warning("room on the disk: %s (%d bytes free)", state, self.free)
-            self._tell(state, self.words)
-            self._told = state
+            if self.changed.tell(RoomNews(state, self.words)):
+                self._told = state
 
     @property
     def words(self) -> str:

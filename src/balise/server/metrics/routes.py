@@ -8,20 +8,24 @@ from fastapi import APIRouter, Query, Response
 
 from balise.api.lists import Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
-from balise.server.callers import ConsoleHere, Viewer, in_turn
+from balise.server.callers import Turn, Viewer, part
+from balise.server.hosts.book import HostBook
+from balise.server.metrics.questions import Metrics
 
 router = APIRouter()
+HostsHere = Annotated[HostBook, part(HostBook)]
+MetricsHere = Annotated[Metrics, part(Metrics)]
 
 
 @router.get("/metrics", tags=["metrics"])
 def list_metrics(
-    console: ConsoleHere, _who: Viewer, host: Annotated[str | None, Query(max_length=100)] = None
+    hosts: HostsHere, metrics: MetricsHere, _who: Viewer, host: Annotated[str | None, Query(max_length=100)] = None
 ) -> Page[Metric]:
     """All metrics, or those that a host has."""
-    number = console.hosts.known(host).id if host else None
-    return Page[Metric](items=console.metrics.known(number))
+    number = hosts.known(host).id if host else None
+    return Page[Metric](items=metrics.known(number))
 
 
 @router.post("/metrics/query", tags=["metrics"], response_model=MetricAnswer)
-async def query_metrics(console: ConsoleHere, who: Viewer, body: MetricQuery) -> Response:
-    return await in_turn(console, who, lambda: console.metrics.ask(body))
+async def query_metrics(metrics: MetricsHere, turn: Turn, who: Viewer, body: MetricQuery) -> Response:
+    return await turn.answered(who, lambda: metrics.ask(body))

@@ -1,9 +1,8 @@
-"""Who is asking, and what they may do: users, sessions, tokens, enrolment keys."""
+"""Who is asking, and what they may do."""
 
 from __future__ import annotations
 
 import math
-import secrets
 import time
 from collections import OrderedDict
 from dataclasses import dataclass
@@ -12,23 +11,19 @@ from typing import Any
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
-from balise.api.access import PersonRole, Role, Scope
-from balise.server.asking import read_filter
-from balise.server.errors import Refused
-from balise.server.people.tries import Passwords, Tries
-from balise.store.state.secrets import digest, new_token
+from balise.api.access import Role, Scope
+from balise.server.signals import Signal
+from balise.store.state.secrets import digest
 from balise.store.state.store import StateStore
 from balise.store.state.tables import AuditEntry, Candidate, SessionCookie, Token, User
 
 WAITING = "waiting"
 """The role of a machine that waits to be let in: it may do nothing yet."""
 RANK = {"viewer": 1, "operator": 2, "administrator": 3}
-SESSION_SECONDS = 12 * 3600
 REMEMBERED_SECONDS = 60.0
 """How long a token is remembered. Whatever ends one in this process makes it forgotten at once."""
 UNKNOWN_SECONDS = 2.0
 MOST_REMEMBERED = 20_000
-MOST_PLACES = 10
 
 
 @dataclass(frozen=True)
@@ -69,10 +64,10 @@ class Access:
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
-        self._passwords = Passwords()
         self._remembered: OrderedDict[str, tuple[float, Principal | None]] = OrderedDict()
         self._used: dict[int, float] = {}
-        self._tries = Tries()
+        self.ended = Signal[None]("access ended")
+        """Somebody may no longer come in."""
 
     # --- recognising
 
@@ -103,6 +98,8 @@ class Access:
     def write_used(self) -> None:
         """Keeps when tokens were used. Where an agent or a relay uses its new token, the one before ends."""
         used, self._used = self._used, {}
+        if not used:
+            return
 
         def write(session: Session) -> bool:
             there = set(session.scalars(select(Token.id).where(Token.id.in_(used))))
@@ -119,8 +116,12 @@ class Access:
                         ended = True
             return ended
 
-        if used and self._state.write(write):
+        if self._state.write(write):
             self.forget_remembered()
+
+    def has_users(self) -> bool:
+        """Whether anybody can sign in."""
+        return self._state.read(lambda s: s.scalar(select(User.id).limit(1))) is not None
 
     def forget_host(self, host: int) -> None:
         """The tokens of a host have changed: those remembered are looked up anew."""
@@ -141,81 +142,5 @@ class Access:
         return self._state.read(find)
 
     def forget_remembered(self) -> None:
+        """Tokens may have ended: all are looked up anew."""
         self._remembered.clear()
-
-    # --- people
-
-    def sign_in(self, name: str, password: str, *, origin: str) -> tuple[str, Principal]:
-        """A new session's cookie value.
-
-        Raises:
-            Refused: 401 when name or password is wrong, 429 after too many tries, 503 when too many sign in at once.
-        """
-        user = self._state.read(lambda s: s.scalar(select(User).where(User.name == name)))
-        known = user is not None and origin in user.places
-        self._tries.begin(name, origin, known=known)
-        if not self._passwords.fits(password, user.password if user else None) or user is None:
-            raise Refused(401, "Name or password is wrong.")
-        self._tries.succeeded(name, origin, known=known)
-        value = secrets.token_urlsafe(32)
-        now = time.time()
-        number = user.id
-
-        def keep(session: Session) -> None:
-            session.execute(delete(SessionCookie).where(SessionCookie.expires_at < now))
-            session.add(SessionCookie(digest=digest(value), user=number, expires_at=now + SESSION_SECONDS))
-            found = session.get(User, number)
-            if found:
-                found.signed_in_at = now
-                found.places = [origin, *(place for place in found.places if place != origin)][:MOST_PLACES]
-            audit(session, name, "sign-in", name)
-
-        self._state.write(keep)
-        return value, Principal(user.name, user.role, by_cookie=True)
-
-    def sign_out(self, value: str) -> None:
-        self._state.write(lambda s: s.execute(delete(SessionCookie).where(SessionCookie.digest == digest(value))))
-
-    def add_user(self, name: str, role: PersonRole, password: str, *, by: str) -> User:
-        """Raises Refused 409 when there is a user of that name."""
-        hashed = self._passwords.hash(password)
-
-        def add(session: Session) -> User:
-            if session.scalar(select(User).where(User.name == name)):
-                raise Refused(409, f"There is already a user {name!r}.")
-            user = User(name=name, role=role, password=hashed, created_at=time.time())
-            session.add(user)
-            session.flush()
-            audit(session, by, "user.add", name, role=role)
-            return user
-
-        return self._state.write(add)
-
-    def has_users(self) -> bool:
-        return self._state.read(lambda s: s.scalar(select(User.id).limit(1))) is not None
-
-    # --- tokens
-
-    def make_token(
-        self, name: str, role: Role, *, by: str, expires_at: float | None = None, scope: Scope | None = None
-    ) -> tuple[Token, str]:
-        """A token and its text, which is known only now; one of role ingest has a scope, the default one unless given.
-
-        Raises:
-            Refused: 422 when the filter of the scope cannot be read.
-        """
-        token = new_token("tok")
-        if role == "ingest":
-            scope = scope or Scope()
-            if scope.hosts:
-                read_filter(scope.hosts, "scope.hosts")
-
-        def add(session: Session) -> Token:
-            row = Token(name=name, role=role, digest=digest(token), created_at=time.time(), expires_at=expires_at)
-            row.scope = scope.model_dump() if scope else None
-            session.add(row)
-            session.flush()
-            audit(session, by, "token.create", name, role=role, scope=row.scope)
-            return row
-
-        return self._state.write(add), token

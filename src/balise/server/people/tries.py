@@ -63,7 +63,7 @@ class Tries:
 
 
 def _limits(name: str, origin: str, known: bool) -> list[tuple[tuple[str, ...], int]]:
-    own = [(("one", name, origin), OF_ONE)]
+    own: list[tuple[tuple[str, ...], int]] = [(("one", name, origin), OF_ONE)]
     return own if known else [*own, (("name", name), OF_NAME), (("address", origin), OF_ADDRESS), (("all",), OF_ALL)]
 
 

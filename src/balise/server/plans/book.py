@@ -2,32 +2,28 @@
 
 from __future__ import annotations
 
-import asyncio
 import hashlib
-import random
 import threading
 import time
-from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from typing import Any
 
+import yaml
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.parts import EffectivePlan, default_setting
-from balise.api.plans import HostPlan, Plan, PlanBody, PlanChange, PlanCheck, PlanDiff, PlanDocument, PlanProblem
+from balise.api.parts import default_setting
+from balise.api.plans import Plan, PlanBody, PlanChange, PlanCheck, PlanDiff, PlanDocument, PlanProblem
 from balise.api.problems import FieldProblem
 from balise.api.remote import FollowedFile
-from balise.api.rules import Limits
-from balise.api.secrets import REVEALED
-from balise.api.services import ServiceTarget
+from balise.api.rules import Limits, RuleBody
 from balise.api.spans import rfc3339
 from balise.core import filters
-from balise.core.documents import DocumentError, read_document
+from balise.core.documents import DocumentError, place_of, read_document
 from balise.core.plans import HostView, NamedPlan, Stacked, differences, in_order, is_for, stack
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory, Known, attribute_of
 from balise.server.people.access import audit
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -49,23 +45,18 @@ class FromAfar:
 class PlanBook:
     """All plans. What holds for a host is worked out anew when plans, hosts or groups change."""
 
-    def __init__(self, state: StateStore, directory: Directory) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory) -> None:
         self._state = state
         self._directory = directory
         self._lock = threading.Lock()
         self._plans: list[NamedPlan] = []
         self._stacked: dict[int, tuple[Stacked, str]] = {}
         self._version = -1
-        self._loop: asyncio.AbstractEventLoop | None = None
-        self._waiting: dict[int, asyncio.Event] = {}
-        self._stopped = False
-        self.changed: Callable[[set[str]], None] = lambda _rules: None
-        """Called after a plan changed, with the rules whose limits it has or had."""
         self._refreshes: dict[int, int] = {}
-        self.services_of: Callable[[Known], list[ServiceTarget]] = lambda _host: []
-        """The services that the agent of a host reads itself."""
-        self.rule_direction: Callable[[str], str | None] = lambda _rule: None
-        """`above` or `below` for a rule that there is."""
+        self.changed = Signal[set[str]]("plan")
+        """Told, after a plan changed, the rules whose limits it has or had."""
+        self.asked = Signal[int]("inventory asked for")
+        """Told the number of a host that is to tell its inventory at once."""
         self._load()
 
     def _load(self) -> None:
@@ -97,18 +88,13 @@ class PlanBook:
                 held = self._stacked[known.id] = (stacked, hashlib.sha256(text.encode()).hexdigest()[:16])
             return held
 
-    def effective(self, known: Known) -> EffectivePlan:
-        stacked, etag = self._held(known)
-        plan = stacked.effective()
-        plan.services = self.services_of(known)
-        plan.refresh = self._refreshes.get(known.id, 0)
-        if plan.refresh:
-            etag = hashlib.sha256(f"{etag} {plan.refresh}".encode()).hexdigest()[:16]
-        if plan.services:
-            read = "".join(service.model_dump_json(exclude={"kit"}, context=REVEALED) for service in plan.services)
-            etag = hashlib.sha256(f"{etag} {read}".encode()).hexdigest()[:16]
-        plan.etag = etag
-        return plan
+    def etag_of(self, known: Known) -> str:
+        """Tells what holds for a host from what held before."""
+        return self._held(known)[1]
+
+    def refreshed(self, host: int) -> int:
+        """When a host was last asked for its inventory, unix milliseconds; 0 for never."""
+        return self._refreshes.get(host, 0)
 
     def from_afar(self, known: Known) -> FromAfar:
         """What a host's plan says to whoever reads it over the network."""
@@ -135,7 +121,7 @@ class PlanBook:
     def refresh(self, known: Known) -> None:
         """Has a host's agent tell its inventory at once."""
         self._refreshes[known.id] = int(time.time() * 1000)
-        self.wake([known.id])
+        self.asked.tell(known.id)
 
     def applications(self) -> list[tuple[str, str, str, list[str]]]:
         """What plans say of applications: plan, application, host, and the parts that the host needs."""
@@ -146,62 +132,6 @@ class PlanBook:
                 hosts = (known for known in self._directory.all() if is_for(plan.body, _view(known)))
                 found += [(plan.name, said.name, known.name, said.needs) for known in hosts]
         return found
-
-    def of_host(self, name: str, report: dict[str, Any] | None) -> HostPlan:
-        """What holds for a host, for people; `report` is its agent's last."""
-        known = self._directory.find(name)
-        if known is None:
-            raise unknown("host", name)
-        stacked, etag = self._held(known)[0], self.effective(known).etag
-        told = (report or {}).get("plan")
-        applied = "no agent" if known.mode != "resident" or report is None else "not yet"
-        problems: list[str] = []
-        if isinstance(told, dict) and known.mode == "resident":
-            applied = "yes" if told.get("etag") == etag else "not yet"
-            problems = [str(p)[:300] for p in told.get("problems") or []][:50]
-        return HostPlan(settings=stacked.settings(), plans=stacked.plans, problems=problems, applied=applied)  # type: ignore[arg-type]
-
-    async def wait_for(self, host: int, etag: str, seconds: float) -> EffectivePlan | None:
-        """An agent's plan, as soon as it is another than the one it has; None when that does not come in time."""
-        end = time.monotonic() + seconds
-        while True:
-            changed = self._waiting.setdefault(host, asyncio.Event())
-            known = self._directory.get(host)
-            if known is None:
-                raise Refused(401, "The host is gone: enrol it again.")
-            plan = self.effective(known)
-            left = end - time.monotonic()
-            if plan.etag != etag or self._loop is None:
-                return plan
-            if left <= 0 or self._stopped:
-                self._waiting.pop(host, None)
-                return None
-            try:
-                await asyncio.wait_for(changed.wait(), left)
-            except TimeoutError:
-                self._waiting.pop(host, None)
-                return None
-            # A whole fleet that wakes at once takes its turns over a second.
-            await asyncio.sleep(random.uniform(0.0, min(1.0, len(self._waiting) / 500)))  # noqa: S311  spread, no secret
-
-    def start(self, loop: asyncio.AbstractEventLoop) -> None:
-        self._loop = loop
-
-    def stop(self) -> None:
-        """Lets go of all that wait, for good."""
-        self._stopped = True
-        self.wake()
-
-    def wake(self, hosts: Iterable[int] | None = None) -> None:
-        """Lets agents that wait for their plan look again: those of these hosts, or all."""
-        if self._loop is not None and not self._loop.is_closed():
-            self._loop.call_soon_threadsafe(self._wake, None if hosts is None else list(hosts))
-
-    def _wake(self, hosts: list[int] | None) -> None:
-        for host in list(self._waiting) if hosts is None else hosts:
-            changed = self._waiting.pop(host, None)
-            if changed is not None:
-                changed.set()
 
     # --- keeping
 
@@ -255,13 +185,22 @@ class PlanBook:
         if who.host is not None and self._directory.find(who.host) is None:
             found.append((["for", "host"], f"there is no host {who.host!r}"))
         for rule, limits in document.limits.items():
-            direction = self.rule_direction(rule)
+            direction = self._direction_of(rule)
             limit = limits.warning or limits.critical
             if direction is None:
                 found.append((["limits", rule], "there is no rule of this name"))
             elif limit is not None and getattr(limit, direction) is None:
                 found.append((["limits", rule], f"the rule says {direction}: its limits cannot point the other way"))
         return found
+
+    def _direction_of(self, rule: str) -> str | None:
+        """Whether the limits of a rule are `above` or `below`; None when there is no such rule."""
+        row = self._state.read(lambda s: s.get(tables.Rule, rule))
+        if row is None:
+            return None
+        limits = RuleBody.model_validate(row.body).limits
+        limit = limits.warning or limits.critical
+        return "above" if limit is not None and limit.above is not None else "below"
 
     def check(self, text: str) -> PlanCheck:
         """Whether a text is a good plan, without keeping it."""
@@ -322,8 +261,7 @@ class PlanBook:
 
     def _after_change(self, rules: set[str]) -> None:
         self._load()
-        self.wake()
-        self.changed(rules)
+        self.changed.tell(rules)
 
     def diff(self, text: str) -> PlanDiff:
         """What keeping a text would change, host by host.
@@ -356,11 +294,9 @@ def _view(known: Known) -> HostView:
 
 
 def _place(text: str, path: list[str]) -> tuple[int, int]:
-    import yaml
-
-    from balise.core.documents import place_of
-
-    return place_of(yaml.compose(text, Loader=yaml.SafeLoader), path)
+    """Line and column of what is at a path in a text that was read before."""
+    node = yaml.compose(text, Loader=yaml.SafeLoader)
+    return place_of(node, path) if node is not None else (1, 1)
 
 
 def _refused(error: DocumentError) -> Refused:

@@ -11,15 +11,21 @@ from balise.api.lists import Note, Page
 from balise.api.parts import PARTS, EffectivePlan, PartShown
 from balise.api.plans import HostPlan, Plan, PlanCheck, PlanDiff, PlanDocument, PlanText
 from balise.api.spans import Name
-from balise.server.callers import Agent, ConsoleHere, Operator, Viewer, revealed
+from balise.server.callers import Agent, Operator, Viewer, part, revealed
+from balise.server.hosts.book import HostBook
+from balise.server.plans.agents import AgentPlans
+from balise.server.plans.book import PlanBook
 
 router = APIRouter(tags=["plans"])
+AgentPlansHere = Annotated[AgentPlans, part(AgentPlans)]
+HostsHere = Annotated[HostBook, part(HostBook)]
+PlansHere = Annotated[PlanBook, part(PlanBook)]
 
 
 @router.get("/plans")
-def list_plans(console: ConsoleHere, _who: Viewer) -> Page[Plan]:
+def list_plans(plans: PlansHere, _who: Viewer) -> Page[Plan]:
     """All plans, from the general to the particular."""
-    return Page[Plan](items=console.plans.all())
+    return Page[Plan](items=plans.all())
 
 
 @router.get("/plans/schema")
@@ -35,48 +41,48 @@ def list_parts(_who: Viewer) -> Page[PartShown]:
 
 
 @router.post("/plans/check")
-def check_plan(console: ConsoleHere, _who: Viewer, body: PlanText) -> PlanCheck:
+def check_plan(plans: PlansHere, _who: Viewer, body: PlanText) -> PlanCheck:
     """Whether a text is a good plan; what is wrong with it has its line and column."""
-    return console.plans.check(body.text)
+    return plans.check(body.text)
 
 
 @router.post("/plans/diff")
-def diff_plan(console: ConsoleHere, _who: Viewer, body: PlanText) -> PlanDiff:
+def diff_plan(plans: PlansHere, _who: Viewer, body: PlanText) -> PlanDiff:
     """What keeping a text would change, host by host."""
-    return console.plans.diff(body.text)
+    return plans.diff(body.text)
 
 
 @router.get("/plans/{name}")
-def read_plan(console: ConsoleHere, _who: Viewer, name: str) -> Plan:
-    return console.plans.get(name)
+def read_plan(plans: PlansHere, _who: Viewer, name: str) -> Plan:
+    return plans.get(name)
 
 
 @router.put("/plans/{name}")
-def put_plan(console: ConsoleHere, who: Operator, name: Annotated[Name, Path()], body: PlanText) -> Plan:
-    return console.plans.put(body.text, who.name, name)
+def put_plan(plans: PlansHere, who: Operator, name: Annotated[Name, Path()], body: PlanText) -> Plan:
+    return plans.put(body.text, who.name, name)
 
 
 @router.delete("/plans/{name}")
-def delete_plan(console: ConsoleHere, who: Operator, name: str) -> Note:
-    console.plans.delete(name, who.name)
+def delete_plan(plans: PlansHere, who: Operator, name: str) -> Note:
+    plans.delete(name, who.name)
     return Note(detail=f"the plan {name} is gone; what it said no longer holds")
 
 
 @router.get("/hosts/{name}/plan")
-def read_host_plan(console: ConsoleHere, _who: Viewer, name: str) -> HostPlan:
+def read_host_plan(agent_plans: AgentPlansHere, hosts: HostsHere, _who: Viewer, name: str) -> HostPlan:
     """What holds for a host, each setting with the plan it came from."""
-    return console.plans.of_host(name, console.hosts.get(name).agent)
+    return agent_plans.of_host(name, hosts.get(name).agent)
 
 
 @router.get("/agents/plan", response_model=EffectivePlan, responses={304: {"description": "as it was"}})
 async def read_own_plan(
-    console: ConsoleHere,
+    agent_plans: AgentPlansHere,
     who: Agent,
     if_none_match: Annotated[str, Header(max_length=100)] = "",
     wait: Annotated[float, Query(ge=0, le=60)] = 0,
 ) -> Response:
     """An agent's plan, with what its services are read with; waits until it is another than that of the ETag."""
-    plan = await console.plans.wait_for(who.host or 0, if_none_match.strip('"'), wait)
+    plan = await agent_plans.wait_for(who.host or 0, if_none_match.strip('"'), wait)
     if plan is None:
         return Response(status_code=304)
     return revealed(plan, plan.etag)

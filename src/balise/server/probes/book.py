@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
@@ -25,6 +24,8 @@ from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.people.access import Principal, audit
 from balise.server.remote.credentials import CredentialBook
+from balise.server.remote.relays import RelayBook
+from balise.server.signals import Signal
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
 from balise.store.state.store import StateStore
@@ -63,11 +64,25 @@ class Known:
         return list(self.body.from_) or [CONSOLE]
 
 
+@dataclass(frozen=True)
+class ProbeJudged:
+    """A probe has another state."""
+
+    name: str
+    state: State
+
+
 class ProbeBook:
     """All probes."""
 
     def __init__(
-        self, state: StateStore, directory: Directory, credentials: CredentialBook, series: SeriesStore
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        credentials: CredentialBook,
+        series: SeriesStore,
+        relays: RelayBook,
     ) -> None:
         self._state = state
         self._directory = directory
@@ -76,9 +91,10 @@ class ProbeBook:
         self._lock = threading.Lock()
         self._known: dict[str, Known] = {}
         self._probing = Probing(lambda probe, result: self.heard(CONSOLE, probe.name, result))
-        self.relays: Callable[[], set[str]] = set
-        self.changed: Callable[[], None] = lambda: None
-        self.told: Callable[[str, State], None] = lambda _name, _state: None
+        self._relays = relays
+        self.changed = Signal[None]("probes")
+        """What is to be probed, or from where, is other than it was."""
+        self.judged = Signal[ProbeJudged]("probe")
         self._load()
 
     @property
@@ -221,7 +237,7 @@ class ProbeBook:
             self._credentials.usable(body.credential, who, None)
             if self._credentials.get(body.credential).kind != "login":
                 raise bad_field("credential", "a probe signs in with a credential of kind login")
-        missing = [relay for relay in body.from_ if relay not in self.relays()]
+        missing = [relay for relay in body.from_ if relay not in self._relays.names()]
         if missing:
             raise bad_field("from", f"there is no relay {missing[0]!r}")
 
@@ -239,7 +255,7 @@ class ProbeBook:
 
     def _take_up(self) -> None:
         self._probing.set_probes(self.targets(CONSOLE))
-        self.changed()
+        self.changed.tell(None)
 
     def once(self, name: str, body: ProbeBody, who: Principal) -> ProbeResult:
         """Makes a probe once from here, kept or not."""
@@ -282,7 +298,7 @@ class ProbeBook:
         if state == known.state:
             return
         known.state, known.state_since, known.written = state, now, False
-        self.told(known.name, state)
+        self.judged.tell(ProbeJudged(known.name, state))
 
     def look(self) -> None:
         """Notices probes of which nothing is heard, and writes down what changed."""

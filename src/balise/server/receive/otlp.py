@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import logging
 import time
 from collections.abc import Awaitable, Callable, Iterator
@@ -19,7 +18,11 @@ from balise.server.errors import Refused
 from balise.server.keeping.memory import Short
 from balise.server.keeping.space import Full
 from balise.server.people.access import WAITING, Access, Principal
-from balise.server.receive.intake import LogIntake, MetricIntake, Outcome
+from balise.server.receive.answers import answer_body, status_body
+from balise.server.receive.bodies import Outcome
+from balise.server.receive.logs import LogIntake
+from balise.server.receive.metrics import MetricIntake
+from balise.server.remote.relays import RelayBook
 from balise.store.database import is_full
 from balise.store.writer import Busy, Stopped
 
@@ -37,8 +40,6 @@ _ALWAYS = [
     (b"cache-control", b"no-store"),
 ]
 
-Speaker = Callable[[int, Frame], Principal]
-"""Whom a relay's frame is from; raises Refused when the relay may not speak for them."""
 Send = Callable[[dict[str, Any]], Awaitable[None]]
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 
@@ -49,48 +50,23 @@ class _Refused(Exception):
         self.status = status
 
 
-def _varint(value: int) -> bytes:
-    out = bytearray()
-    while value > 0x7F:
-        out.append(value & 0x7F | 0x80)
-        value >>= 7
-    out.append(value)
-    return bytes(out)
-
-
-def _field(number: int, content: bytes) -> bytes:
-    return _varint(number << 3 | 2) + _varint(len(content)) + content
-
-
-def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
-    """An Export…ServiceResponse: empty, or with `partial_success`, which may also be a warning about what was taken."""
-    if not outcome.rejected and not outcome.why:
-        return b"{}" if as_json else b""
-    if as_json:
-        key = "rejectedDataPoints" if noun == "points" else "rejectedLogRecords"
-        return json.dumps({"partialSuccess": {key: str(outcome.rejected), "errorMessage": outcome.why}}).encode()
-    count = b"\x08" + _varint(outcome.rejected) if outcome.rejected else b""
-    partial = count + _field(2, outcome.why.encode())
-    return _field(1, partial)
-
-
-def status_body(why: str, as_json: bool) -> bytes:
-    """A google.rpc.Status with code 3, INVALID_ARGUMENT, as OTLP/HTTP asks of an error's body."""
-    if as_json:
-        return json.dumps({"code": 3, "message": why}).encode()
-    return b"\x08\x03" + _field(2, why.encode())
-
-
 class OtlpPaths:
     """Answers 200 only once everything taken is durable."""
 
     def __init__(
-        self, access: Access, metrics: MetricIntake, logs: LogIntake, speaker: Speaker, door: Door, ceiling: int
+        self,
+        *,
+        access: Access,
+        metrics: MetricIntake,
+        logs: LogIntake,
+        relays: RelayBook,
+        door: Door,
+        ceiling: int,
     ) -> None:
         self._access = access
         self._metrics = metrics
         self._logs = logs
-        self._speaker = speaker
+        self._relays = relays
         self._door = door
         self._most_large = min(MOST_IN_HAND, int(IN_HAND_SHARE * ceiling))
         self._held_large = self._held_small = 0
@@ -189,7 +165,7 @@ class OtlpPaths:
         own = 0.0 if frame.sender.startswith("remote:") else frame.behind
         behind = None if own is None else own + relay_behind
         try:
-            principal = self._speaker(relay, frame)
+            principal = self._relays.speaker(relay, frame)
             if frame.kind == "metrics":
                 of_host = not frame.sender.startswith("service:")
                 await self._metrics.take(
@@ -252,7 +228,7 @@ async def _answer(send: Send, status: int, content: bytes, kind: bytes, extra: l
 
 async def _read(receive: Receive, headers: dict[bytes, bytes]) -> bytes:
     message = await receive()
-    body = message.get("body", b"")
+    body: bytes = message.get("body", b"")
     if message.get("more_body"):
         parts, size = [body], len(body)
         while message.get("more_body"):

@@ -36,7 +36,7 @@ class CredentialBook:
             used: Counter[str] = Counter()
             for column in (tables.Remote.credential, tables.Service.credential, tables.Probe.credential):
                 counts = select(column, func.count()).where(column.is_not(None)).group_by(column)
-                used.update({row[0]: row[1] for row in session.execute(counts)})
+                used.update({name: count for name, count in session.execute(counts) if name})
             rows = session.scalars(select(tables.Credential).order_by(tables.Credential.name))
             return [_answer(row, used.get(row.name, 0)) for row in rows]
 

@@ -17,14 +17,18 @@ from balise.api.relays import (
     SendersQuestion,
     TrialAnswer,
 )
-from balise.server.callers import Administrator, ConsoleHere, Number, Viewer, Whoever, revealed
+from balise.server.callers import Administrator, Number, Viewer, Whoever, part, revealed
 from balise.server.errors import Refused
+from balise.server.remote.desk import RelayDesk
+from balise.server.remote.relays import RelayBook
 
 router = APIRouter(prefix="/relays", tags=["relays"])
+DeskHere = Annotated[RelayDesk, part(RelayDesk)]
+RelaysHere = Annotated[RelayBook, part(RelayBook)]
 
 
-def the_relay(console: ConsoleHere, principal: Whoever) -> int:
-    if principal is None or principal.relay is None or not console.relays.known(principal.relay):
+def the_relay(relays: RelaysHere, principal: Whoever) -> int:
+    if principal is None or principal.relay is None or not relays.is_known(principal.relay):
         raise Refused(401, "This call is for enrolled relays: enrol this relay again.")
     return principal.relay
 
@@ -33,52 +37,50 @@ ThisRelay = Annotated[int, Depends(the_relay)]
 
 
 @router.get("")
-def list_relays(console: ConsoleHere, _who: Viewer) -> Page[Relay]:
-    return Page[Relay](items=console.relays.all())
+def list_relays(relays: RelaysHere, _who: Viewer) -> Page[Relay]:
+    return Page[Relay](items=relays.all())
 
 
 @router.delete("/{name}")
-def remove_relay(console: ConsoleHere, who: Administrator, name: str) -> Note:
-    console.relays.remove(name, who.name)
-    console.access.forget_remembered()
+def remove_relay(relays: RelaysHere, who: Administrator, name: str) -> Note:
+    relays.remove(name, who.name)
     return Note(detail=f"the relay {name} may not forward any more; its hosts go to others")
 
 
 @router.post("/enrol")
-def enrol_relay(console: ConsoleHere, body: RelayEnrol) -> RelayEnrolled:
-    answer = console.relays.enrol(body)
-    console.access.forget_remembered()
-    return answer
+def enrol_relay(relays: RelaysHere, body: RelayEnrol) -> RelayEnrolled:
+    return relays.enrol(body)
 
 
 @router.post("/senders")
-def ask_senders(console: ConsoleHere, relay: ThisRelay, body: SendersQuestion) -> SendersAnswer:
+def ask_senders(relays: RelaysHere, relay: ThisRelay, body: SendersQuestion) -> SendersAnswer:
     """Whom tokens stand for, by their digests."""
-    return SendersAnswer(senders=console.relays.senders(relay, body.digests))
+    return SendersAnswer(senders=relays.senders(relay, body.digests))
 
 
 @router.get("/work", response_model=RelayWork, responses={304: {"description": "as it was"}})
 async def read_work(
-    console: ConsoleHere,
+    desk: DeskHere,
+    relays: RelaysHere,
     relay: ThisRelay,
     if_none_match: Annotated[str, Header(max_length=100)] = "",
     wait: Annotated[float, Query(ge=0, le=60)] = 0,
 ) -> Response:
     """The hosts to read and what they are read with; waits until they are others than those of the given ETag."""
-    console.relays.heard(relay)
-    work = await console.relays.wait_for_work(relay, if_none_match.strip('"'), wait)
+    relays.heard(relay)
+    work = await desk.wait_for_work(relay, if_none_match.strip('"'), wait)
     if work is None:
         return Response(status_code=304)
     return revealed(work, work.etag)
 
 
 @router.put("/report")
-def report(console: ConsoleHere, relay: ThisRelay, body: RelayReport) -> Note:
-    console.relays.report(relay, body)
+def report(desk: DeskHere, relay: ThisRelay, body: RelayReport) -> Note:
+    desk.report(relay, body)
     return Note(detail="noted")
 
 
 @router.put("/trials/{number}")
-def tried(console: ConsoleHere, relay: ThisRelay, number: Number, body: TrialAnswer) -> Note:
-    console.relays.tried(relay, number, body)
+def tried(desk: DeskHere, relay: ThisRelay, number: Number, body: TrialAnswer) -> Note:
+    desk.tried(relay, number, body)
     return Note(detail="noted")

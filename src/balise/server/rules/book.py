@@ -17,6 +17,7 @@ from balise.server.asking import read_filter, span_of
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics.questions import Metrics, unit_of
 from balise.server.people.access import audit
+from balise.server.plans.book import PlanBook
 from balise.server.rules.rehearsals import Rehearsals
 from balise.server.rules.watch import Watch
 from balise.store.state.store import StateStore
@@ -35,16 +36,24 @@ def body_of(document: RuleDocument) -> RuleBody:
     return RuleBody.model_validate(document.model_dump(exclude={"rule"}))
 
 
-class Rulebook:
+class RuleBook:
     """All rules."""
 
     def __init__(
-        self, *, state: StateStore, metrics: Metrics, watch: Watch, book: AlertBook, rehearsals: Rehearsals
+        self,
+        *,
+        state: StateStore,
+        metrics: Metrics,
+        watch: Watch,
+        alerts: AlertBook,
+        plans: PlanBook,
+        rehearsals: Rehearsals,
     ) -> None:
         self._state = state
         self._metrics = metrics
         self._watch = watch
-        self._book = book
+        self._alerts = alerts
+        self._plans = plans
         self._rehearsals = rehearsals
 
     def ship(self, documents: list[RuleDocument] | None = None, by: str = "balise") -> list[str]:
@@ -86,15 +95,6 @@ class Rulebook:
             raise unknown("rule", name)
         return self._answer(row)
 
-    def direction(self, name: str) -> str | None:
-        """Whether the limits of a rule are `above` or `below`; None when there is no such rule."""
-        row = self._state.read(lambda s: s.get(Rule, name))
-        if row is None:
-            return None
-        limits = RuleBody.model_validate(row.body).limits
-        limit = limits.warning or limits.critical
-        return "above" if limit is not None and limit.above is not None else "below"
-
     def _answer(self, row: Rule) -> RuleAnswer:
         body = RuleBody.model_validate(row.body)
         metric = self._metrics.engine.catalogue.metrics.get(body.measure.metric)
@@ -105,7 +105,7 @@ class Rulebook:
             updated_at=rfc3339(row.updated_at),
             updated_by=row.updated_by,
             shipped=row.shipped,
-            open_alerts=sum(1 for rule, _ in list(self._book.open) if rule == row.name),
+            open_alerts=sum(1 for rule, _ in list(self._alerts.open) if rule == row.name),
         )
 
     def check(self, body: RuleBody) -> None:
@@ -157,7 +157,7 @@ class Rulebook:
         self.check(body)
         start, end = span_of(request.from_, request.to, time.time())
         name = request.rule.rule or ""
-        return self._rehearsals.run(body, start, end, lambda _rule, host: self._watch.limits_of(name, host))
+        return self._rehearsals.run(body, start, end, lambda _rule, host: self._plans.limits_of(name, host))
 
 
 def _was_removed(session: Session, name: str) -> bool:

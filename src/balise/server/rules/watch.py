@@ -23,8 +23,9 @@ from balise.core.series.steps import NS
 from balise.server.alerts.book import AlertBook, Turn
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
+from balise.server.plans.book import PlanBook
 from balise.server.rules.holds import HoldBook
-from balise.server.rules.watched import LimitsOf, Watched
+from balise.server.rules.watched import Watched
 from balise.store.series.head import Batch
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
@@ -41,29 +42,30 @@ PUT_OFF = 30.0
 """Seconds before an alert that cannot be written is tried again."""
 
 
-def _the_rules_own(_rule: str, _host: int) -> None:
-    return None
-
-
 class Watch:
     """All rules at work. `tick` is called every second by its worker, and by tests."""
 
     def __init__(
-        self, *, state: StateStore, store: SeriesStore, directory: Directory, clocks: Clocks, book: AlertBook
+        self,
+        *,
+        state: StateStore,
+        store: SeriesStore,
+        directory: Directory,
+        clocks: Clocks,
+        alerts: AlertBook,
+        plans: PlanBook,
     ) -> None:
         self._state = state
         self._store = store
         self._directory = directory
         self._clocks = clocks
-        self._book = book
+        self._alerts = alerts
+        self._plans = plans
         self._holds = HoldBook(state)
         self._lock = threading.RLock()
         self._arrivals: deque[Batch] = deque(maxlen=MOST_ARRIVALS)
         self.rules: dict[str, Watched] = {}
         self._version = -1
-        self.limits_of: LimitsOf = _the_rules_own
-        self.planned: Callable[[], set[str]] = set
-        """The rules whose limits some plan changes."""
         self.last_tick = 0.0
         self.dropped = 0
         self._refill = False
@@ -75,6 +77,9 @@ class Watch:
         self._ended: dict[str, list[str]] = {}
         """By rule the keys of groups that are gone, whose alerts have to end."""
         store.listeners.append(self.arrived)
+
+    def warnings(self, _now: float) -> list[str]:
+        return [f"the rule {name} cannot be checked: {why}" for name, why in sorted(self.problems.items())]
 
     def arrived(self, batches: Sequence[Batch]) -> None:
         """Called by the series store with what is durable."""
@@ -104,7 +109,9 @@ class Watch:
                         self._play_past(self.rules[row.name], now)
 
     def _taken_up(self, name: str, body: RuleBody, now: float) -> Watched:
-        made = Watched(name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self.limits_of)
+        made = Watched(
+            name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self._plans.limits_of
+        )
         self._fill(made, made.find_series(), now)
         self._restore(made, range(len(made.groups)))
         return made
@@ -112,7 +119,7 @@ class Watch:
     def _restore(self, rule: Watched, groups: Iterable[int]) -> None:
         """Groups whose alerts are open are at the levels that are written."""
         for number in groups:
-            held = self._book.open.get((rule.name, rule.groups[number].key))
+            held = self._alerts.open.get((rule.name, rule.groups[number].key))
             if held is not None and not rule.machine.level[number]:
                 rule.machine.restore(number, held.level)
 
@@ -151,7 +158,7 @@ class Watch:
         moments = np.arange(start, now, step)
         machine = LimitMachine(rule.body.limits, len(rule.groups))
         for number, group in enumerate(rule.groups):
-            own = self.limits_of(rule.name, group.host) if group.host is not None else None
+            own = self._plans.limits_of(rule.name, group.host) if group.host is not None else None
             if own is not None:
                 machine.set_limits(number, own)
         found = self._stored(rule, rule.series, start - rule.over)
@@ -167,13 +174,13 @@ class Watch:
             if body is None or not body.enabled:
                 self.rules.pop(name, None)
                 self._holds.forget(name)
-                self._book.end_of_rule(name, why, now)
+                self._alerts.end_of_rule(name, why, now)
                 return
             self._ended.pop(name, None)
             made = self._taken_up(name, body, now)
             self._play_past(made, now)
             self._holds.touch(name)
-            self._book.end_of_rule(name, why, now, keep=lambda key: key in made.numbers)
+            self._alerts.end_of_rule(name, why, now, keep=lambda key: key in made.numbers)
             self.rules[name] = made
 
     def plans_changed(self, rules: Sequence[str], now: float) -> None:
@@ -217,7 +224,7 @@ class Watch:
         for name, keys in list(self._ended.items()):
             rule = self.rules.get(name)
             gone = [key for key in keys if rule is not None and not rule.groups[rule.numbers[key]].rows]
-            self._book.end_of_groups(name, gone, "no longer looked at", now)
+            self._alerts.end_of_groups(name, gone, "no longer looked at", now)
             del self._ended[name]
 
     def _fill_together(self, added: dict[str, list[int]], now: float) -> None:
@@ -231,14 +238,14 @@ class Watch:
         )
         found = np.array(series, np.int64)[rows]
         order = np.lexsort((times, found))
-        found, times, values = found[order], times[order] / NS, values[order]
+        found, at, values = found[order], times[order] / NS, values[order]
         for rule in rules:
             mine = np.sort(added[rule.name])
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             self._guarded(
                 rule,
-                lambda rule=rule, pick=pick: rule.observe(found[pick], times[pick], values[pick], now),  # type: ignore[misc]
+                lambda rule=rule, pick=pick: rule.observe(found[pick], at[pick], values[pick], now),  # type: ignore[misc]
             )
 
     def _guarded(self, rule: Watched, step: Callable[[], T]) -> T | None:
@@ -280,7 +287,7 @@ class Watch:
         """Levels change when they are written: what could not be is proposed again."""
         self._put_off = {key: at for key, at in self._put_off.items() if at > now}
         due = [p for p in proposed if (p[2].rule, p[2].key) not in self._put_off]
-        written = {id(turn) for turn in self._book.apply([turn for _, _, turn in due], now)}
+        written = {id(turn) for turn in self._alerts.apply([turn for _, _, turn in due], now)}
         for rule, change, turn in due:
             if id(turn) in written:
                 rule.machine.settle(change)
@@ -318,21 +325,21 @@ class Watch:
     def _look_at_open(self, values: dict[str, F64], now: float) -> None:
         """Values and silence of the open alerts."""
         by_rule: dict[str, list[str]] = {}
-        for name, key in list(self._book.open):
+        for name, key in list(self._alerts.open):
             by_rule.setdefault(name, []).append(key)
         for name, keys in by_rule.items():
             rule, found = self.rules.get(name), values.get(name)
             if rule is None or found is None:
                 for key in keys:
-                    self._book.see(name, key, float("nan"), True, below=False)
+                    self._alerts.see(name, key, float("nan"), True, below=False)
                 continue
             silent = rule.measuring.silent(now, self._behind(rule))
             for key in keys:
                 number = rule.numbers.get(key)
                 if number is None:
-                    self._book.see(name, key, float("nan"), True, below=False)
+                    self._alerts.see(name, key, float("nan"), True, below=False)
                 else:
-                    self._book.see(name, key, float(found[number]), bool(silent[number]), below=rule.below)
+                    self._alerts.see(name, key, float(found[number]), bool(silent[number]), below=rule.below)
 
     def keep_holds(self, now: float, *, all_of_them: bool = False) -> None:
         """Keeps since when things are breached, as far as it changed: what a start goes on from."""

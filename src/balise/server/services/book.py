@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,7 +16,6 @@ from balise.api.kits import KitDocument, Target
 from balise.api.remote import RemoteTarget
 from balise.api.services import (
     Service,
-    ServiceAlert,
     ServiceBody,
     ServiceCollection,
     ServiceStep,
@@ -27,13 +25,17 @@ from balise.api.services import (
 from balise.api.spans import duration_text, rfc3339, seconds
 from balise.collect.kits.reader import LOCAL
 from balise.core.health import worst
+from balise.server.alerts.book import AlertBook
 from balise.server.errors import Refused, bad_field, unknown
+from balise.server.events.changes import ChangeLog, ChangeOnHost
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal, audit
 from balise.server.remote.credentials import CredentialBook
-from balise.server.remote.work import CONSOLE, hand_over
+from balise.server.remote.owners import CONSOLE, hand_over
+from balise.server.remote.relays import RelayBook
 from balise.server.services.kits import KitBook
 from balise.server.services.reach import TIME_LIMIT, Reach
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -54,25 +56,35 @@ class Heard:
 
 
 class ServiceBook:
-    """All services. `owner_of` and `name_of` say which relay has what its site reads."""
+    """All services."""
 
-    def __init__(self, state: StateStore, directory: Directory, kits: KitBook, credentials: CredentialBook) -> None:
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        kits: KitBook,
+        credentials: CredentialBook,
+        relays: RelayBook,
+        reach: Reach,
+        alerts: AlertBook,
+        changes: ChangeLog,
+    ) -> None:
         self._state = state
         self._directory = directory
         self._kits = kits
         self._credentials = credentials
-        self.reach = Reach(state, credentials)
+        self._relays = relays
+        self._reach = reach
+        self._alerts = alerts
+        self._changes = changes
         self._heard: dict[int, Heard] = {}
         self._resident: dict[int, list[tables.Service]] | None = None
         """What agents read, by host; None when it has to be looked up anew."""
-        self.owner_of: Callable[[Any], int] = lambda _row: CONSOLE
-        self.name_of: Callable[[int], str] = lambda _owner: "the console"
-        self.alerts_of: Callable[[int, str], list[ServiceAlert]] = lambda _host, _service: []
-        """The open alerts on a service, by its host and its name."""
-        self.changed: Callable[[], None] = lambda: None
-        self.stepped: Callable[[Known, Service, ServiceStep], None] = lambda _host, _service, _step: None
-        """Told of what happens to a service and is worth an event: its version, identity or role changed."""
-        self.first_of_kit: Callable[[KitDocument], None] = lambda _kit: None
+        self.changed = Signal[None]("services")
+        """What is read of services, or by whom, is other than it was."""
+        self.kit_used = Signal[KitDocument]("kit used")
+        """Told a kit that has a service from now on."""
 
     # --- asking
 
@@ -136,14 +148,14 @@ class ServiceBook:
                 seconds=heard.turn.seconds,
             ),
             parts=heard.turn.parts,
-            alerts=self.alerts_of(row.host, row.name),
+            alerts=self._alerts.of_service(row.host, row.name),
         )
 
     def _state_of(self, row: tables.Service, heard: Heard, now: float) -> State:
         if heard.at is None or now - heard.at > max(GRACE, LATE * self._every(row)):
             return "silent"
         own: State = "critical" if heard.turn.problem else "warning" if heard.turn.problems else "ok"
-        return worst([own, *(alert.severity for alert in self.alerts_of(row.host, row.name))])
+        return worst([own, *(alert.severity for alert in self._alerts.of_service(row.host, row.name))])
 
     def _every(self, row: tables.Service) -> float:
         if row.every:
@@ -152,7 +164,7 @@ class ServiceBook:
         return seconds(kit.every) if kit else 60.0
 
     def _by(self, row: tables.Service) -> str:
-        return "the agent of its host" if row.mode == "resident" else self.name_of(row.owner)
+        return "the agent of its host" if row.mode == "resident" else self._relays.name_of(row.owner)
 
     # --- changing
 
@@ -194,7 +206,7 @@ class ServiceBook:
             kept.name, kept.kit, kept.mode, kept.credential = name, body.kit, body.mode, body.credential
             kept.target, kept.every = dict(body.target), seconds(body.every) if body.every else 0.0
             kept.site = body.site
-            hand_over(kept, CONSOLE if body.mode == "resident" else self.owner_of(kept), time.time())
+            hand_over(kept, CONSOLE if body.mode == "resident" else self._relays.owner_of(kept), time.time())
             session.flush()
             audit(session, who.name, "service.put", f"{known.name}, {name}", mode=body.mode, kit=body.kit)
             what, after = ("collection" if row.id else "added"), f"{kept.mode} by {self._by(kept)}"
@@ -205,8 +217,8 @@ class ServiceBook:
         number = self._state.write(write)
         self._resident = None
         self._heard.pop(number, None)
-        self.first_of_kit(kit)
-        self.changed()
+        self.kit_used.tell(kit)
+        self.changed.tell(None)
         return self.get(number)
 
     def _name_for(self, known: Known, kit: KitDocument, target: Target) -> str:
@@ -227,7 +239,7 @@ class ServiceBook:
             word = "that could read it" if body.mode == "resident" else "that found it"
             raise bad_field("mode", f"{known.name!r} has no agent {word}: take remote")
         if body.mode != "resident" and kit.by in LOCAL:
-            if known is None or self.reach.hand_for(kit, known) is None:
+            if known is None or self._reach.hand_for(kit, known) is None:
                 raise bad_field(
                     "mode",
                     f"the kit {kit.kit} looks at the host itself: let its agent read it (resident), or enrol the host "
@@ -239,12 +251,12 @@ class ServiceBook:
         if who.role != "administrator" and body.target.get("socket") not in (None, "", usual):
             raise bad_field("target.socket", "only an administrator may have another socket than the kit's asked")
         self._check_credential(kit, known, body, who)
-        target = self.reach.whole(kit, known, body.target, body.mode)
+        target = self._reach.whole(kit, known, body.target, body.mode)
         if known is not None:
             self._check_others(row, known, kit, target, body)
         if body.mode != "resident" and not body.site:
             # What the console is to read has to answer it first.
-            read = self.reach.attempt(kit, target, self.reach.secret(body.credential), known=known)
+            read = self._reach.attempt(kit, target, self._reach.secret(body.credential), known=known)
             if read.nothing:
                 field_name = "credential" if "password" in read.nothing else "target"
                 raise bad_field(field_name, f"the console cannot read it: {read.nothing}")
@@ -271,7 +283,7 @@ class ServiceBook:
         for other in others:
             held = self._kits.find(other.kit)
             if held is not None and other.kit == kit.kit:
-                there = self.reach.whole(held, known, other.target, other.collection.mode)
+                there = self._reach.whole(held, known, other.target, other.collection.mode)
                 same = there == target or (
                     kit.kit == "port" and there.get("port") == target.get("port") and "address" not in other.target
                 )
@@ -295,7 +307,7 @@ class ServiceBook:
         self._state.write(write)
         self._resident = None
         self._heard.pop(number, None)
-        self.changed()
+        self.changed.tell(None)
 
     def kit_changed(self, name: str, version: str, before: str) -> None:
         """Another version of a kit is chosen: its services are read with it from now on, and say so."""
@@ -308,7 +320,7 @@ class ServiceBook:
 
         self._state.write(write)
         self._resident = None
-        self.changed()
+        self.changed.tell(None)
 
     # --- reading
 
@@ -346,7 +358,7 @@ class ServiceBook:
             service = self._target(known, row)
             if service is None:
                 continue
-            found.append(self.reach.from_afar(known, row, service))
+            found.append(self._reach.from_afar(known, row, service))
         return found
 
     def _target(self, known: Known, row: tables.Service) -> ServiceTarget | None:
@@ -355,8 +367,8 @@ class ServiceBook:
         try:
             if kit is None:
                 raise Refused(404, f"the kit {row.kit!r} is gone: put it back, or delete this service")
-            credential: CredentialBody | None = self.reach.secret(row.credential)
-            target = self.reach.whole(kit, known, row.target, row.mode)
+            credential: CredentialBody | None = self._reach.secret(row.credential)
+            target = self._reach.whole(kit, known, row.target, row.mode)
         except Refused as error:
             self.note(row.id, ServiceTurn(problem=error.detail))
             return None
@@ -377,16 +389,13 @@ class ServiceBook:
         def write(session: Session) -> bool:
             moved = False
             for row in session.scalars(select(tables.Service).where(tables.Service.mode != "resident")):
-                owner = self.owner_of(row)
+                owner = self._relays.owner_of(row)
                 if owner != row.owner:
                     hand_over(row, owner, time.time())
                     moved = True
             return moved
 
         return self._state.write(write)
-
-    def owned(self, number: int) -> tables.Service | None:
-        return self._state.read(lambda s: s.get(tables.Service, number))
 
     def users_of(self, credential: str) -> list[tuple[str, RemoteTarget]]:
         """The services that the console reads with a credential, each by its name and as a target."""
@@ -436,7 +445,7 @@ class ServiceBook:
         """What a service said of itself: its version, identity and role. A change of any is kept and told."""
         number = content.get("service")
         del at
-        row = self.owned(number) if isinstance(number, int) else None
+        row = self._state.read(lambda s: s.get(tables.Service, number)) if isinstance(number, int) else None
         if row is None or row.host != host:
             return
         facts = {k: str(content[k])[:200] for k in ("version", "identity", "role") if content.get(k)}
@@ -459,7 +468,19 @@ class ServiceBook:
         known = self._directory.get(host)
         if known is not None:
             for step in steps:
-                self.stepped(known, self.get(row.id), _step(step))
+                self._changes.keep([_told(known.name, row.name, step)])
+
+
+def _told(host: str, service: str, step: tables.ServiceStep) -> ChangeOnHost:
+    """What happened to a service, as a change on its host."""
+    words = {
+        "version": f"{service} went from version {step.before} to {step.after}",
+        "identity": f"{service} is another instance now: its identity changed",
+        "role": f"{service} was {step.before} and is {step.after} now",
+    }
+    attributes = {"change.kind": "service", "change.name": service, "service.name": service}
+    attributes |= {"change.what": step.what, "change.before": step.before, "change.after": step.after}
+    return ChangeOnHost(host, words.get(step.what, f"{service}: {step.what}"), attributes)
 
 
 def _add_steps(session: Session, steps: list[tables.ServiceStep]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import logging
 import time
-from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from sqlalchemy import func, select
@@ -20,6 +20,7 @@ from balise.core.kits.documents import changes, check_kit, read_kit
 from balise.core.kits.rows import metrics_of
 from balise.server.errors import Refused, unknown
 from balise.server.people.access import audit
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -29,10 +30,18 @@ FOLDER = "kits"
 """Under the data folder: people's own kits, each in a folder of its own with a `kit.yaml` in it."""
 
 
+@dataclass(frozen=True)
+class KitChanged:
+    """The chosen version of a kit, or its text, is another. `before` is the version it was, empty for none."""
+
+    kit: str
+    before: str
+
+
 class KitBook:
     """All kits. One version of each is chosen: services are read with it."""
 
-    def __init__(self, state: StateStore, folder: Path) -> None:
+    def __init__(self, *, state: StateStore, folder: Path) -> None:
         self._state = state
         self.folder = folder / FOLDER
         self._chosen: dict[str, KitDocument] = {}
@@ -41,8 +50,7 @@ class KitBook:
         self._seen: dict[Path, float] = {}
         self.problems: list[KitCheck] = []
         """What is wrong with kits in the folder, which are not taken up until it is put right."""
-        self.changed: Callable[[str, str], None] = lambda _kit, _before: None
-        """Told of a kit whose chosen version, or its text, is another; and of the version it was."""
+        self.changed = Signal[KitChanged]("kit")
 
     def start(self) -> None:
         """Takes up the kits that came with this version of Balise, and those in the folder."""
@@ -72,7 +80,7 @@ class KitBook:
         self._state.write(write)
         self._load()
         for name in taken:
-            self.changed(name, before.get(name, ""))
+            self.changed.tell(KitChanged(name, before.get(name, "")))
 
     def _load(self) -> None:
         """Reads all versions; one that this Balise cannot read any more is left out and said."""
@@ -199,7 +207,7 @@ class KitBook:
         held = self._chosen.get(kit.kit)
         self._state.write(write)
         self._load()
-        self.changed(kit.kit, held.version if held is not None else "")
+        self.changed.tell(KitChanged(kit.kit, held.version if held is not None else ""))
         return self.get(kit.kit)
 
     def choose(self, name: str, version: str, who: str) -> KitWhole:
@@ -213,7 +221,7 @@ class KitBook:
         before = self.chosen(name).version
         self._state.write(write)
         self._load()
-        self.changed(name, before)
+        self.changed.tell(KitChanged(name, before))
         return self.get(name)
 
     def check(self, text: str) -> KitCheck:

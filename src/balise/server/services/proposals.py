@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
 from fnmatch import fnmatchcase
-from typing import Any
 from urllib.parse import urlsplit, urlunsplit
 
 from pydantic import ValidationError
@@ -12,10 +10,13 @@ from pydantic import ValidationError
 from balise.api.kits import KitDocument, Target
 from balise.api.services import Accepted, AcceptProposals, FoundService, HostServices, Proposal, Service, ServiceBody
 from balise.server.errors import Refused
+from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory, Known
+from balise.server.inventory.book import InventoryBook
 from balise.server.people.access import Principal
 from balise.server.services.book import ServiceBook
 from balise.server.services.kits import KitBook
+from balise.server.services.reach import Reach
 
 MOST_PROPOSALS = 2000
 MOST_NAMED = 8
@@ -23,30 +24,24 @@ OWN_PROCESSES = ("balise",)
 
 
 class Proposals:
-    """Compares what agents found with what kits recognise.
-
-    Args:
-        report_of: what a host's agent last said of itself.
-        names_of: the names in a host's inventory of one kind.
-        ports_of: what a host's inventory has listening for others, for hosts without an agent.
-    """
+    """Compares what agents found, or what inventories have listening, with what kits recognise."""
 
     def __init__(
         self,
         *,
         services: ServiceBook,
+        reach: Reach,
         kits: KitBook,
         directory: Directory,
-        report_of: Callable[[int], dict[str, Any] | None],
-        names_of: Callable[[int, str], Iterable[str]],
-        ports_of: Callable[[int], list[FoundService]],
+        hosts: HostBook,
+        inventory: InventoryBook,
     ) -> None:
         self._services = services
+        self._reach = reach
         self._kits = kits
         self._directory = directory
-        self._report_of = report_of
-        self._names_of = names_of
-        self._ports_of = ports_of
+        self._hosts = hosts
+        self._inventory = inventory
         self._names: dict[tuple[int, str], set[str]] = {}
         """Names in inventories that were looked up in this round, so that each host is asked once a kind."""
 
@@ -64,8 +59,8 @@ class Proposals:
     def _listening(self, known: Known) -> list[FoundService]:
         found: list[FoundService] = []
         if known.mode == "remote":
-            return self._ports_of(known.id)
-        for one in (self._report_of(known.id) or {}).get("listening") or []:
+            return self._inventory.listening(known.id)
+        for one in (self._hosts.last_report(known.id) or {}).get("listening") or []:
             try:
                 found.append(FoundService.model_validate(one))
             except ValidationError:
@@ -102,12 +97,13 @@ class Proposals:
             if kit is not None and found.port not in ports:
                 by_kit.setdefault(kit.kit, (kit, []))[1].append(found)
         out = []
-        for kit, found_at in by_kit.values():
-            if not kit.read or any(k == kit.kit for k, _ in read):
+        for listens, found_at in by_kit.values():
+            if not listens.read or any(k == listens.kit for k, _ in read):
                 continue
-            one = min(found_at, key=lambda f: (f.port not in kit.recognise.port, f.port))
+            usual = set(listens.recognise.port)
+            one = min(found_at, key=lambda f: (f.port not in usual, f.port))
             how = f"{one.process or 'something'} listens on port {one.port}"
-            out.append(self._proposal(known, kit, one, how))
+            out.append(self._proposal(known, listens, one, how))
         seen = {p.kit for p in out} | {k for k, _ in read}
         out += [
             self._proposal(known, kit, None, how)
@@ -131,7 +127,7 @@ class Proposals:
         if (host, kind) not in self._names:
             if len(self._names) >= MOST_NAMED:
                 self._names.clear()
-            self._names[host, kind] = set(self._names_of(host, kind))
+            self._names[host, kind] = set(self._inventory.names_of(host, kind))
         return self._names[host, kind]
 
     def _proposal(self, known: Known, kit: KitDocument, found: FoundService | None, how: str) -> Proposal:
@@ -143,7 +139,7 @@ class Proposals:
         if known.mode == "remote" and "url" in kit.target:
             # A kit's usual address is that of the host itself, which is not where the reader stands.
             target["url"] = _with_host(
-                str(target.get("url") or kit.target["url"].default or ""), self._services.reach.address_of(known)
+                str(target.get("url") or kit.target["url"].default or ""), self._reach.address_of(known)
             )
         needs = kit.credential is not None and kit.credential.needed
         unclear = any(f.needed and f.default is None and n not in target for n, f in kit.target.items())

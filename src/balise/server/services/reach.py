@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ipaddress
 import time
-from collections.abc import Callable
 from typing import Any
 
 from balise.api.kits import KitDocument, Target
@@ -16,7 +15,9 @@ from balise.collect.remote.hand import SshHand
 from balise.core.kits.documents import TargetError, whole_target
 from balise.server.errors import bad_field
 from balise.server.hosts.directory import Known
+from balise.server.remote.book import RemoteBook
 from balise.server.remote.credentials import CredentialBook
+from balise.server.remote.thread import RemoteThread
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -27,12 +28,13 @@ TIME_LIMIT = 5.0
 class Reach:
     """What reading a service takes, from wherever it is read."""
 
-    def __init__(self, state: StateStore, credentials: CredentialBook) -> None:
+    def __init__(
+        self, *, state: StateStore, credentials: CredentialBook, remote: RemoteBook, thread: RemoteThread
+    ) -> None:
         self._state = state
         self._credentials = credentials
-        self.ssh_of: Callable[[Known], RemoteTarget | None] = lambda _host: None
-        """How a host is read over SSH, and with what credential; None when it is not."""
-        self.hand_of: Callable[[Known], SshHand | None] = lambda _host: None
+        self._remote = remote
+        self._thread = thread
 
     def whole(self, kit: KitDocument, known: Known | None, target: Target, mode: str) -> Target:
         """A target with its defaults and the address that its reader reaches it at."""
@@ -77,7 +79,8 @@ class Reach:
 
     def hand_for(self, kit: KitDocument, known: Known) -> SshHand | None:
         """What does a kit's commands on a host that is read over SSH."""
-        return self.hand_of(known) if looks_at_host(kit) else None
+        target = self._remote.by_ssh(known) if looks_at_host(kit) else None
+        return self._thread.hand(target) if target is not None else None
 
     def secret(self, name: str | None) -> Any:
         return self._credentials.secret(name) if name else None
@@ -94,7 +97,7 @@ class Reach:
             time_limit=TIME_LIMIT,
             service=service,
         )
-        host = self.ssh_of(known) if row.mode == "remote" and looks_at_host(service.kit) else None
+        host = self._remote.by_ssh(known) if row.mode == "remote" and looks_at_host(service.kit) else None
         if host is None:
             return plain
         logs = [filled(log.path, service.target) for log in service.kit.logs]

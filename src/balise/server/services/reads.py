@@ -21,7 +21,7 @@ SESSIONS_WITHIN = 660.0
 class ServiceReads:
     """Reads what was kept of services."""
 
-    def __init__(self, services: ServiceBook, evidence: EvidenceReader, kits: KitBook) -> None:
+    def __init__(self, *, services: ServiceBook, evidence: EvidenceReader, kits: KitBook) -> None:
         self._services = services
         self._evidence = evidence
         self._kits = kits

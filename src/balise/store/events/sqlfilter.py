@@ -70,7 +70,7 @@ def _term(node: Compare | Present, name: str, hosts: HostsMatching) -> tuple[str
 
 
 def _severity(node: Compare) -> tuple[str, list[Any]]:
-    code = SEVERITIES.index(node.value)  # type: ignore[arg-type]
+    code = SEVERITIES.index(node.value)
     return f"(severity {_SEVERER[node.comparison]} ?)", [code]
 
 

@@ -136,7 +136,9 @@ class EventStore:
 
         With words the index is read first, by its own row ids: the newest matches come without sorting the rest.
         """
-        table, conditions, parameters = "event", [], []
+        table = "event"
+        conditions: list[str] = []
+        parameters: list[Any] = []
         expression = match_expression(search.text, required_hosts(search.where))
         if expression:
             table = "words CROSS JOIN event ON event.id = words.rowid"

@@ -168,7 +168,7 @@ class SeriesStore:
             )
             connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", (seq,))
 
-    def aside(self) -> int:
+    def count_set_aside(self) -> int:
         """How many rows were set aside because they could not be sealed."""
         with self._engine.connect() as connection:
             return int(connection.execute(select(func.count()).select_from(tables.aside)).scalar_one())

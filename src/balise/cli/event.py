@@ -1,0 +1,55 @@
+"""`balise event`: log records from everywhere."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from balise.api.events import EventQuery
+from balise.cli.build import span, verb, verbs
+from balise.cli.connect import console, model
+from balise.cli.output import Column, local_time, show, text_of
+
+
+def add(noun: argparse.ArgumentParser) -> None:
+    of = verbs(noun)
+    search = verb(of, "search", "events by text, filter and span, newest first", _search)
+    search.add_argument(
+        "text", nargs="?", help='words that must be there; "in quotes" as a phrase, begin* as a beginning'
+    )
+    search.add_argument("--where", metavar="FILTER")
+    span(search, "-1h")
+    search.add_argument("--limit", type=int, default=50)
+    follow = verb(of, "follow", "events as they arrive, until interrupted", _follow)
+    follow.add_argument("text", nargs="?")
+    follow.add_argument("--where", metavar="FILTER")
+
+
+EVENT_COLUMNS: list[Column] = [
+    ("time", lambda e: local_time(e["time"])),
+    ("severity", lambda e: e["severity"]),
+    ("host", lambda e: e["host"]),
+    ("source", lambda e: e["source"]),
+    ("text", lambda e: e["body"][:300]),
+]
+
+
+def _search(a: argparse.Namespace) -> int:
+    query = model(EventQuery, text=a.text, where=a.where, from_=a.from_, to=a.to, limit=a.limit)
+    with console() as c:
+        answer = c.call("POST", "/events/query", query)
+    show(answer, EVENT_COLUMNS, a.format, empty="No event matches in this span.")
+    if answer["next"] and a.format == "table":
+        print(f"There are more: --limit {a.limit * 4}, or a narrower filter.", file=sys.stderr)
+    return 0
+
+
+def _follow(a: argparse.Namespace) -> int:
+    with console() as c:
+        for event in c.events.follow(a.where, a.text):
+            if a.format == "json":
+                print(event.model_dump_json(), flush=True)
+            else:
+                row = [text_of(get(event.model_dump())) for _, get in EVENT_COLUMNS]
+                print("  ".join(row), flush=True)
+    return 0

@@ -1,0 +1,47 @@
+"""Log records from everywhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.lists import Page
+from balise.client.noun import Noun
+
+
+class Events(Noun):
+    """Log records, searched, counted and followed."""
+
+    def search(self, query: EventQuery) -> Page[Event]:
+        """Events by text, filter and span, the newest first.
+
+        >>> [event.body for event in balise.events.search(EventQuery(text="rope")).items]
+        ['the rope parted']
+        """
+        return self._connection.send(Page[Event], "POST", "/events/query", query)
+
+    def count(self, query: HistogramQuery) -> HistogramAnswer:
+        """How many there were over a span, by severity.
+
+        >>> balise.events.count(HistogramQuery(from_="-1h")).total
+        1
+        """
+        return self._connection.send(HistogramAnswer, "POST", "/events/histogram", query)
+
+    def patterns(self, query: HistogramQuery) -> PatternAnswer:
+        """What the log says: lines alike but for their numbers, counted.
+
+        >>> balise.events.patterns(HistogramQuery(from_="-1h")).items[0].count
+        1
+        """
+        return self._connection.send(PatternAnswer, "POST", "/events/patterns", query)
+
+    def follow(self, where: str | None = None, text: str | None = None) -> Iterator[Event]:
+        """Matching events as they arrive, without end.
+
+        >>> following = balise.events.follow('severity le 4')
+        >>> following.close()  # a real reader goes through them: for event in following
+        """
+        for topic, content in self._connection.stream("/events/live", where=where, text=text):
+            if topic == "event":
+                yield Event.model_validate(content)

@@ -1,0 +1,1 @@
+"""Ways to tell people, one class each."""

@@ -1,0 +1,88 @@
+"""Questions about events: which there are, how many, what they say, and which come."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+from balise.api.events import SEVERITIES, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.lists import Page
+from balise.core import filters
+from balise.core.series.steps import NS, steps_between
+from balise.server.asking import read_filter, span_of
+from balise.server.errors import bad_field
+from balise.server.events.evidence import MOST_LINES, counted_patterns
+from balise.store.events.store import BadCursor, EventStore, Search
+from balise.store.events.words import WordMatch
+
+MOST_PATTERNS = 20
+AttributeOf = Callable[[str, str], Any]
+"""What an attribute of a host is, by the host's name and the attribute's; None when there is none."""
+
+
+class EventSearch:
+    """Answers questions. All of them raise Refused 422 naming the field that cannot be read."""
+
+    def __init__(self, *, events: EventStore, attribute_of: AttributeOf) -> None:
+        self._events = events
+        self._attribute_of = attribute_of
+
+    def find(self, query: EventQuery) -> Page[Event]:
+        """Newest first."""
+        try:
+            items, cursor = self._events.find(_search(query), query.limit, query.cursor)
+        except BadCursor as error:
+            raise bad_field("cursor", str(error)) from None
+        except filters.FilterError as error:
+            raise bad_field("where", str(error)) from None
+        return Page[Event](items=items, next=cursor)
+
+    def count(self, query: HistogramQuery) -> HistogramAnswer:
+        """How many there were over the span, by severity."""
+        search = _search(query)
+        steps = steps_between(search.start / NS, search.end / NS, step=None, points=query.bars)
+        try:
+            bars = self._events.histogram(search, steps.start, steps.width, steps.count)
+        except filters.FilterError as error:
+            raise bad_field("where", str(error)) from None
+        return HistogramAnswer(
+            step_seconds=steps.width / NS,
+            times=[(steps.start + i * steps.width) / NS for i in range(steps.count)],
+            counts={name: bars[code] for code, name in enumerate(SEVERITIES) if any(bars[code])},
+            total=sum(map(sum, bars)),
+        )
+
+    def patterns(self, query: HistogramQuery) -> PatternAnswer:
+        """What the log says: lines alike but for their numbers, counted, with how many are usual."""
+        now = _search(query)
+        before = Search(2 * now.start - now.end, now.start, now.text, now.where)
+        items = counted_patterns(self._events, now, before, MOST_PATTERNS)
+        return PatternAnswer(items=items, read=min(MOST_LINES, sum(i.count for i in items)))
+
+    def follows(self, where: str | None, text: str | None) -> Callable[[dict[str, Any]], bool]:
+        """Says of each event that comes whether it is wanted."""
+        node = read_filter(where, "where")
+        has_words = WordMatch(text) if text and text.strip() else None
+
+        def wants(event: dict[str, Any]) -> bool:
+            if has_words is not None and not has_words(event["body"]):
+                return False
+            if node is None:
+                return True
+            own = filters.by_name(event["attributes"].items())
+            return filters.matches(node, lambda name: self._attribute(event, own, name))
+
+        return wants
+
+    def _attribute(self, event: dict[str, Any], own: dict[str, Any], name: str) -> Any:
+        if name in ("host", "severity", "source", "body"):
+            return event[name]
+        if name == "group" or name.startswith("label."):
+            return self._attribute_of(event["host"], name)
+        return own.get(name)
+
+
+def _search(query: EventQuery | HistogramQuery) -> Search:
+    start, end = span_of(query.from_, query.to, time.time())
+    return Search(int(start * NS), int(end * NS), query.text or "", read_filter(query.where, "where"))

@@ -1,0 +1,137 @@
+"""What the service says of itself: its figures, and what whoever runs it has to know before it hurts."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Mapping
+
+import psutil
+
+from balise import __version__
+from balise.api.status import Figures, Status, Storage
+from balise.server.keeping.memory import Memory
+from balise.server.keeping.space import Space
+from balise.server.people.access import Access
+from balise.store.events.store import EventStore
+from balise.store.series.store import SeriesStore
+from balise.store.state.store import StateStore
+
+SOON_FULL = 7.0
+"""Days within which a disk that fills up is told of."""
+GROWTH_KNOWN = 1800.0
+"""Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
+SIZES_EVERY = 20.0
+
+Warnings = Callable[[float], Iterable[str]]
+"""What a part has to say to whoever runs the service, at a moment in unix seconds."""
+
+
+class OwnFigures:
+    """Measured while the service runs: `look` is called every second.
+
+    Args:
+        counters: what parts count, by name.
+        counts: numbers that parts know: `hosts`, `watched_groups` and `last_tick_seconds`.
+        warnings: of the parts, the most urgent first.
+    """
+
+    def __init__(
+        self,
+        *,
+        organisation: str,
+        access: Access,
+        state: StateStore,
+        series: SeriesStore,
+        events: EventStore,
+        space: Space,
+        memory: Memory,
+        counters: Mapping[str, Callable[[], int]],
+        counts: Mapping[str, Callable[[], float]],
+        warnings: Iterable[Warnings],
+    ) -> None:
+        self._organisation = organisation
+        self._access = access
+        self._state = state
+        self._series = series
+        self._events = events
+        self._space = space
+        self._memory = memory
+        self._counters = counters
+        self._counts = counts
+        self._warnings = tuple(warnings)
+        self._process = psutil.Process()
+        self._process.cpu_percent()
+        self._began = time.time()
+        self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
+        self._sizes: deque[tuple[float, int]] = deque(maxlen=1000)
+
+    def look(self) -> None:
+        """Notes how much was taken in so far, and how large it has become."""
+        now = time.time()
+        self._rates.append((now, self._series.points, self._events.events))
+        if not self._sizes or now - self._sizes[-1][0] >= SIZES_EVERY:
+            self._sizes.append((now, self._state.size() + self._series.size() + self._events.size()))
+
+    def _growth(self) -> float | None:
+        """Bytes a day, None until they are known."""
+        if self._sizes and (known := self._sizes[-1][0] - self._sizes[0][0]) >= GROWTH_KNOWN:
+            return (self._sizes[-1][1] - self._sizes[0][1]) / known * 86_400
+        return None
+
+    def warnings(self) -> list[str]:
+        """The most urgent first."""
+        now = time.time()
+        found = [] if self._space.state == "enough" else [self._space.words]
+        if self._memory.state == "tight":
+            found.append(self._memory.words)
+        grown = self._growth()
+        if not found and grown is not None and grown > 0 and self._space.free / grown < SOON_FULL:
+            days = max(0.0, self._space.free / grown)
+            found.append(f"at the pace of the last hours the console's disk is full in {days:.1f} days")
+        for of_part in self._warnings:
+            found += of_part(now)
+        if rows := self._series.count_set_aside():
+            found.append(f"{rows} rows of points could not be sealed and are set aside in series.db")
+        return found
+
+    def status(self, *, whole: bool) -> Status:
+        """Whether the service is ready; the `whole` only for those who may see."""
+        return Status(
+            version=__version__,
+            state="ready",
+            organisation=self._organisation,
+            needs_first_user=not self._access.has_users(),
+            warnings=self.warnings() if whole else [],
+            figures=self.figures() if whole else None,
+        )
+
+    def figures(self) -> Figures:
+        now = time.time()
+        first = self._rates[0] if self._rates else (now, self._series.points, self._events.events)
+        span = max(now - first[0], 1.0)
+        return Figures(
+            uptime_seconds=now - self._began,
+            cpu=self._process.cpu_percent() / 100,
+            memory=self._process.memory_info().rss,
+            points_per_second=(self._series.points - first[1]) / span,
+            events_per_second=(self._events.events - first[2]) / span,
+            hosts=int(self._counts["hosts"]()),
+            watched_groups=int(self._counts["watched_groups"]()),
+            last_tick_seconds=self._counts["last_tick_seconds"](),
+            counters={name: count() for name, count in self._counters.items()},
+            storage=Storage(
+                state=self._state.size(),
+                series=self._series.size(),
+                events=self._events.size(),
+                free=shutil.disk_usage(self._state.path.parent).free,
+                growth=self._growth(),
+                series_count=len(self._series.catalogue.series),
+                samples_waiting=self._series.head.samples,
+                keeps_raw_days=self._series.retention.raw,
+                keeps_5m_days=self._series.retention.five_minutes,
+                keeps_1h_days=self._series.retention.hour,
+                keeps_events_days=self._events.keep_days,
+            ),
+        )

@@ -1,0 +1,34 @@
+"""What the service says of itself, and how long it keeps things."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter
+
+from balise.api.keeping import Keeping
+from balise.api.status import Status
+from balise.server.callers import Administrator, Viewer, Whoever, part
+from balise.server.keeping.figures import OwnFigures
+from balise.server.keeping.retention import RetentionBook
+
+router = APIRouter(tags=["status"])
+RetentionHere = Annotated[RetentionBook, part(RetentionBook)]
+
+
+@router.get("/status")
+def read_status(figures: Annotated[OwnFigures, part(OwnFigures)], principal: Whoever) -> Status:
+    """Whether the service is ready; with a token, its own figures too."""
+    return figures.status(whole=principal is not None and principal.may("viewer"))
+
+
+@router.get("/settings/keeping")
+def read_keeping(retention: RetentionHere, _who: Viewer) -> Keeping:
+    """How long things are kept."""
+    return retention.get()
+
+
+@router.put("/settings/keeping")
+def set_keeping(retention: RetentionHere, who: Administrator, body: Keeping) -> Keeping:
+    """Keeps things so long from now on. What is older is forgotten for good within a minute, which makes room."""
+    return retention.set(body, who.name)

@@ -1,0 +1,531 @@
+"""Every part of the service, made once, in order, and handed what it needs."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Any
+
+from balise.api.inventory import EVENT as INVENTORY
+from balise.api.keeping import Keeping
+from balise.api.services import EVENT as SERVICE_FACTS
+from balise.listen.door import Door, room_for_connections
+from balise.server.alerts.book import AlertBook
+from balise.server.alerts.search import AlertSearch
+from balise.server.applications.book import ApplicationBook
+from balise.server.callouts.book import CalloutBook
+from balise.server.callouts.channel_book import ChannelBook
+from balise.server.callouts.courier import Courier
+from balise.server.callouts.news import OwnNews
+from balise.server.callouts.post import Post
+from balise.server.enrol.keys import Enrolling
+from balise.server.enrol.lists import Enrolments
+from balise.server.events.changes import ChangeLog
+from balise.server.events.evidence import EvidenceReader
+from balise.server.events.search import EventSearch
+from balise.server.hosts.book import HostBook
+from balise.server.hosts.clocks import Clocks
+from balise.server.hosts.directory import Directory
+from balise.server.hosts.erasing import Eraser
+from balise.server.hosts.groups import GroupBook
+from balise.server.hosts.silence import Silence
+from balise.server.hosts.views import ViewBook
+from balise.server.inventory.book import InventoryBook
+from balise.server.keeping.figures import OwnFigures
+from balise.server.keeping.keeper import Keeper
+from balise.server.keeping.memory import Memory, own_ceiling
+from balise.server.keeping.pruning import Pruner
+from balise.server.keeping.retention import RetentionBook
+from balise.server.keeping.settings import SettingsBook
+from balise.server.keeping.space import Space
+from balise.server.live import Hub
+from balise.server.metrics.questions import Metrics
+from balise.server.people.access import Access
+from balise.server.people.sessions import Sessions
+from balise.server.people.tokens import TokenBook
+from balise.server.people.tries import Passwords
+from balise.server.people.users import UserBook
+from balise.server.plans.agents import AgentPlans
+from balise.server.plans.book import PlanBook
+from balise.server.probes.book import ProbeBook
+from balise.server.receive.bodies import Room
+from balise.server.receive.deliveries import OwnDeliveries
+from balise.server.receive.logs import LogIntake
+from balise.server.receive.metrics import MetricIntake
+from balise.server.remote.book import RemoteBook
+from balise.server.remote.credentials import CredentialBook
+from balise.server.remote.desk import RelayDesk
+from balise.server.remote.relays import RelayBook
+from balise.server.remote.thread import RemoteThread
+from balise.server.remote.work import RemoteWork
+from balise.server.rules.book import RuleBook
+from balise.server.rules.kits import KitRules
+from balise.server.rules.pulse import Pulse
+from balise.server.rules.rehearsals import Rehearsals
+from balise.server.rules.watch import Watch
+from balise.server.services.book import ServiceBook
+from balise.server.services.kits import KitBook
+from balise.server.services.proposals import Proposals
+from balise.server.services.reach import Reach
+from balise.server.services.reads import ServiceReads
+from balise.server.services.rotation import Rotation
+from balise.server.services.trials import KitTrials
+from balise.server.settings import Settings
+from balise.server.signals import Signal
+from balise.server.telling import Telling
+from balise.server.turns import Turnstile
+from balise.server.workers import Workers
+from balise.store.events.store import EventStore
+from balise.store.series.store import SeriesStore
+from balise.store.state.secrets import Sealer
+from balise.store.state.store import StateStore
+
+RECENT_SHARE, SAMPLE_BYTES = 0.2, 16
+"""Of the ceiling of memory, what points that are not sealed yet may take; one is a time and a value."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Ground:
+    """What everything stands on. Each stage has the parts of those before it, and is made of them."""
+
+    settings: Settings
+    space: Space
+    state: StateStore
+    sealer: Sealer
+    memory: Memory
+    series: SeriesStore
+    directory: Directory
+    events: EventStore
+    room: Room
+    workers: Workers
+    door: Door
+    hub: Hub
+    turnstile: Turnstile
+
+
+def _ground(settings: Settings) -> Ground:
+    space = Space(settings.data)
+    state = StateStore(settings.data, when_full=space.spent)
+    ceiling = settings.memory or own_ceiling()
+    memory = Memory(ceiling)
+    recent = int(RECENT_SHARE * ceiling / SAMPLE_BYTES)
+    directory = Directory(state)
+    return Ground(
+        settings=settings,
+        space=space,
+        state=state,
+        sealer=Sealer(settings.data),
+        memory=memory,
+        series=SeriesStore(settings.data, retention=settings.retention, most_recent=recent),
+        directory=directory,
+        events=EventStore(settings.data, keep_days=settings.keep_events_days, hosts=directory.names_matching),
+        room=Room(space.check, memory.check_body),
+        workers=Workers(),
+        door=Door(most=room_for_connections()),
+        hub=Hub(),
+        turnstile=Turnstile(memory),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class People(Ground):
+    """Who comes in, and how long things are kept for them."""
+
+    access: Access
+    users: UserBook
+    sessions: Sessions
+    tokens: TokenBook
+    collection: SettingsBook
+    pruner: Pruner
+    retention: RetentionBook
+    keeper: Keeper
+
+
+def _people(on: Ground) -> People:
+    access = Access(on.state)
+    passwords = Passwords()
+    settings = SettingsBook(on.state)
+    own = on.settings
+    pruner = Pruner(state=on.state, keep_days=own.keep_alerts_days, keep_audit_days=own.keep_audit_days)
+    usual = Keeping(
+        raw=own.retention.raw,
+        five_minutes=own.retention.five_minutes,
+        hour=own.retention.hour,
+        events=own.keep_events_days,
+        alerts=own.keep_alerts_days,
+        audit=own.keep_audit_days,
+    )
+    return People(
+        **vars(on),
+        access=access,
+        users=UserBook(state=on.state, access=access, passwords=passwords),
+        sessions=Sessions(state=on.state, access=access, passwords=passwords),
+        tokens=TokenBook(state=on.state, access=access),
+        collection=settings,
+        pruner=pruner,
+        retention=RetentionBook(settings=settings, usual=usual, series=on.series, events=on.events, pruner=pruner),
+        keeper=Keeper(series=on.series, events=on.events, space=on.space, pruner=pruner),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Hosts(People):
+    """Hosts, what is known of them, and who is told."""
+
+    courier: Courier
+    channels: ChannelBook
+    callouts: CalloutBook
+    news: OwnNews
+    changes: ChangeLog
+    evidence: EvidenceReader
+    event_search: EventSearch
+    alerts: AlertBook
+    alert_search: AlertSearch
+    clocks: Clocks
+    hosts: HostBook
+    groups: GroupBook
+    views: ViewBook
+    silence: Silence
+    eraser: Eraser
+    metrics: Metrics
+    plans: PlanBook
+    inventory: InventoryBook
+
+
+def _hosts(on: People) -> Hosts:
+    state, directory = on.state, on.directory
+    post = Post(state=state, sealer=on.sealer, public_url=on.settings.reached_at)
+    courier = Courier(state, post.send)
+    changes = ChangeLog(on.events)
+    evidence = EvidenceReader(on.events)
+    alerts = AlertBook(state=state, evidence=evidence.of_breach)
+    clocks = Clocks()
+    hosts = HostBook(state=state, directory=directory, alerts=alerts, evidence=evidence, clocks=clocks)
+    return Hosts(
+        **vars(on),
+        courier=courier,
+        channels=ChannelBook(state=state, sealer=on.sealer, post=post),
+        callouts=CalloutBook(state),
+        news=OwnNews(state=state, courier=courier),
+        changes=changes,
+        evidence=evidence,
+        event_search=EventSearch(events=on.events, attribute_of=directory.attribute_of),
+        alerts=alerts,
+        alert_search=AlertSearch(state=state, alerts=alerts),
+        clocks=clocks,
+        hosts=hosts,
+        groups=GroupBook(state=state, directory=directory),
+        views=ViewBook(state),
+        silence=Silence(series=on.series, directory=directory, clocks=clocks),
+        eraser=Eraser(hosts=hosts, directory=directory, series=on.series, events=on.events),
+        metrics=Metrics(on.series, directory),
+        plans=PlanBook(state=state, directory=directory),
+        inventory=InventoryBook(state=state, directory=directory, series=on.series, changes=changes),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Remote(Hosts):
+    """What is read over the network, and what is read of services."""
+
+    credentials: CredentialBook
+    relays: RelayBook
+    remote: RemoteBook
+    thread: RemoteThread
+    kits: KitBook
+    reach: Reach
+    services: ServiceBook
+    agent_plans: AgentPlans
+    probes: ProbeBook
+
+
+def _remote(on: Hosts) -> Remote:
+    state, directory = on.state, on.directory
+    credentials = CredentialBook(state, on.sealer)
+    relays = RelayBook(state=state, directory=directory, access=on.access)
+    remote = RemoteBook(
+        state=state,
+        directory=directory,
+        credentials=credentials,
+        settings=on.collection,
+        plans=on.plans,
+        relays=relays,
+        access=on.access,
+    )
+    thread = RemoteThread()
+    kits = KitBook(state=state, folder=on.settings.data)
+    reach = Reach(state=state, credentials=credentials, remote=remote, thread=thread)
+    services = ServiceBook(
+        state=state,
+        directory=directory,
+        kits=kits,
+        credentials=credentials,
+        relays=relays,
+        reach=reach,
+        alerts=on.alerts,
+        changes=on.changes,
+    )
+    return Remote(
+        **vars(on),
+        credentials=credentials,
+        relays=relays,
+        remote=remote,
+        thread=thread,
+        kits=kits,
+        reach=reach,
+        services=services,
+        agent_plans=AgentPlans(directory=directory, plans=on.plans, services=services),
+        probes=ProbeBook(state=state, directory=directory, credentials=credentials, series=on.series, relays=relays),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Intakes(Remote):
+    """Where what is collected comes in, from wherever."""
+
+    metric_intake: MetricIntake
+    log_intake: LogIntake
+    remote_work: RemoteWork
+    desk: RelayDesk
+
+
+def _intakes(on: Remote) -> Intakes:
+    metric_intake = MetricIntake(store=on.series, directory=on.directory, clocks=on.clocks, room=on.room)
+    log_intake = LogIntake(
+        store=on.events,
+        directory=on.directory,
+        room=on.room,
+        reports=on.hosts.report,
+        takers={SERVICE_FACTS: on.services.take_facts, INVENTORY: on.inventory.take},
+    )
+    return Intakes(
+        **vars(on),
+        metric_intake=metric_intake,
+        log_intake=log_intake,
+        remote_work=RemoteWork(
+            thread=on.thread,
+            remote=on.remote,
+            directory=on.directory,
+            settings=on.collection,
+            services=on.services,
+            hosts=on.hosts,
+            intakes=OwnDeliveries(metrics=metric_intake, logs=log_intake),
+        ),
+        desk=RelayDesk(
+            state=on.state,
+            directory=on.directory,
+            relays=on.relays,
+            remote=on.remote,
+            services=on.services,
+            probes=on.probes,
+            hosts=on.hosts,
+        ),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rules(Intakes):
+    """Rules, and all that people do with hosts and services."""
+
+    watch: Watch
+    rules: RuleBook
+    kit_rules: KitRules
+    pulse: Pulse
+    service_reads: ServiceReads
+    proposals: Proposals
+    kit_trials: KitTrials
+    rotation: Rotation
+    applications: ApplicationBook
+    enrolling: Enrolling
+    enrolments: Enrolments
+
+
+def _rules(on: Intakes) -> Rules:
+    state, directory = on.state, on.directory
+    watch = Watch(state=state, store=on.series, directory=directory, clocks=on.clocks, alerts=on.alerts, plans=on.plans)
+    rehearsals = Rehearsals(store=on.series, metrics=on.metrics, directory=directory, clocks=on.clocks)
+    rules = RuleBook(
+        state=state, metrics=on.metrics, watch=watch, alerts=on.alerts, plans=on.plans, rehearsals=rehearsals
+    )
+    return Rules(
+        **vars(on),
+        watch=watch,
+        rules=rules,
+        kit_rules=KitRules(rules=rules, kits=on.kits, services=on.services),
+        pulse=Pulse(watch=watch, directory=directory, alerts=on.alerts),
+        service_reads=ServiceReads(services=on.services, evidence=on.evidence, kits=on.kits),
+        proposals=Proposals(
+            services=on.services,
+            reach=on.reach,
+            kits=on.kits,
+            directory=directory,
+            hosts=on.hosts,
+            inventory=on.inventory,
+        ),
+        kit_trials=KitTrials(kits=on.kits, credentials=on.credentials, reach=on.reach),
+        rotation=Rotation(
+            credentials=on.credentials,
+            remote=on.remote,
+            services=on.services,
+            reach=on.reach,
+            thread=on.thread,
+            work=on.remote_work,
+            settings=on.collection,
+        ),
+        applications=ApplicationBook(
+            state=state,
+            directory=directory,
+            services=on.services,
+            probes=on.probes,
+            kits=on.kits,
+            metrics=on.metrics,
+            hosts=on.hosts,
+            plans=on.plans,
+        ),
+        enrolling=Enrolling(state=state, directory=directory, access=on.access),
+        enrolments=Enrolments(
+            state=state,
+            directory=directory,
+            credentials=on.credentials,
+            remote=on.remote,
+            work=on.remote_work,
+            thread=on.thread,
+            desk=on.desk,
+            settings=on.collection,
+        ),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Parts(Rules):
+    """All parts of the service."""
+
+    figures: OwnFigures
+
+
+def build(settings: Settings) -> Parts:
+    """Makes all parts over one folder. Nothing works in the background before `life.begin`."""
+    on = _rules(_intakes(_remote(_hosts(_people(_ground(settings))))))
+    parts = Parts(**vars(on), figures=_figures(on))
+    _connect_reading(parts)
+    _connect_telling(parts)
+    _employ(parts)
+    return parts
+
+
+def _figures(on: Rules) -> OwnFigures:
+    points, records = on.metric_intake.counters, on.log_intake.counters
+    return OwnFigures(
+        organisation=on.settings.organisation,
+        access=on.access,
+        state=on.state,
+        series=on.series,
+        events=on.events,
+        space=on.space,
+        memory=on.memory,
+        counts={
+            "hosts": lambda: len(on.directory.all()),
+            "watched_groups": lambda: on.watch.groups,
+            "last_tick_seconds": lambda: on.watch.last_tick,
+        },
+        counters={
+            "points.rejected": lambda: points["points.rejected"],
+            "points.out-of-time": lambda: points["points.out-of-time"],
+            "points.repeated": lambda: on.series.repeated,
+            "events.rejected": lambda: records["events.rejected"],
+            "events.too-old": lambda: records["events.too-old"],
+            "series.refused": lambda: on.series.catalogue.refused,
+            "series.forgotten": lambda: on.series.forgotten,
+            "shapes.hit": lambda: on.metric_intake.shape_hits,
+            "shapes.learnt": lambda: on.metric_intake.shape_misses,
+            "arrivals.dropped": lambda: on.watch.dropped,
+            "workers.failed": lambda: sum(failures.count for failures in on.workers.failures()),
+            "windows.left_out": lambda: on.watch.left_out,
+            "alerts.failed": lambda: on.alerts.unwritten,
+            "listeners.failed": lambda: on.series.untold + on.events.untold + sum(s.failed for s in signals_of(on)),
+            "courier.failed": lambda: on.courier.failed,
+            "memory.refused": lambda: on.memory.refused,
+            "connections.turned-out": lambda: on.door.counters["turned-out"],
+        },
+        warnings=(
+            on.settings.warnings,
+            on.relays.warnings,
+            on.workers.warnings,
+            on.remote_work.failures.warnings,
+            on.probes.failures.warnings,
+            on.watch.warnings,
+        ),
+    )
+
+
+def signals_of(parts: Ground) -> list[Signal[Any]]:
+    """All that parts tell each other."""
+    return [value for part in vars(parts).values() for value in getattr(part, "__dict__", {}).values()
+            if isinstance(value, Signal)]  # fmt: skip
+
+
+def _connect_reading(parts: Parts) -> None:
+    """Whoever reads hosts and services follows what people change."""
+    owners = (parts.desk.settle, parts.remote_work.refresh)
+    agents = parts.agent_plans
+    parts.hosts.left.then(parts.metric_intake.forget_shapes, *owners)
+    parts.hosts.left.connect(parts.access.forget_host)
+    parts.hosts.regrouped.then(parts.remote_work.refresh)
+    parts.hosts.regrouped.connect(agents.wake)
+    parts.enrolling.came.then(*owners)
+    parts.groups.changed.then(*owners, agents.wake)
+    parts.collection.changed.then(parts.remote_work.refresh)
+    parts.remote.changed.then(*owners)
+    parts.relays.changed.then(parts.desk.settle)
+    parts.desk.moved.then(parts.remote_work.refresh)
+    parts.plans.changed.connect(lambda rules: parts.watch.plans_changed(sorted(rules), time.time()))
+    parts.plans.changed.then(*owners, agents.wake)
+    parts.plans.asked.then(*owners)
+    parts.plans.asked.connect(lambda host: agents.wake([host]))
+    parts.services.kit_used.connect(parts.kit_rules.used)
+    parts.services.changed.then(*owners, agents.wake)
+    parts.kits.changed.connect(parts.kit_rules.changed)
+    parts.probes.changed.then(parts.desk.wake)
+    parts.hosts.reported.connect(parts.services.note_report)
+
+
+def _connect_telling(parts: Parts) -> None:
+    """What happens is told to those who look, and what can be had again is let go."""
+    telling = Telling(parts.hub)
+    parts.directory.state_changed.connect(telling.state)
+    parts.alerts.changed.connect(telling.alert)
+    parts.alerts.changed.then(parts.courier.wake)
+    parts.probes.judged.connect(telling.probe)
+    parts.enrolments.progressed.connect(telling.enrolment)
+    parts.events.listeners.append(telling.events)
+    parts.access.ended.then(parts.hub.recheck)
+    parts.space.changed.connect(parts.news.of_room)
+    parts.memory.tight.then(parts.metric_intake.forget_shapes)
+    parts.keeper.made_room.then(parts.metric_intake.forget_shapes)
+    parts.keeper.forgot.connect(parts.inventory.forget)
+
+
+def _employ(parts: Parts) -> None:
+    """What goes on in the background: what, and seconds between."""
+    add = parts.workers.add
+    add("watch", parts.pulse.tick, 1.0)
+    add("holds", lambda: parts.watch.keep_holds(time.time()), 1.0)
+    add("courier", parts.courier.work, 0.1)
+    add("room", parts.space.look, 2.0)
+    add("memory", parts.memory.look, 1.0)
+    add("figures", parts.figures.look, 1.0)
+    add("keeper", parts.keeper.keep, 20.0)
+    add("values", parts.alerts.write_values, 20.0)
+    add("heard", parts.directory.write_heard, 20.0)
+    add("used", parts.access.write_used, 20.0)
+    add("reports", parts.hosts.write_reports, 300.0)
+    add("kits", parts.kits.look, 20.0)
+    add("silence", parts.silence.note, 15.0)
+    add("services", parts.services.judge, 5.0)
+    add("probes", parts.probes.look, 5.0)
+    add("relays", parts.desk.look, 5.0)
+    add("certificates", parts.inventory.look_at_certificates, 300.0)
+    add("eraser", parts.eraser.erase_due, 5.0)
+    certificate = parts.settings.certificate
+    if certificate is not None:
+        add("certificate", lambda: certificate.look(time.time()), 20.0)

@@ -1,0 +1,38 @@
+"""The work that goes on in the background."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from balise.collect.work import Failures, Worker
+
+
+class Workers:
+    """All workers of the service. One that dies comes back and says so."""
+
+    def __init__(self) -> None:
+        self._workers: list[Worker] = []
+
+    def add(self, name: str, step: Callable[[], object], every: float) -> None:
+        """Has something done again and again, with so many seconds between; before `start`."""
+        self._workers.append(Worker(name, step, every))
+
+    def start(self) -> None:
+        for worker in self._workers:
+            worker.start()
+
+    def stop(self) -> None:
+        """None of them begins anything new."""
+        for worker in self._workers:
+            worker.stop()
+
+    def join(self) -> None:
+        for worker in self._workers:
+            worker.join()
+
+    def warnings(self, now: float) -> list[str]:
+        return [said for failures in self.failures() if (said := failures.warning(now))]
+
+    def failures(self) -> Iterator[Failures]:
+        """How each of them fails, if it does."""
+        return (worker.failures for worker in self._workers)
