@@ -30,7 +30,7 @@ class Rules(Noun):
         """Keeps a rule, new or changed, and sets it to work at once.
 
         >>> body = RuleBody.model_validate(
-        ...     {"about": "high water", "measure": {"metric": "tide", "take": "last"}, "limits": {"critical": {"above": 4}}}
+        ...     {"measure": {"metric": "tide", "take": "last"}, "limits": {"critical": {"above": 4}}}
         ... )
         >>> balise.rules.apply("high-water", body).name
         'high-water'

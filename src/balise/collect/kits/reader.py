@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import importlib
-import shlex
 import threading
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,8 +15,8 @@ from balise.api.kits import KitDocument, KitPart, Scalar, SourceName, Target, Tr
 from balise.api.services import EVENT as SERVICE_FACTS
 from balise.api.services import ServicePart, ServiceTarget, ServiceTurn
 from balise.api.spans import seconds
+from balise.collect.kits.sources.running import Guarded, Here
 from balise.collect.kits.sources.source import Accounts, Asked, Hand, Rows, Source, SourceProblem
-from balise.collect.kits.sources.texts import command_words
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.kits.rows import Value, facts_of, meanings_of, table_of, text_of, values_of, wanted
 from balise.core.kits.sessions import kept_sessions
@@ -34,13 +33,13 @@ SESSIONS_AGAIN = 300.0
 """Seconds after which sessions are kept again although nothing about them changed."""
 _SOURCES: dict[SourceName, tuple[str, str, str]] = {
     "postgresql": ("postgres", "PostgresSource", "psycopg"),
-    "mariadb": ("mariadb", "MariaSource", "PyMySQL"),
+    "mariadb": ("mariadb", "MariadbSource", "PyMySQL"),
     "redis": ("redis", "RedisSource", "redis"),
-    "http": ("texts", "HttpSource", "httpx"),
-    "socket": ("texts", "SocketSource", ""),
-    "command": ("texts", "CommandSource", ""),
-    "file": ("texts", "FileSource", ""),
-    "greeting": ("texts", "GreetingSource", ""),
+    "http": ("http", "HttpSource", "httpx"),
+    "socket": ("sockets", "SocketSource", ""),
+    "command": ("command", "CommandSource", ""),
+    "file": ("file", "FileSource", ""),
+    "greeting": ("greeting", "GreetingSource", ""),
     "snmp": ("snmp", "SnmpSource", "pysnmp"),
     "dns": ("dns", "DnsSource", "dnspython"),
     "port": ("port", "PortSource", ""),
@@ -133,6 +132,7 @@ class ServiceReader:
         self.service = service
         self._kit = service.kit
         self._may_run = may_run
+        self._asking: KitPart | None = None
         self._sources: dict[str, Source] = {}
         self._read_at: dict[str, float] = {}
         self._put_off: dict[str, float] = {}
@@ -215,14 +215,7 @@ class ServiceReader:
             out.configuration.update({text_of(r.get(name)): text_of(r.get(value)) for r in rows if r.get(name)})
 
     def _ask(self, part: KitPart) -> Rows:
-        by = part.by or self._kit.by
-        if by == "command":
-            words = command_words(part.ask.get("run") or [], self.service.target)
-            if not self._may_run(self._kit, part, words):
-                raise SourceProblem(
-                    f"this host does not let the console run {shlex.join(words)[:200]!r}: add the line to "
-                    "allow_commands in its agent.toml"
-                )
+        by, self._asking = part.by or self._kit.by, part
         if part.each is None:
             return self._source(by, self.service.target).ask(part.ask)
         rows: Rows = []
@@ -235,6 +228,9 @@ class ServiceReader:
                 source.close()
         return rows
 
+    def _may(self, words: Sequence[str]) -> bool:
+        return self._asking is not None and self._may_run(self._kit, self._asking, list(words))
+
     def _source(self, by: SourceName, target: Target) -> Source:
         held = self._sources.get(by)
         if held is None:
@@ -242,7 +238,7 @@ class ServiceReader:
         return held
 
     def _made(self, by: SourceName, target: Target) -> Source:
-        more = {"hand": self._hand} if by in LOCAL and self._hand is not None else {}
+        more = {"hand": Guarded(self._hand or Here(), self._may)} if by in LOCAL else {}
         return source_class(by)(target, self.service.credential, self.service.time_limit, **more)
 
     def _keep_sessions(self, out: ServiceRead, now: float) -> None:

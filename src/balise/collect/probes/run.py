@@ -3,40 +3,12 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 
-from balise.api.probes import ProbeKind, ProbeResult, ProbeTarget
+from balise.api.probes import ProbeResult, ProbeTarget
 from balise.api.spans import rfc3339, seconds
 from balise.collect.probes.errors import ProbeFailed
-from balise.collect.probes.http import probe_http
-from balise.collect.probes.others import probe_dns, probe_icmp, probe_ldap, probe_query
-from balise.collect.probes.streams import (
-    probe_ftp,
-    probe_imap,
-    probe_pop3,
-    probe_smtp,
-    probe_ssh,
-    probe_tcp,
-    probe_tls,
-)
+from balise.collect.probes.kinds import PROBES
 from balise.collect.probes.talk import Talk
-
-KINDS: dict[ProbeKind, Callable[[ProbeTarget, Talk], str]] = {
-    "http": probe_http,
-    "tcp": probe_tcp,
-    "tls": probe_tls,
-    "dns": probe_dns,
-    "smtp": probe_smtp,
-    "imap": probe_imap,
-    "pop3": probe_pop3,
-    "ftp": probe_ftp,
-    "ldap": probe_ldap,
-    "ssh": probe_ssh,
-    "icmp": probe_icmp,
-    "postgresql": probe_query,
-    "mariadb": probe_query,
-    "redis": probe_query,
-}
 
 
 def make(probe: ProbeTarget) -> ProbeResult:
@@ -54,7 +26,7 @@ def _once(probe: ProbeTarget) -> ProbeResult:
     limit = seconds(probe.body.time_limit)
     at, talk, good = time.time(), Talk(limit), False
     try:
-        message = KINDS[probe.body.kind](probe, talk)
+        message = PROBES[probe.body.kind](probe, talk).make()
         talk.left()
         good = True
     except ProbeFailed as problem:

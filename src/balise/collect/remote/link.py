@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
@@ -65,22 +64,3 @@ class Link(Protocol):
         """What was taken is kept: the next reading goes on behind it."""
 
     async def close(self) -> None: ...
-
-
-def open_link(target: RemoteTarget, gate: asyncio.Semaphore | None = None) -> Link:
-    """The link that speaks the target's protocol; loads what it needs only now.
-
-    Args:
-        gate: how many may shake hands at once: that is where the processor's time goes.
-    """
-    if target.protocol == "ssh":
-        from balise.collect.remote.ssh import SshLink
-
-        return SshLink(target, gate or asyncio.Semaphore(AT_ONCE))
-    if target.protocol == "kit":
-        from balise.collect.remote.kit import KitLink
-
-        return KitLink(target)
-    from balise.collect.remote.snmp import SnmpLink
-
-    return SnmpLink(target)

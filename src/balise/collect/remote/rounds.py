@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 
 from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
-from balise.collect.remote.link import AT_ONCE, Link, LinkProblem, Taken, open_link
+from balise.collect.remote.link import AT_ONCE, Link, LinkProblem, Taken
+from balise.collect.remote.open import open_link
 from balise.collect.remote.trial import no_answer
 from balise.collect.work import Failures
 
@@ -167,8 +168,8 @@ def _same(wanted: RemoteTarget | None, running: RemoteTarget) -> bool:
     """
     if wanted is None or running.host_key not in ("", wanted.host_key):
         return False
-    aside = {"positions": {}, "host_key": ""}
-    return wanted.model_copy(update=aside) == running.model_copy(update=aside)
+    apart = {"positions": {}, "host_key": ""}
+    return wanted.model_copy(update=apart) == running.model_copy(update=apart)
 
 
 def first_wait(target: RemoteTarget) -> float:

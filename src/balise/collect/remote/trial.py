@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from balise.api.hosts import Facts
 from balise.api.remote import RemoteTarget, Result
-from balise.collect.remote.link import Link, LinkProblem, open_link
+from balise.collect.remote.link import Link, LinkProblem
+from balise.collect.remote.open import open_link
 
 
 @dataclass(frozen=True)

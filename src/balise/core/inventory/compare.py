@@ -57,9 +57,9 @@ def sentence(kind: str, change: Change) -> str:
     """A change as people read it: `package openssl: version 3.0.1 → 3.0.2`."""
     what = f"{SINGULAR.get(kind, kind)} {change.name}"
     if change.before is None and change.after is not None:
-        return f"{what} was added{_aside(change.after)}"
+        return f"{what} was added{_in_brackets(change.after)}"
     if change.after is None and change.before is not None:
-        return f"{what} was removed{_aside(change.before)}"
+        return f"{what} was removed{_in_brackets(change.before)}"
     old, new = change.before or {}, change.after or {}
     parts = [
         f"{key} {_short(old.get(key))} → {_short(new.get(key))}"
@@ -69,7 +69,7 @@ def sentence(kind: str, change: Change) -> str:
     return f"{what}: {', '.join(parts)}"[:1000]
 
 
-def _aside(item: Item) -> str:
+def _in_brackets(item: Item) -> str:
     told = shown(item)
     return f" ({told})" if told else ""
 

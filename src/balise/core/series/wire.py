@@ -337,7 +337,7 @@ class _PointReader:
                 elif n in (4, 6) and wire == 1:
                     value_at, integer = at, n == 6
                 else:
-                    flags |= self._aside(n, wire, at, to, starts=2, exemplars=5, flags=8)
+                    flags |= self._beside(n, wire, at, to, starts=2, exemplars=5, flags=8)
             if value_at < 0 or flags & _NO_RECORDED_VALUE:
                 self.skipped += 1
                 continue
@@ -345,7 +345,7 @@ class _PointReader:
             self.slots.append(Slot(named, "", kind, value_at, integer, time_at))
         return kind
 
-    def _aside(self, n: int, wire: int, at: int, to: int, *, starts: int, exemplars: int, flags: int) -> int:
+    def _beside(self, n: int, wire: int, at: int, to: int, *, starts: int, exemplars: int, flags: int) -> int:
         """Notes the start time and exemplars of a point as bytes that may change; answers its flags."""
         if n == starts and wire == 1:
             self.loose.append(at)
@@ -372,7 +372,7 @@ class _PointReader:
             elif n == 7 and wire in (1, 2):
                 bounds.extend(_F64.unpack_from(self.body, b)[0] for b in range(at, to - 7, 8))
             else:
-                flags |= self._aside(n, wire, at, to, starts=2, exemplars=8, flags=10)
+                flags |= self._beside(n, wire, at, to, starts=2, exemplars=8, flags=10)
         if flags & _NO_RECORDED_VALUE or len(buckets) > MAX_BUCKETS or (buckets and len(bounds) != len(buckets) - 1):
             self.skipped += 1
             return

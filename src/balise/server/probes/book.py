@@ -13,13 +13,13 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import State
-from balise.api.probes import QUERIES, Probe, ProbeAt, ProbeBody, ProbeResult, ProbeTarget
+from balise.api.probes import Probe, ProbeAt, ProbeBody, ProbeResult, ProbeTarget
 from balise.api.spans import instant, rfc3339, seconds
+from balise.collect.probes.kinds import PROBES
 from balise.collect.probes.run import make
 from balise.collect.probes.schedule import Probing
 from balise.collect.work import Failures
 from balise.core.health import worst
-from balise.core.kits.reading import refused_redis, refused_sql
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.people.access import Principal, audit
@@ -218,21 +218,9 @@ class ProbeBook:
         return self.get(name)
 
     def _check(self, body: ProbeBody, who: Principal) -> None:
-        place = ProbeTarget(name="", body=body).place()
-        if body.kind == "http":
-            parts = urlsplit(str(body.target))
-            if parts.scheme not in ("http", "https") or not parts.hostname:
-                raise bad_field("target", "a URL begins with http:// or https:// and has a host")
-            if parts.username or parts.password:
-                raise bad_field("target", "no name and password in the URL: use a credential of kind login")
-        if body.kind == "tcp" and not place.get("port"):
-            raise bad_field("target", "write it as ADDRESS:PORT")
-        if body.kind == "dns" and not place.get("name"):
-            raise bad_field("target.name", "the name that the server is to be asked for")
-        if body.query and body.kind in QUERIES:
-            why = refused_redis(body.query.split()) if body.kind == "redis" else refused_sql(body.query)
-            if why:
-                raise bad_field("query", why)
+        wrong = PROBES[body.kind].problem(body)
+        if wrong is not None:
+            raise bad_field(*wrong)
         if body.credential is not None:
             self._credentials.usable(body.credential, who, None)
             if self._credentials.get(body.credential).kind != "login":

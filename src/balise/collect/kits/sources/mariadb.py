@@ -32,7 +32,7 @@ _WRITING = {
 }  # fmt: skip
 
 
-class MariaSource:
+class MariadbSource:
     """Target: `address`, `port`, `database`."""
 
     def __init__(self, target: Target, credential: CredentialBody | None, time_limit: float) -> None:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shlex
 import subprocess
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
-from balise.collect.kits.sources.source import MOST_BYTES, SourceProblem
+from balise.collect.kits.sources.source import MOST_BYTES, Hand, SourceProblem
 
 
 def run_bounded(words: Sequence[str], limit: float) -> tuple[int, str, str]:
@@ -72,3 +73,26 @@ def _pipe(pipe: Any, most: int) -> bytes:
 def _end(process: subprocess.Popen[bytes]) -> None:
     with contextlib.suppress(ProcessLookupError, PermissionError):
         os.killpg(process.pid, 9)
+
+
+class Guarded:
+    """A hand that runs nothing but what it may.
+
+    Args:
+        may: whether a command may be run, by its words.
+    """
+
+    def __init__(self, hand: Hand, may: Callable[[Sequence[str]], bool]) -> None:
+        self._hand = hand
+        self._may = may
+
+    def run(self, words: Sequence[str], limit: float) -> tuple[int, str, str]:
+        if not self._may(words):
+            raise SourceProblem(
+                f"this host does not let the console run {shlex.join(words)[:200]!r}: add the line to "
+                "allow_commands in its agent.toml"
+            )
+        return self._hand.run(words, limit)
+
+    def read(self, path: str) -> str:
+        return self._hand.read(path)

@@ -14,7 +14,7 @@ def SqlSource(target: Target, credential: CredentialBody | None, time_limit: flo
 
         return PostgresSource(target, credential, time_limit)
     if target.get("engine") == "mariadb":
-        from balise.collect.kits.sources.mariadb import MariaSource
+        from balise.collect.kits.sources.mariadb import MariadbSource
 
-        return MariaSource(target, credential, time_limit)
+        return MariadbSource(target, credential, time_limit)
     raise SourceProblem("engine is postgresql or mariadb", lost=True)
