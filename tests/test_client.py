@@ -86,7 +86,11 @@ def world(own_service: Service) -> Iterator[dict[str, Any]]:
     listener.close()
 
 
-HIGH_WATER = {"measure": {"metric": "tide", "take": "last"}, "limits": {"critical": {"above": 4}}}
+HIGH_WATER = {
+    "about": "high water",
+    "measure": {"metric": "tide", "take": "last"},
+    "limits": {"critical": {"above": 4}},
+}
 NAMED = (
     Balise,
     NewEnrolmentKey,

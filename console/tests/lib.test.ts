@@ -8,11 +8,12 @@ import { DEFAULT_COLUMNS, gridOf } from "../src/fleet/Views";
 import { boundsOf, depthLanes, readable, serviceLanes } from "../src/host/lanes";
 import { clock, duration, scaled, stretch, withUnit } from "../src/lib/format";
 import { reopenAfter } from "../src/lib/live";
+import { problemOf } from "../src/lib/problems";
+import { BLANK, bodyOf, formOf } from "../src/lib/ruleForm";
 import { areaPath, bridged, linePath, roundUp, timeTicks, valueAt } from "../src/lib/scale";
 import { fixedSpan, readSpan, relativeSeconds, stepSpan } from "../src/lib/span";
 import { weight } from "../src/lib/states";
 import { boardRows, headline, someOf } from "../src/now/board";
-import { BLANK, bodyOf, formOf, problemOf } from "../src/rules/form";
 import { nested } from "../src/settings/Groups";
 import { pieces } from "../src/ui/Ribbon";
 

@@ -104,3 +104,13 @@ def test_what_is_wrong_is_said_without_regular_expressions() -> None:
 
 INTERNAL = {r"^([1-9][0-9]?:[0-9a-f]{16})?$", r"^[^\x00-\x1f]+$"}
 """What agents and relays say themselves, and nobody writes."""
+
+
+def test_what_many_lines_lack_is_said_once_and_the_others_are_read() -> None:
+    text = "name,address,credential\na,192.0.2.1,\nb,192.0.2.2,own\nc,192.0.2.3,\nd,bad!host,own\n"
+    found = read_list(ReadList(text=text))
+    assert [e.name for e in found.entries] == ["b"]
+    lacking, bad = found.problems
+    assert (lacking.line, lacking.lines, lacking.text) == (2, 2, "a,192.0.2.1,\nc,192.0.2.3,")
+    assert lacking.problem == "2 lines have no credential: choose one credential for the list, or name it in each"
+    assert (bad.line, bad.lines, found.heading) == (5, 1, "name,address,credential")

@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import pytest
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
+from balise.api.access import NewUser
 from balise.api.credentials import CredentialBody, LoginCredential
 from balise.api.notify import WebhookChannel
 from balise.api.secrets import REVEALED, OfLength, Secret
@@ -94,3 +95,8 @@ def test_every_field_that_is_named_like_a_secret_is_one() -> None:
                     assert any(form.get("writeOnly") for form in forms), (name, field)
                     found += 1
     assert found >= 10
+
+
+def test_a_secret_that_is_made_already_is_held_to_the_same_length() -> None:
+    with pytest.raises(ValidationError, match="at least 8 characters"):
+        NewUser(name="maat", role="viewer", password=Secret("short"))

@@ -312,7 +312,9 @@ def test_progress_is_streamed_until_it_is_done(admin: Balise, sshd: Sshd) -> Non
         "id"
     ]
     states = [
-        content["state"] for topic, content in admin._stream(f"/enrolments/{number}/live") if topic == "enrolment"
+        content["state"]
+        for topic, content in admin._connection.stream(f"/enrolments/{number}/live")
+        if topic == "enrolment"
     ]
     assert (states[0], states[-1]) == ("testing", "done")
     mute.close()

@@ -273,7 +273,7 @@ def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
     gone = time.time() + GONE_AFTER + 1
     monkeypatch.setattr("balise.server.remote.relays.time.time", lambda: gone)
     console.relays.heard(second)
-    console.relays.look()
+    console.desk.look()
     assert [len(console.remote.targets(r)) for r in (first, second)] == [0, 12]
     # What the lost one read before it was taken over counts, what it read after that does not.
     mover = mine[0][0]
@@ -286,7 +286,7 @@ def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
         console.relays.speaker(first, after)
     assert owner_at(row, gone + 5) == second
     console.relays.heard(first)
-    console.relays.look()
+    console.desk.look()
     assert sorted(t.host_id for t in console.remote.targets(first)) == mine[0]
     console.relays.remove("one", "test")
     console.relays.remove("two", "test")

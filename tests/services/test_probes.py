@@ -167,7 +167,6 @@ def test_names_directories_and_echoes_are_asked_for(dnsmasq: real.Dnsmasq, direc
     assert probe("icmp", "::1").good
 
 
-
 def test_a_query_is_judged_by_its_answer(postgres: real.Postgres, maria: real.Maria, redis: real.Redis) -> None:
     for kind, service, query, credential in (
         ("postgresql", postgres, "select 41 + 1", login()),

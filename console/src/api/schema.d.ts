@@ -429,7 +429,7 @@ export interface paths {
         get: operations["read_channel_api_v1_channels__name__get"];
         /**
          * Put Channel
-         * @description A secret that is left out stays as it was, as long as the kind stays.
+         * @description A secret that is left out stays as it was, as long as the kind and the place it is sent to stay.
          */
         put: operations["put_channel_api_v1_channels__name__put"];
         post?: never;
@@ -4033,18 +4033,31 @@ export interface components {
         };
         /**
          * ListAnswer
-         * @description What a list says, and the lines that could not be read.
+         * @description What a list says, and the lines that could not be read. `heading` is the first line of a CSV.
          */
         ListAnswer: {
             /** Entries */
             entries: components["schemas"]["EnrolmentEntry"][];
+            /**
+             * Heading
+             * @default
+             */
+            heading: string;
             /** Problems */
             problems: components["schemas"]["ListProblem"][];
         };
-        /** ListProblem */
+        /**
+         * ListProblem
+         * @description What is wrong with a line, or with several that lack the same: then `line` is the first, `text` has them all.
+         */
         ListProblem: {
             /** Line */
             line: number;
+            /**
+             * Lines
+             * @default 1
+             */
+            lines: number;
             /** Problem */
             problem: string;
             /** Text */

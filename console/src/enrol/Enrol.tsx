@@ -2,8 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got } from "../api/client";
-import { Box, Once, Sending } from "../settings/parts";
+import { type AgentKeyForm, agentKey, agentKeyOf, TIMES } from "../lib/keyForm";
+import { Once } from "../settings/parts";
 import { useMay } from "../signin/session";
+import { ChoiceField, RowForm, TextField } from "../ui/Form";
+import { useForm } from "../ui/useForm";
 import { Lists } from "./Lists";
 import { NewList } from "./NewList";
 import { Waiting } from "./Waiting";
@@ -80,102 +83,31 @@ function useGroupNames() {
 function WithAgent({ many }: { many: boolean }) {
   const administrator = useMay("administrator");
   const groups = useGroupNames();
-  const [form, setForm] = useState({
-    label: many ? "" : "one server",
-    uses: many ? "50" : "1",
-    expires: many ? "7d" : "1h",
-    group: "",
-    labels: "",
-    approval: "automatic" as "automatic" | "manual",
-  });
+  const form = useForm<AgentKeyForm>(agentKey(many));
   const [command, setCommand] = useState<string>();
-  const set = (change: Partial<typeof form>) => setForm((held) => ({ ...held, ...change }));
   if (!administrator) return <p className="text-ink-2">Keys are made by administrators: ask one for a key.</p>;
   const make = async () => {
-    const labels = Object.fromEntries(
-      form.labels
-        .split(/[\s,]+/)
-        .filter((pair) => pair.includes("="))
-        .map((pair) => [pair.slice(0, pair.indexOf("=")), pair.slice(pair.indexOf("=") + 1)]),
-    );
-    const answer = await got(
-      api.POST("/api/v1/enrolment-keys", {
-        body: {
-          label: form.label,
-          uses: Number(form.uses),
-          expires_in: form.expires,
-          group: form.group || null,
-          labels,
-          approval: form.approval,
-        },
-      }),
-    );
+    const answer = await got(api.POST("/api/v1/enrolment-keys", { body: agentKeyOf(form.values) }));
     setCommand(answer.command);
   };
   return (
     <section aria-label="With an agent" className="mb-6">
-      <Sending send={make} label="Make the command">
-        <Box label="Label of the key">
-          <input
-            className="input input-sm w-48"
-            required
-            value={form.label}
-            placeholder="gates at southquay"
-            onChange={(e) => set({ label: e.target.value })}
-          />
-        </Box>
-        {many && (
-          <Box label="For how many servers">
-            <input
-              className="input input-sm w-28"
-              type="number"
-              min={1}
-              max={100000}
-              value={form.uses}
-              onChange={(e) => set({ uses: e.target.value })}
-            />
-          </Box>
-        )}
-        <Box label="Good for">
-          <select
-            className="select select-sm w-28"
-            value={form.expires}
-            onChange={(e) => set({ expires: e.target.value })}
-          >
-            <option value="1h">1 hour</option>
-            <option value="24h">1 day</option>
-            <option value="7d">7 days</option>
-            <option value="30d">30 days</option>
-          </select>
-        </Box>
-        <Box label="They join the group">
-          <input
-            className="input input-sm w-40"
-            list="group-names"
-            value={form.group}
-            placeholder="none"
-            onChange={(e) => set({ group: e.target.value })}
-          />
-        </Box>
-        <Box label="Labels">
-          <input
-            className="input input-sm w-48"
-            value={form.labels}
-            placeholder="site=northquay role=gate"
-            onChange={(e) => set({ labels: e.target.value })}
-          />
-        </Box>
-        <Box label="Approval">
-          <select
-            className="select select-sm w-52"
-            value={form.approval}
-            onChange={(e) => set({ approval: e.target.value as "automatic" | "manual" })}
-          >
-            <option value="automatic">let in at once</option>
-            <option value="manual">somebody lets each in</option>
-          </select>
-        </Box>
-      </Sending>
+      <RowForm form={form} send={make} label="Make the command">
+        <TextField name="label" label="Label of the key" width="w-48" required placeholder="gates at southquay" />
+        {many && <TextField name="uses" label="For how many servers" type="number" min={1} max={100000} width="w-28" />}
+        <ChoiceField name="expires" label="Good for" place="expires_in" width="w-28" options={TIMES} />
+        <TextField name="group" label="They join the group" width="w-40" list="group-names" placeholder="none" />
+        <TextField name="labels" label="Labels" width="w-48" placeholder="site=northquay role=gate" />
+        <ChoiceField
+          name="approval"
+          label="Approval"
+          width="w-52"
+          options={[
+            ["automatic", "let in at once"],
+            ["manual", "somebody lets each in"],
+          ]}
+        />
+      </RowForm>
       <datalist id="group-names">
         {groups.data?.items.map((g) => (
           <option key={g.name} value={g.name} />
@@ -224,35 +156,32 @@ function Steps({ command }: { command: string }) {
 
 function Relay() {
   const administrator = useMay("administrator");
-  const [site, setSite] = useState("");
+  const form = useForm({ site: "" });
   const [command, setCommand] = useState<string>();
   if (!administrator) return <p className="text-ink-2">Relays are enrolled by administrators: ask one.</p>;
   const make = async () => {
-    const answer = await got(
-      api.POST("/api/v1/enrolment-keys", {
-        body: { label: `relay at ${site}`, uses: 1, expires_in: "24h", labels: {}, approval: "automatic" },
-      }),
-    );
+    const { site } = form.values;
+    const body = {
+      label: `relay at ${site}`,
+      site,
+      uses: 1,
+      expires_in: "24h",
+      labels: {},
+      approval: "automatic" as const,
+    };
+    const answer = await got(api.POST("/api/v1/enrolment-keys", { body }));
     setCommand(`${answer.command.replace("balise agent", "balise relay")} --site ${site}`);
   };
   return (
     <section aria-label="A relay" className="mb-6">
-      <Sending
+      <RowForm
+        form={form}
         send={make}
         label="Make the command"
         note="Two relays at one site take over from each other when one is gone for a minute. How they do is in Settings, Relays."
       >
-        <Box label="Site">
-          <input
-            className="input input-sm w-48"
-            required
-            pattern="[A-Za-z0-9][A-Za-z0-9._:\-]*"
-            value={site}
-            placeholder="southquay"
-            onChange={(e) => setSite(e.target.value)}
-          />
-        </Box>
-      </Sending>
+        <TextField name="site" label="Site" width="w-48" required placeholder="southquay" />
+      </RowForm>
       {command && (
         <>
           <Once title="Run this on a machine at the site:" text={command} done={() => setCommand(undefined)} />

@@ -1,13 +1,25 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, got, Refused, type Rule } from "../api/client";
-import { duration, moment, plural, withUnit } from "../lib/format";
-import { useSpan } from "../lib/useSpan";
+import { api, got, type Metric, Refused, type Rule } from "../api/client";
+import { problemOf } from "../lib/problems";
+import {
+  BLANK,
+  bodyOf,
+  formOf,
+  isComplete,
+  limitPlace,
+  type RuleForm,
+  SEVERITIES,
+  TAKES,
+  unitHint,
+} from "../lib/ruleForm";
 import { useMay } from "../signin/session";
+import { AreaField, ChoiceField, FormBox, Submit, TextField, TickField, WentWrong } from "../ui/Form";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
-import { BLANK, bodyOf, formOf, problemOf, type RuleForm } from "./form";
+import { type Form, useForm } from "../ui/useForm";
+import { Rehearsed } from "./Rehearsed";
 
 export function Component() {
   const { name } = useParams();
@@ -23,29 +35,16 @@ export function Component() {
   return <Editor key={rule.data.updated_at} start={formOf(rule.data)} rule={rule.data} />;
 }
 
-const TAKES = ["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"];
-
-function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
-  const may = useMay("operator");
-  const navigate = useNavigate();
-  const client = useQueryClient();
-  const [form, setForm] = useState(start);
+/** When a rule would have opened, asked half a second after the last key. */
+function useRehearsal(values: RuleForm, start: RuleForm) {
   const [settled, setSettled] = useState(start);
-  const [error, setError] = useState<unknown>();
   const [days, setDays] = useState("-24h");
   useEffect(() => {
-    const timer = setTimeout(() => setSettled(form), 500);
+    const timer = setTimeout(() => setSettled(values), 500);
     return () => clearTimeout(timer);
-  }, [form]);
-  const metrics = useQuery({
-    queryKey: ["metrics"],
-    queryFn: () => got(api.GET("/api/v1/metrics")),
-    staleTime: 60_000,
-  });
-  const complete = Boolean(
-    settled.metric.trim() && settled.about.trim() && (settled.warning.trim() || settled.critical.trim()),
-  );
-  const rehearsal = useQuery({
+  }, [values]);
+  const complete = isComplete(settled);
+  const query = useQuery({
     queryKey: ["rehearse", settled, days],
     enabled: complete,
     queryFn: () => got(api.POST("/api/v1/rules/rehearse", { body: { rule: bodyOf(settled), from: days, to: "now" } })),
@@ -53,171 +52,39 @@ function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
     retry: false,
     staleTime: 30_000,
   });
-  const fields = [error, rehearsal.error].flatMap((e) => (e instanceof Refused ? e.fields : []));
-  const metric = metrics.data?.items.find((m) => m.name === form.metric.trim());
-  const set = (change: Partial<RuleForm>) => setForm((held) => ({ ...held, ...change }));
-  const save = () => {
-    setError(undefined);
-    got(api.PUT("/api/v1/rules/{name}", { params: { path: { name: form.name } }, body: bodyOf(form) }))
-      .then(() => client.invalidateQueries({ queryKey: ["rules"] }))
-      .then(() => navigate("/rules"))
-      .catch(setError);
+  return { complete, query, days, setDays };
+}
+
+function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
+  const may = useMay("operator");
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const form = useForm(start);
+  const rehearsal = useRehearsal(form.values, start);
+  const rehearsed = rehearsal.query.error instanceof Refused ? rehearsal.query.error.fields : [];
+  // What a rehearsal finds wrong is said at its field too, before anything is saved.
+  const shown = { ...form, problem: (place: string) => form.problem(place) ?? problemOf(rehearsed, place) };
+  const path = { name: form.values.name };
+  const after = async () => {
+    await client.invalidateQueries({ queryKey: ["rules"] });
+    await navigate("/rules");
   };
+  const save = () => got(api.PUT("/api/v1/rules/{name}", { params: { path }, body: bodyOf(form.values) })).then(after);
   const remove = () => {
-    if (!window.confirm(`Delete the rule ${form.name}? Its open alerts end.`)) return;
-    got(api.DELETE("/api/v1/rules/{name}", { params: { path: { name: form.name } } }))
-      .then(() => client.invalidateQueries({ queryKey: ["rules"] }))
-      .then(() => navigate("/rules"))
-      .catch(setError);
+    if (!window.confirm(`Delete the rule ${path.name}? Its open alerts end.`)) return;
+    void form.send(() => got(api.DELETE("/api/v1/rules/{name}", { params: { path } })).then(after));
   };
-  const field = (
-    key: keyof RuleForm,
-    place: string,
-    label: string,
-    more: { hint?: string; wide?: boolean; list?: string } = {},
-  ) => (
-    <Field label={label} problem={problemOf(fields, place)} hint={more.hint} wide={more.wide}>
-      <input
-        className="input input-sm w-full font-dense"
-        aria-invalid={problemOf(fields, place) !== undefined}
-        disabled={!may || (key === "name" && rule !== undefined)}
-        value={String(form[key])}
-        list={more.list}
-        spellCheck={false}
-        onChange={(e) => set({ [key]: e.target.value })}
-      />
-    </Field>
-  );
   return (
-    <div className="grid max-w-6xl grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-8">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save();
-        }}
-      >
+    <div className="grid max-w-6xl gap-8 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+      <FormBox form={shown} send={save} disabled={!may}>
         <h1 className="mb-2 font-semibold text-xl">{rule ? rule.name : "New rule"}</h1>
         <div className="grid grid-cols-6 gap-x-4 gap-y-2">
-          {!rule &&
-            field("name", "name", "Name", {
-              wide: true,
-              hint: "letters, digits and - ; it becomes part of an address",
-            })}
-          {field("about", "about", "About", { wide: true, hint: "one line that tells a tired person what is wrong" })}
-          {field("metric", "metric", "Metric", {
-            wide: true,
-            list: "metrics",
-            hint: metric
-              ? `${metric.description}; unit ${metric.unit || "none"}; attributes ${metric.attributes.join(", ") || "none"}`
-              : undefined,
-          })}
-          <datalist id="metrics">
-            {metrics.data?.items.map((m) => (
-              <option key={m.name} value={m.name}>
-                {m.description}
-              </option>
-            ))}
-          </datalist>
-          {field("where", "where", "Only where", { wide: true, hint: "a filter on attributes; empty for all" })}
-          {field("hosts", "hosts", "Only hosts", {
-            wide: true,
-            hint: 'a filter on hosts, like label.site eq "northquay"; empty for all',
-          })}
-          <Field label="Take" problem={problemOf(fields, "take")}>
-            <select
-              className="select select-sm w-full"
-              disabled={!may}
-              value={form.take}
-              onChange={(e) => set({ take: e.target.value })}
-            >
-              {TAKES.map((t) => (
-                <option key={t}>{t}</option>
-              ))}
-            </select>
-          </Field>
-          {field("over", "over", "Over")}
-          {field("each", "each", "One alert for each", { hint: "attributes, with commas" })}
-          <fieldset className="col-span-6 mt-1">
-            <legend className="mb-1 flex items-center gap-3 font-semibold">
-              Limits
-              <select
-                aria-label="Direction"
-                className="select select-xs w-24"
-                disabled={!may}
-                value={form.direction}
-                onChange={(e) => set({ direction: e.target.value as RuleForm["direction"] })}
-              >
-                <option>above</option>
-                <option>below</option>
-              </select>
-              <span className="font-normal text-ink-2 text-sm">
-                in the unit of the metric
-                {metric?.unit === "1" ? ": a share, so 0.9 is 90 %" : metric?.unit ? `, ${metric.unit}` : ""}
-              </span>
-            </legend>
-            {(["warning", "critical"] as const).map((severity) => (
-              <div key={severity} className="mb-1 grid grid-cols-[110px_1fr_1fr_1fr] items-start gap-3">
-                <span className="flex items-center gap-1.5 pt-1">
-                  <Signal state={severity} size={16} label={false} /> {severity}
-                </span>
-                {(["", "Hold", "Clear"] as const).map((part) => {
-                  const key = `${severity}${part}` as "warning" | "warningHold" | "warningClear";
-                  const place = part === "" ? `limits.${severity}` : `${severity}.${part.toLowerCase()}`;
-                  return (
-                    <label key={part} className="flex items-center gap-2 text-sm">
-                      <span className="w-10 text-ink-2">{part === "" ? form.direction : part.toLowerCase()}</span>
-                      <input
-                        className="input input-sm w-full font-dense"
-                        disabled={!may}
-                        inputMode={part === "Hold" ? "text" : "decimal"}
-                        value={form[key]}
-                        aria-invalid={problemOf(fields, place) !== undefined}
-                        onChange={(e) => set({ [key]: e.target.value })}
-                      />
-                    </label>
-                  );
-                })}
-              </div>
-            ))}
-            {fields
-              .filter((f) => f.field.includes("limits"))
-              .map((f) => (
-                <p key={f.field} role="alert" className="text-error text-sm">
-                  {f.field.replace("rule.", "")}: {f.detail}
-                </p>
-              ))}
-          </fieldset>
-          <Field
-            label="Advice"
-            problem={problemOf(fields, "advice")}
-            wide
-            hint="what to look at and what to do, for whoever is woken by it"
-          >
-            <textarea
-              className="textarea w-full"
-              rows={5}
-              disabled={!may}
-              value={form.advice}
-              onChange={(e) => set({ advice: e.target.value })}
-            />
-          </Field>
-          <label className="col-span-6 flex items-center gap-2">
-            <input
-              type="checkbox"
-              className="checkbox checkbox-sm"
-              disabled={!may}
-              checked={form.enabled}
-              onChange={(e) => set({ enabled: e.target.checked })}
-            />
-            at work
-          </label>
+          <What form={shown} isNew={!rule} />
         </div>
-        {error !== undefined && <Failure error={error} />}
+        <WentWrong />
         {may ? (
           <div className="mt-3 flex gap-3">
-            <button type="submit" className="btn btn-primary btn-sm" disabled={!complete || !form.name}>
-              Save
-            </button>
+            <Submit label="Save" disabled={!rehearsal.complete || !form.values.name} />
             {rule && (
               <button type="button" className="btn btn-ghost btn-sm text-error" onClick={remove}>
                 Delete
@@ -227,115 +94,93 @@ function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
         ) : (
           <p className="mt-3 text-ink-2">Changing rules needs the role operator.</p>
         )}
-      </form>
-      <Rehearsed complete={complete} query={rehearsal} days={days} setDays={setDays} />
+      </FormBox>
+      <Rehearsed {...rehearsal} />
     </div>
   );
 }
 
-function Field({
-  label,
-  problem,
-  hint,
-  wide,
-  children,
-}: {
-  label: string;
-  problem?: string | undefined;
-  hint?: string | undefined;
-  wide?: boolean | undefined;
-  children: ReactNode;
-}) {
+const WIDE = "col-span-6";
+const NARROW = "col-span-6 sm:col-span-2";
+
+/** What is measured, on what, and with which limits. */
+function What({ form, isNew }: { form: Form<RuleForm>; isNew: boolean }) {
+  const metrics = useQuery({
+    queryKey: ["metrics"],
+    queryFn: () => got(api.GET("/api/v1/metrics")),
+    staleTime: 60_000,
+  });
+  const metric = metrics.data?.items.find((m) => m.name === form.values.metric.trim());
+  const about = metric
+    ? `${metric.description}; unit ${metric.unit || "none"}; attributes ${metric.attributes.join(", ") || "none"}`
+    : undefined;
   return (
-    // biome-ignore lint/a11y/noLabelWithoutControl: the control is among the children
-    <label className={wide ? "col-span-6" : "col-span-2"}>
-      <span className="text-sm">{label}</span>
-      {children}
-      {problem ? (
-        <span role="alert" className="block text-error text-sm">
-          {problem}
-        </span>
-      ) : (
-        hint && <span className="block text-ink-2 text-xs">{hint}</span>
+    <>
+      {isNew && (
+        <TextField
+          name="name"
+          label="Name"
+          className={WIDE}
+          hint="letters, digits and - ; it becomes part of an address"
+        />
       )}
-    </label>
+      <TextField name="about" label="About" className={WIDE} hint="one line that tells a tired person what is wrong" />
+      <TextField name="metric" label="Metric" className={WIDE} list="metrics" hint={about} />
+      <datalist id="metrics">
+        {metrics.data?.items.map((m) => (
+          <option key={m.name} value={m.name}>
+            {m.description}
+          </option>
+        ))}
+      </datalist>
+      <TextField name="where" label="Only where" className={WIDE} hint="a filter on attributes; empty for all" />
+      <TextField
+        name="hosts"
+        label="Only hosts"
+        className={WIDE}
+        hint={'a filter on hosts, like label.site eq "northquay"; empty for all'}
+      />
+      <ChoiceField name="take" label="Take" className={NARROW} options={TAKES} />
+      <TextField name="over" label="Over" className={NARROW} />
+      <TextField name="each" label="One alert for each" className={NARROW} hint="attributes, with commas" />
+      <Limits form={form} metric={metric} />
+      <AreaField
+        name="advice"
+        label="Advice"
+        rows={5}
+        className={WIDE}
+        hint="what to look at and what to do, for whoever is woken by it"
+      />
+      <TickField name="enabled" label="at work" className={WIDE} />
+    </>
   );
 }
 
-interface RehearsalQuery {
-  data?: Awaited<ReturnType<typeof rehearsalType>> | undefined;
-  error: unknown;
-  isFetching: boolean;
-}
-declare function rehearsalType(): Promise<import("../api/client").Schemas["Rehearsal"]>;
+const PARTS = ["", "Hold", "Clear"] as const;
 
-function Rehearsed({
-  complete,
-  query,
-  days,
-  setDays,
-}: {
-  complete: boolean;
-  query: RehearsalQuery;
-  days: string;
-  setDays: (d: string) => void;
-}) {
-  const { now } = useSpan();
-  const data = query.data;
+function Limits({ form, metric }: { form: Form<RuleForm>; metric: Metric | undefined }) {
   return (
-    <section aria-label="Rehearsal" aria-live="polite">
-      <div className="mt-1 mb-2 flex items-center gap-3">
-        <h2 className="font-semibold">Rehearsal</h2>
-        <select
-          aria-label="Over"
-          className="select select-xs w-32"
-          value={days}
-          onChange={(e) => setDays(e.target.value)}
-        >
-          <option value="-3h">last 3 hours</option>
-          <option value="-24h">last 24 hours</option>
-          <option value="-7d">last 7 days</option>
-        </select>
-        {query.isFetching && <span className="text-ink-2 text-sm">running it over history …</span>}
-      </div>
-      {!complete && (
-        <p className="text-ink-2">
-          Fill in what it is about, a metric and at least one limit: you then see when it would have opened.
-        </p>
-      )}
-      {complete && query.error instanceof Error && <p className="text-error text-sm">{query.error.message}</p>}
-      {complete && data && !query.error && (
-        <>
-          <p className="mb-2">
-            {data.items.length === 0
-              ? `It would not have opened, on ${plural(data.groups, "thing")} it watches.`
-              : `It would have opened ${plural(data.items.length + data.left_out, "time")}, on ${plural(data.groups, "thing")} it watches.`}
-          </p>
-          <ul
-            className="hairline max-h-[60vh] overflow-y-auto font-dense text-sm"
-            tabIndex={data.items.length > 12 ? 0 : -1}
-          >
-            {[...data.items].reverse().map((item) => (
-              <li
-                key={`${item.host}${item.opened_at}${JSON.stringify(item.attributes)}`}
-                className="grid grid-cols-[20px_1fr_auto] gap-x-2 py-1"
-              >
-                <Signal state={item.severity === "critical" ? "critical" : "warning"} size={15} label={item.severity} />
-                <span className="grow-cell">
-                  <span className="font-semibold">{item.host}</span>{" "}
-                  <span className="text-ink-2">{Object.values(item.attributes).join(" ")}</span>
-                </span>
-                <span className="text-right text-ink-2">{withUnit(item.worst_value, data.unit)}</span>
-                <span />
-                <span className="col-span-2 text-ink-2">
-                  {moment(item.opened_at, now)},{" "}
-                  {item.recovered_at ? `for ${duration(item.recovered_at - item.opened_at)}` : "still open"}
-                </span>
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
-    </section>
+    <fieldset className="col-span-6 mt-1">
+      <legend className="mb-1 flex flex-wrap items-center gap-3 font-semibold">
+        Limits
+        <ChoiceField name="direction" label={<span className="sr-only">Direction</span>} options={["above", "below"]} />
+        <span className="font-normal text-ink-2 text-sm">in the unit of the metric{unitHint(metric)}</span>
+      </legend>
+      {SEVERITIES.map((severity) => (
+        <div key={severity} className="mb-1 grid items-start gap-x-3 sm:grid-cols-[110px_1fr_1fr_1fr]">
+          <span className="flex items-center gap-1.5 pt-6">
+            <Signal state={severity} size={16} label={false} /> {severity}
+          </span>
+          {PARTS.map((part) => (
+            <TextField
+              key={part}
+              name={`${severity}${part}`}
+              label={part === "" ? form.values.direction : part.toLowerCase()}
+              place={limitPlace(severity, part)}
+            />
+          ))}
+        </div>
+      ))}
+    </fieldset>
   );
 }

@@ -1,11 +1,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../api/client";
+import { BLANK_CHANNEL, type ChannelForm, channelOf, words } from "../lib/channelForm";
 import { moment, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
+import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
-import { Box, Line, Listing, Sending } from "./parts";
+import { useForm } from "../ui/useForm";
+import { Line, Listing } from "./parts";
 
 export function Component() {
   const client = useQueryClient();
@@ -75,176 +78,79 @@ export function Component() {
   );
 }
 
+const KINDS = ["webhook", "email"];
+
 function NewChannel({ again }: { again: () => Promise<void> }) {
-  const [form, setForm] = useState({
-    name: "",
-    kind: "webhook",
-    url: "",
-    to: "",
-    server: "127.0.0.1",
-    port: "25",
-    security: "starttls",
-    user: "",
-    secret: "",
-  });
-  const set = (change: Partial<typeof form>) => setForm((held) => ({ ...held, ...change }));
+  const form = useForm<ChannelForm>(BLANK_CHANNEL);
+  const webhook = form.values.kind === "webhook";
   const send = async () => {
-    const body =
-      form.kind === "webhook"
-        ? { kind: "webhook" as const, url: form.url, bearer: form.secret || null }
-        : {
-            kind: "email" as const,
-            to: form.to.split(/[\s,]+/).filter(Boolean),
-            sender: "balise@localhost.localdomain",
-            server: form.server,
-            port: Number(form.port),
-            security: form.security as "starttls",
-            user: form.user || null,
-            password: form.secret || null,
-          };
-    await got(api.PUT("/api/v1/channels/{name}", { params: { path: { name: form.name } }, body }));
-    set({ name: "", secret: "" });
+    const path = { name: form.values.name };
+    await got(api.PUT("/api/v1/channels/{name}", { params: { path }, body: channelOf(form.values) }));
+    form.set({ name: "", secret: "" });
     await again();
   };
   return (
-    <Sending
+    <RowForm
+      form={form}
       send={send}
       label="Keep the channel"
       note="A webhook gets each alert as a CloudEvent by POST. Secrets are kept encrypted and never shown again."
     >
-      <Box label="Name">
-        <input
-          className="input input-sm w-36"
-          required
-          value={form.name}
-          onChange={(e) => set({ name: e.target.value })}
-        />
-      </Box>
-      <Box label="Kind">
-        <select className="select select-sm w-28" value={form.kind} onChange={(e) => set({ kind: e.target.value })}>
-          <option value="webhook">webhook</option>
-          <option value="email">email</option>
-        </select>
-      </Box>
-      {form.kind === "webhook" ? (
-        <Box label="URL">
-          <input
-            className="input input-sm w-80"
-            type="url"
-            required
-            value={form.url}
-            onChange={(e) => set({ url: e.target.value })}
-          />
-        </Box>
-      ) : (
-        <>
-          <Box label="To">
-            <input
-              className="input input-sm w-64"
-              required
-              value={form.to}
-              onChange={(e) => set({ to: e.target.value })}
-              placeholder="duty@skerry.example"
-            />
-          </Box>
-          <Box label="Mail server">
-            <input
-              className="input input-sm w-36"
-              value={form.server}
-              onChange={(e) => set({ server: e.target.value })}
-            />
-          </Box>
-          <Box label="Port">
-            <input
-              className="input input-sm w-20"
-              type="number"
-              value={form.port}
-              onChange={(e) => set({ port: e.target.value })}
-            />
-          </Box>
-          <Box label="Security">
-            <select
-              className="select select-sm w-28"
-              value={form.security}
-              onChange={(e) => set({ security: e.target.value })}
-            >
-              <option>starttls</option>
-              <option>tls</option>
-              <option>none</option>
-            </select>
-          </Box>
-          <Box label="User">
-            <input className="input input-sm w-32" value={form.user} onChange={(e) => set({ user: e.target.value })} />
-          </Box>
-        </>
-      )}
-      <Box label={form.kind === "webhook" ? "Bearer token" : "Password"}>
-        <input
-          className="input input-sm w-36"
-          type="password"
-          autoComplete="new-password"
-          value={form.secret}
-          onChange={(e) => set({ secret: e.target.value })}
-        />
-      </Box>
-    </Sending>
+      <TextField name="name" label="Name" width="w-36" required />
+      <ChoiceField name="kind" label="Kind" width="w-28" options={KINDS} />
+      {webhook ? <TextField name="url" label="URL" type="url" width="w-80" required /> : <MailFields />}
+      <TextField
+        name="secret"
+        label={webhook ? "Bearer token" : "Password"}
+        place={webhook ? "bearer" : "password"}
+        type="password"
+        width="w-36"
+      />
+    </RowForm>
+  );
+}
+
+function MailFields() {
+  return (
+    <>
+      <TextField name="to" label="To" width="w-64" required placeholder="duty@skerry.example" />
+      <TextField name="server" label="Mail server" width="w-36" />
+      <TextField name="port" label="Port" type="number" width="w-20" />
+      <ChoiceField name="security" label="Security" width="w-28" options={["starttls", "tls", "none"]} />
+      <TextField name="user" label="User" width="w-32" />
+    </>
   );
 }
 
 function Callouts({ channels, may }: { channels: string[]; may: boolean }) {
   const client = useQueryClient();
   const callouts = useQuery({ queryKey: ["callouts"], queryFn: () => got(api.GET("/api/v1/callouts")) });
-  const [form, setForm] = useState({ name: "", when: 'severity ge "warning"', tell: "" });
+  const form = useForm({ name: "", when: 'severity ge "warning"', tell: "" });
   const again = () => client.invalidateQueries({ queryKey: ["callouts"] });
   const send = async () => {
-    await got(
-      api.PUT("/api/v1/callouts/{name}", {
-        params: { path: { name: form.name } },
-        body: { when: form.when, tell: form.tell.split(/[\s,]+/).filter(Boolean) },
-      }),
-    );
-    setForm({ ...form, name: "" });
+    const { name, when, tell } = form.values;
+    await got(api.PUT("/api/v1/callouts/{name}", { params: { path: { name } }, body: { when, tell: words(tell) } }));
+    form.set({ name: "" });
     await again();
   };
   return (
     <>
       {may && channels.length > 0 && (
-        <Sending
+        <RowForm
+          form={form}
           send={send}
           label="Keep the callout"
           note={`Channels there are: ${channels.join(", ")}. The filter may ask for severity, rule, host, metric and the alert's attributes.`}
         >
-          <Box label="Name">
-            <input
-              className="input input-sm w-36"
-              required
-              value={form.name}
-              onChange={(e) => setForm({ ...form, name: e.target.value })}
-            />
-          </Box>
-          <Box label="When">
-            <input
-              className="input input-sm w-96 font-dense"
-              required
-              value={form.when}
-              onChange={(e) => setForm({ ...form, when: e.target.value })}
-            />
-          </Box>
-          <Box label="Tell">
-            <input
-              className="input input-sm w-48"
-              required
-              value={form.tell}
-              list="channels"
-              onChange={(e) => setForm({ ...form, tell: e.target.value })}
-            />
-          </Box>
+          <TextField name="name" label="Name" width="w-36" required />
+          <TextField name="when" label="When" width="w-96 font-dense" required />
+          <TextField name="tell" label="Tell" width="w-48" required list="channels" />
           <datalist id="channels">
             {channels.map((c) => (
               <option key={c} value={c} />
             ))}
           </datalist>
-        </Sending>
+        </RowForm>
       )}
       {callouts.data?.items.length === 0 && (
         <Empty title="No callouts yet">A callout says who is told of what: without one, nobody is.</Empty>

@@ -1,141 +1,27 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, type Schemas } from "../api/client";
+import { api, got } from "../api/client";
+import { BLANK_CREDENTIAL, type CredentialForm, credentialOf, SHAPES } from "../lib/credentialForm";
 import { moment, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
+import { AreaField, ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
-import { Box, Line, Listing, Sending } from "./parts";
-
-const EMPTY = {
-  name: "",
-  form: "ssh-key",
-  user: "",
-  secret: "",
-  key: "",
-  privacy: "",
-  role: "administrator",
-  groups: "",
-};
-type Form = typeof EMPTY;
-type Body =
-  | Schemas["SshCredential"]
-  | Schemas["Snmp2Credential"]
-  | Schemas["Snmp3Credential"]
-  | Schemas["LoginCredential"];
-
-/** What a filled form means. */
-function bodyOf(form: Form): Body {
-  const use = {
-    role: form.role as "operator" | "administrator",
-    groups: form.groups
-      .split(",")
-      .map((g) => g.trim())
-      .filter(Boolean),
-  };
-  if (form.form === "ssh-key")
-    return { ...use, kind: "ssh", user: form.user, private_key: form.key, passphrase: form.secret || null };
-  if (form.form === "ssh-password") return { ...use, kind: "ssh", user: form.user, password: form.secret };
-  if (form.form === "snmp-2c") return { ...use, kind: "snmp", version: "2c", community: form.secret };
-  if (form.form === "snmp-3")
-    return {
-      ...use,
-      kind: "snmp",
-      version: "3",
-      user: form.user,
-      auth: { protocol: "SHA-256", password: form.secret },
-      privacy: form.privacy ? { protocol: "AES-128", password: form.privacy } : null,
-    };
-  return { ...use, kind: "login", user: form.user, password: form.secret };
-}
+import { useForm } from "../ui/useForm";
+import { Line, Listing } from "./parts";
 
 export function Component() {
   const client = useQueryClient();
   const may = useMay("administrator");
   const { now } = useSpan();
   const credentials = useQuery({ queryKey: ["credentials"], queryFn: () => got(api.GET("/api/v1/credentials")) });
-  const [form, setForm] = useState(EMPTY);
   const [error, setError] = useState<unknown>();
-  const set = (change: Partial<Form>) => setForm((held) => ({ ...held, ...change }));
   const again = () => client.invalidateQueries({ queryKey: ["credentials"] });
-  const keep = async () => {
-    await got(api.PUT("/api/v1/credentials/{name}", { params: { path: { name: form.name } }, body: bodyOf(form) }));
-    setForm(EMPTY);
-    await again();
-  };
   if (credentials.isError) return <Failure error={credentials.error} />;
   if (!credentials.data) return <Waiting what="the credentials" />;
-  const text = (key: "name" | "user" | "groups", label: string, width: string, placeholder = "") => (
-    <Box label={label}>
-      <input
-        className={`input input-sm ${width}`}
-        required={key !== "groups"}
-        autoComplete="off"
-        placeholder={placeholder}
-        value={form[key]}
-        onChange={(e) => set({ [key]: e.target.value })}
-      />
-    </Box>
-  );
-  const secret = (key: "secret" | "privacy", label: string, needed = true) => (
-    <Box label={label}>
-      <input
-        className="input input-sm w-44"
-        type="password"
-        required={needed}
-        autoComplete="new-password"
-        value={form[key]}
-        onChange={(e) => set({ [key]: e.target.value })}
-      />
-    </Box>
-  );
   return (
     <>
-      {may && (
-        <Sending
-          send={keep}
-          label="Keep the credential"
-          note="Kept encrypted and never shown again. One that is in use is tried on every host that uses it before it is kept."
-        >
-          {text("name", "Name", "w-40")}
-          <Box label="Kind">
-            <select className="select select-sm w-44" value={form.form} onChange={(e) => set({ form: e.target.value })}>
-              <option value="ssh-key">SSH with a key</option>
-              <option value="ssh-password">SSH with a password</option>
-              <option value="snmp-3">SNMP v3</option>
-              <option value="snmp-2c">SNMP v2c</option>
-              <option value="login">user and password</option>
-            </select>
-          </Box>
-          {form.form !== "snmp-2c" && text("user", "User", "w-32")}
-          {form.form === "ssh-key" && (
-            <>
-              <Box label="Private key">
-                <textarea
-                  className="textarea textarea-sm h-16 w-72 font-mono text-xs"
-                  required
-                  spellCheck={false}
-                  value={form.key}
-                  onChange={(e) => set({ key: e.target.value })}
-                />
-              </Box>
-              {secret("secret", "Passphrase, if it has one", false)}
-            </>
-          )}
-          {form.form === "ssh-password" && secret("secret", "Password")}
-          {form.form === "login" && secret("secret", "Password")}
-          {form.form === "snmp-2c" && secret("secret", "Community")}
-          {form.form === "snmp-3" && secret("secret", "Authentication (SHA-256)")}
-          {form.form === "snmp-3" && secret("privacy", "Privacy (AES-128)", false)}
-          <Box label="May be used by">
-            <select className="select select-sm w-36" value={form.role} onChange={(e) => set({ role: e.target.value })}>
-              <option value="administrator">administrators</option>
-              <option value="operator">operators too</option>
-            </select>
-          </Box>
-          {text("groups", "For hosts of the groups", "w-44", "all")}
-        </Sending>
-      )}
+      {may && <NewCredential again={again} />}
       {error !== undefined && <Failure error={error} />}
       {credentials.data.items.length === 0 ? (
         <Empty title="No credentials yet">A credential is what hosts are read with over SSH and SNMP.</Empty>
@@ -176,5 +62,45 @@ export function Component() {
         </Listing>
       )}
     </>
+  );
+}
+
+const KINDS = [
+  ["ssh-key", "SSH with a key"],
+  ["ssh-password", "SSH with a password"],
+  ["snmp-3", "SNMP v3"],
+  ["snmp-2c", "SNMP v2c"],
+  ["login", "user and password"],
+] as const;
+const ROLES = [
+  ["administrator", "administrators"],
+  ["operator", "operators too"],
+] as const;
+
+function NewCredential({ again }: { again: () => Promise<void> }) {
+  const form = useForm<CredentialForm>(BLANK_CREDENTIAL);
+  const shape = SHAPES[form.values.form];
+  const keep = async () => {
+    const path = { name: form.values.name };
+    await got(api.PUT("/api/v1/credentials/{name}", { params: { path }, body: credentialOf(form.values) }));
+    form.reset();
+    await again();
+  };
+  return (
+    <RowForm
+      form={form}
+      send={keep}
+      label="Keep the credential"
+      note="Kept encrypted and never shown again. One that is in use is tried on every host that uses it before it is kept."
+    >
+      <TextField name="name" label="Name" width="w-40" required />
+      <ChoiceField name="form" label="Kind" width="w-44" options={KINDS} />
+      {shape?.user && <TextField name="user" label="User" width="w-32" required />}
+      {shape?.key && <AreaField name="key" label="Private key" place="private_key" mono width="h-16 w-72" required />}
+      {shape && <TextField name="secret" label={shape.secret} type="password" width="w-44" required={shape.needed} />}
+      {shape?.privacy && <TextField name="privacy" label="Privacy (AES-128)" type="password" width="w-44" />}
+      <ChoiceField name="role" label="May be used by" width="w-36" options={ROLES} />
+      <TextField name="groups" label="For hosts of the groups" width="w-44" placeholder="all" />
+    </RowForm>
   );
 }

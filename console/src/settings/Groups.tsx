@@ -5,9 +5,11 @@ import { api, type Group, got } from "../api/client";
 import { plural } from "../lib/format";
 import { quoted } from "../lib/queries";
 import { useMay } from "../signin/session";
+import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { StateWord } from "../ui/Signal";
-import { Box, Line, Listing, Sending } from "./parts";
+import { useForm } from "../ui/useForm";
+import { Line, Listing } from "./parts";
 
 const EMPTY = { name: "", kind: "group" as Group["kind"], parent: "", where: "" };
 
@@ -15,18 +17,14 @@ export function Component() {
   const client = useQueryClient();
   const may = useMay("operator");
   const groups = useQuery({ queryKey: ["groups", "all"], queryFn: () => got(api.GET("/api/v1/groups")) });
-  const [form, setForm] = useState(EMPTY);
+  const form = useForm(EMPTY);
   const [error, setError] = useState<unknown>();
-  const set = (change: Partial<typeof form>) => setForm((held) => ({ ...held, ...change }));
   const again = () => client.invalidateQueries({ queryKey: ["groups"] });
   const keep = async () => {
-    await got(
-      api.PUT("/api/v1/groups/{name}", {
-        params: { path: { name: form.name } },
-        body: { kind: form.kind, parent: form.parent || null, where: form.where || null, about: "" },
-      }),
-    );
-    setForm(EMPTY);
+    const { name, kind, parent, where } = form.values;
+    const body = { kind, parent: parent || null, where: where || null, about: "" };
+    await got(api.PUT("/api/v1/groups/{name}", { params: { path: { name } }, body }));
+    form.reset();
     await again();
   };
   if (groups.isError) return <Failure error={groups.error} />;
@@ -35,55 +33,29 @@ export function Component() {
   return (
     <>
       {may && (
-        <Sending
+        <RowForm
+          form={form}
           send={keep}
           label="Keep the group"
           note="Hosts are listed from the fleet's table, chosen by a filter, or both."
         >
-          <Box label="Name">
-            <input
-              className="input input-sm w-44"
-              required
-              value={form.name}
-              onChange={(e) => set({ name: e.target.value })}
-            />
-          </Box>
-          <Box label="Kind">
-            <select
-              className="select select-sm w-24"
-              value={form.kind}
-              onChange={(e) => set({ kind: e.target.value as Group["kind"] })}
-            >
-              <option>group</option>
-              <option>site</option>
-            </select>
-          </Box>
-          <Box label="Within">
-            <select
-              className="select select-sm w-40"
-              value={form.parent}
-              onChange={(e) => set({ parent: e.target.value })}
-            >
-              <option value="">none</option>
-              {items
-                .filter((g) => g.group.name !== form.name)
-                .map(({ group }) => (
-                  <option key={group.name}>{group.name}</option>
-                ))}
-            </select>
-          </Box>
-          <Box label="Chosen by the filter">
-            <input
-              className="input input-sm w-96 font-dense"
-              spellCheck={false}
-              placeholder='label.role eq "gate-controller"'
-              value={form.where}
-              onChange={(e) => set({ where: e.target.value })}
-            />
-          </Box>
-        </Sending>
+          <TextField name="name" label="Name" width="w-44" required />
+          <ChoiceField name="kind" label="Kind" width="w-24" options={["group", "site"]} />
+          <ChoiceField
+            name="parent"
+            label="Within"
+            width="w-40"
+            options={[["", "none"], ...items.map((i) => i.group.name).filter((n) => n !== form.values.name)]}
+          />
+          <TextField
+            name="where"
+            label="Chosen by the filter"
+            width="w-96 font-dense"
+            placeholder='label.role eq "gate-controller"'
+          />
+        </RowForm>
       )}
-      {may && form.where.trim() && <Preview where={form.where} />}
+      {may && form.values.where.trim() && <Preview where={form.values.where} />}
       {error !== undefined && <Failure error={error} />}
       {items.length === 0 ? (
         <Empty title="No groups yet">
@@ -115,7 +87,7 @@ export function Component() {
                       type="button"
                       className="btn btn-ghost btn-xs"
                       onClick={() =>
-                        setForm({
+                        form.set({
                           name: group.name,
                           kind: group.kind,
                           parent: group.parent ?? "",

@@ -2,9 +2,12 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../api/client";
 import { moment, unix } from "../lib/format";
+import { TIMES } from "../lib/keyForm";
 import { useSpan } from "../lib/useSpan";
+import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
-import { Box, Line, Listing, Once, Sending } from "./parts";
+import { useForm } from "../ui/useForm";
+import { Line, Listing, Once } from "./parts";
 
 export function Component() {
   const client = useQueryClient();
@@ -14,10 +17,11 @@ export function Component() {
     queryFn: () => got(api.GET("/api/v1/enrolment-keys")),
     refetchInterval: 10_000,
   });
-  const [wanted, setWanted] = useState({ label: "", uses: "1", expires: "24h", group: "", site: "" });
+  const form = useForm({ label: "", uses: "1", expires: "24h", group: "", site: "" });
   const [made, setMade] = useState<string>();
   const again = () => client.invalidateQueries({ queryKey: ["keys"] });
   const make = async () => {
+    const wanted = form.values;
     const answer = await got(
       api.POST("/api/v1/enrolment-keys", {
         body: {
@@ -32,7 +36,7 @@ export function Component() {
       }),
     );
     setMade(answer.command);
-    setWanted({ ...wanted, label: "" });
+    form.set({ label: "" });
     await again();
   };
   const revoke = (number: number, agents: boolean) => {
@@ -42,59 +46,18 @@ export function Component() {
   };
   return (
     <>
-      <Sending
+      <RowForm
+        form={form}
         send={make}
         label="Make a key"
         note="A key lets servers enrol themselves. Run the command it gives on each; it is shown only once."
       >
-        <Box label="Label">
-          <input
-            className="input input-sm w-56"
-            required
-            value={wanted.label}
-            onChange={(e) => setWanted({ ...wanted, label: e.target.value })}
-            placeholder="gates at southquay"
-          />
-        </Box>
-        <Box label="Good for how many servers">
-          <input
-            className="input input-sm w-32"
-            type="number"
-            min={1}
-            max={100000}
-            value={wanted.uses}
-            onChange={(e) => setWanted({ ...wanted, uses: e.target.value })}
-          />
-        </Box>
-        <Box label="For how long">
-          <select
-            className="select select-sm w-32"
-            value={wanted.expires}
-            onChange={(e) => setWanted({ ...wanted, expires: e.target.value })}
-          >
-            <option value="1h">1 hour</option>
-            <option value="24h">1 day</option>
-            <option value="7d">7 days</option>
-            <option value="30d">30 days</option>
-          </select>
-        </Box>
-        <Box label="They join the group">
-          <input
-            className="input input-sm w-44"
-            value={wanted.group}
-            onChange={(e) => setWanted({ ...wanted, group: e.target.value })}
-            placeholder="none"
-          />
-        </Box>
-        <Box label="Relays serve the site">
-          <input
-            className="input input-sm w-44"
-            value={wanted.site}
-            onChange={(e) => setWanted({ ...wanted, site: e.target.value })}
-            placeholder="none"
-          />
-        </Box>
-      </Sending>
+        <TextField name="label" label="Label" width="w-56" required placeholder="gates at southquay" />
+        <TextField name="uses" label="Good for how many servers" type="number" min={1} max={100000} width="w-32" />
+        <ChoiceField name="expires" label="For how long" place="expires_in" width="w-32" options={TIMES} />
+        <TextField name="group" label="They join the group" width="w-44" placeholder="none" />
+        <TextField name="site" label="Relays serve the site" width="w-44" placeholder="none" />
+      </RowForm>
       {made && <Once title="Run this on each server:" text={made} done={() => setMade(undefined)} />}
       {keys.isError && <Failure error={keys.error} />}
       {!keys.data && !keys.isError && <Waiting what="the keys" />}

@@ -1,11 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { moment, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
 import { useSession } from "../signin/session";
+import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Failure, Waiting } from "../ui/Note";
-import { Box, Line, Listing, Sending } from "./parts";
+import { useForm } from "../ui/useForm";
+import { Line, Listing } from "./parts";
 
 type Role = Schemas["NewUser"]["role"];
 
@@ -14,54 +15,34 @@ export function Component() {
   const { me } = useSession();
   const { now } = useSpan();
   const users = useQuery({ queryKey: ["users"], queryFn: () => got(api.GET("/api/v1/users")) });
-  const [form, setForm] = useState({ name: "", role: "viewer" as Role, password: "" });
+  const form = useForm({ name: "", role: "viewer" as Role, password: "" });
   const again = () => client.invalidateQueries({ queryKey: ["users"] });
   const add = async () => {
-    await got(api.POST("/api/v1/users", { body: form }));
-    setForm({ ...form, name: "", password: "" });
+    await got(api.POST("/api/v1/users", { body: form.values }));
+    form.set({ name: "", password: "" });
     await again();
   };
   if (users.isError) return <Failure error={users.error} />;
   if (!users.data) return <Waiting what="the users" />;
   return (
     <>
-      <Sending
+      <RowForm
+        form={form}
         send={add}
         label="Add a user"
         note="A viewer looks, an operator also acknowledges and changes rules, an administrator does everything."
       >
-        <Box label="Name">
-          <input
-            className="input input-sm w-44"
-            required
-            value={form.name}
-            autoComplete="off"
-            onChange={(e) => setForm({ ...form, name: e.target.value })}
-          />
-        </Box>
-        <Box label="Role">
-          <select
-            className="select select-sm w-36"
-            value={form.role}
-            onChange={(e) => setForm({ ...form, role: e.target.value as Role })}
-          >
-            <option>viewer</option>
-            <option>operator</option>
-            <option>administrator</option>
-          </select>
-        </Box>
-        <Box label="Password, 8 letters or more">
-          <input
-            className="input input-sm w-52"
-            type="password"
-            required
-            minLength={8}
-            autoComplete="new-password"
-            value={form.password}
-            onChange={(e) => setForm({ ...form, password: e.target.value })}
-          />
-        </Box>
-      </Sending>
+        <TextField name="name" label="Name" width="w-44" required />
+        <ChoiceField name="role" label="Role" width="w-36" options={["viewer", "operator", "administrator"]} />
+        <TextField
+          name="password"
+          label="Password, 8 letters or more"
+          type="password"
+          width="w-52"
+          required
+          minLength={8}
+        />
+      </RowForm>
       <Listing columns={["name", "role", "last signed in", ""]}>
         {users.data.items.map((u) => (
           <Line

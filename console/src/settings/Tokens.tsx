@@ -2,100 +2,69 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { moment, unix } from "../lib/format";
+import { BLANK_TOKEN, TOKEN_ROLES, type TokenForm, tokenOf } from "../lib/tokenForm";
 import { useSpan } from "../lib/useSpan";
+import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
-import { Box, Line, Listing, Once, Sending } from "./parts";
-
-type Role = Schemas["NewToken"]["role"];
+import { useForm } from "../ui/useForm";
+import { Line, Listing, Once } from "./parts";
 
 export function Component() {
   const client = useQueryClient();
   const { now } = useSpan();
   const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => got(api.GET("/api/v1/tokens")) });
-  const [form, setForm] = useState({ name: "", role: "ingest" as Role });
-  const [scope, setScope] = useState({ hosts: "", newHosts: "1000", collected: false });
+  const form = useForm<TokenForm>(BLANK_TOKEN);
   const [made, setMade] = useState<string>();
   const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const make = async () => {
-    const asked: Schemas["NewToken"] =
-      form.role === "ingest"
-        ? {
-            ...form,
-            scope: {
-              hosts: scope.hosts || null,
-              kinds: ["metrics", "logs"],
-              new_hosts: Number(scope.newHosts),
-              collected: scope.collected,
-            },
-          }
-        : form;
-    const answer = await got(api.POST("/api/v1/tokens", { body: asked }));
+    const answer = await got(api.POST("/api/v1/tokens", { body: tokenOf(form.values) }));
     setMade(answer.token);
-    setForm({ ...form, name: "" });
+    form.set({ name: "" });
     await again();
   };
   if (tokens.isError) return <Failure error={tokens.error} />;
   if (!tokens.data) return <Waiting what="the tokens" />;
   return (
     <>
-      <Sending
+      <RowForm
+        form={form}
         send={make}
         label="Make a token"
         note="For programs: ingest may only deliver OTLP to /v1/metrics and /v1/logs; the others are like users of that role."
       >
-        <Box label="Name">
-          <input
-            className="input input-sm w-56"
-            required
-            value={form.name}
-            onChange={(e) => setForm({ ...form, name: e.target.value })}
-          />
-        </Box>
-        <Box label="Role">
-          <select
-            className="select select-sm w-36"
-            value={form.role}
-            onChange={(e) => setForm({ ...form, role: e.target.value as Role })}
-          >
-            <option>ingest</option>
-            <option>viewer</option>
-            <option>operator</option>
-            <option>administrator</option>
-          </select>
-        </Box>
-        {form.role === "ingest" && (
+        <TextField name="name" label="Name" width="w-56" required />
+        <ChoiceField name="role" label="Role" width="w-36" options={TOKEN_ROLES} />
+        {form.values.role === "ingest" && (
           <>
-            <Box label="For the hosts">
-              <input
-                className="input input-sm w-64 font-mono"
-                value={scope.hosts}
-                onChange={(e) => setScope({ ...scope, hosts: e.target.value })}
-                placeholder={'all, or like name sw "gate-"'}
-              />
-            </Box>
-            <Box label="New hosts it may make">
-              <input
-                className="input input-sm w-28"
-                type="number"
-                min={0}
-                max={20000}
-                value={scope.newHosts}
-                onChange={(e) => setScope({ ...scope, newHosts: e.target.value })}
-              />
-            </Box>
-            <Box label="Hosts that are collected from">
-              <select
-                className="select select-sm w-44"
-                value={scope.collected ? "also" : "not"}
-                onChange={(e) => setScope({ ...scope, collected: e.target.value === "also" })}
-              >
-                <option value="not">not for these</option>
-                <option value="also">also for these</option>
-              </select>
-            </Box>
+            <TextField
+              name="hosts"
+              label="For the hosts"
+              place="scope.hosts"
+              mono
+              width="w-64"
+              placeholder={'all, or like name sw "gate-"'}
+            />
+            <TextField
+              name="newHosts"
+              label="New hosts it may make"
+              place="scope.new_hosts"
+              type="number"
+              min={0}
+              max={20000}
+              width="w-28"
+            />
+            <ChoiceField
+              name="collected"
+              label="Hosts that are collected from"
+              width="w-44"
+              options={[
+                ["not", "not for these"],
+                ["also", "also for these"],
+              ]}
+            />
           </>
         )}
-      </Sending>
+      </RowForm>
       {made && <Once title="The token, shown only now:" text={made} done={() => setMade(undefined)} />}
       {tokens.data.items.length === 0 && <Empty title="No tokens yet" />}
       {tokens.data.items.length > 0 && (

@@ -1,5 +1,4 @@
 import { type ReactNode, useState } from "react";
-import { Failure } from "../ui/Note";
 
 /** A plain table for settings. */
 export function Listing({ columns, children }: { columns: string[]; children: ReactNode }) {
@@ -29,54 +28,6 @@ export function Line({ cells, action }: { cells: ReactNode[]; action?: ReactNode
       ))}
       <td className="py-1 text-right">{action}</td>
     </tr>
-  );
-}
-
-/** A form that sends, says what went wrong, and empties itself when it went well. */
-export function Sending({
-  send,
-  label,
-  children,
-  note,
-}: {
-  send: () => Promise<unknown>;
-  label: string;
-  children: ReactNode;
-  note?: string;
-}) {
-  const [error, setError] = useState<unknown>();
-  const [busy, setBusy] = useState(false);
-  return (
-    <form
-      className="mb-5"
-      onSubmit={(e) => {
-        e.preventDefault();
-        setBusy(true);
-        setError(undefined);
-        send()
-          .catch(setError)
-          .finally(() => setBusy(false));
-      }}
-    >
-      <div className="flex flex-wrap items-end gap-3">
-        {children}
-        <button type="submit" className="btn btn-primary btn-sm" disabled={busy}>
-          {label}
-        </button>
-      </div>
-      {note && <p className="mt-1 text-ink-2 text-sm">{note}</p>}
-      {error !== undefined && <Failure error={error} />}
-    </form>
-  );
-}
-
-export function Box({ label, children }: { label: string; children: ReactNode }) {
-  return (
-    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
-    <label className="flex flex-col gap-0.5 text-sm">
-      {label}
-      {children}
-    </label>
   );
 }
 

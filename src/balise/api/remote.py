@@ -145,16 +145,20 @@ class ReadList(BaseModel):
 
 
 class ListProblem(BaseModel):
+    """What is wrong with a line, or with several that lack the same: then `line` is the first, `text` has them all."""
+
     line: int
+    lines: int = 1
     text: str
     problem: str
 
 
 class ListAnswer(BaseModel):
-    """What a list says, and the lines that could not be read."""
+    """What a list says, and the lines that could not be read. `heading` is the first line of a CSV."""
 
     entries: list[EnrolmentEntry]
     problems: list[ListProblem]
+    heading: str = ""
 
 
 class RemoteBody(BaseModel):

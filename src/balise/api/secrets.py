@@ -75,7 +75,7 @@ class OfLength:
 
 
 def _made(given: Any, read: Callable[[Any], str]) -> Secret:
-    return given if isinstance(given, Secret) else Secret(read(given))
+    return Secret(read(given.reveal() if isinstance(given, Secret) else given))
 
 
 def _written(held: Secret, info: core_schema.SerializationInfo) -> Any:

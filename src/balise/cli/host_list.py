@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from balise.api.remote import MOST_ENTRIES, NewEnrolment, ReadList
+from balise.api.remote import MOST_ENTRIES, ListAnswer, NewEnrolment, ReadList
 from balise.cli.build import verb
 from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
@@ -37,7 +37,7 @@ def add(of: Any) -> None:
 
 def _add(a: argparse.Namespace) -> int:
     with console() as c:
-        number = a.resume if a.resume is not None else _start(c, a)
+        number, unread = (a.resume, 0) if a.resume is not None else _start(c, a)
         try:
             answer = _watch(c, number)
         except KeyboardInterrupt:
@@ -59,10 +59,13 @@ def _add(a: argparse.Namespace) -> int:
         _write_left(a.left, bad)
     counts = ", ".join(f"{count} {result}" for result, count in sorted(answer["results"].items()))
     print(f"{answer['total']} hosts: {counts}", file=sys.stderr)
-    return 1 if bad else 0
+    if unread:
+        print(f"{unread} lines could not be read, and were not tested: they are said above", file=sys.stderr)
+    return 1 if bad or unread else 0
 
 
-def _start(c: Any, a: argparse.Namespace) -> int:
+def _start(c: Any, a: argparse.Namespace) -> tuple[int, int]:
+    """Has the lines tested that can be read; answers the list's number, and how many lines cannot be."""
     if a.from_ is None:
         raise CommandError("which hosts? Name a file with --from, or - for standard input")
     try:
@@ -72,15 +75,23 @@ def _start(c: Any, a: argparse.Namespace) -> int:
     wanted = model(ReadList, text=text, protocol=a.protocol, credential=a.credential, group=a.group, site=a.site)
     found = read_list(wanted)
     for problem in found.problems:
-        print(f"balise: line {problem.line}: {printable(problem.problem)}", file=sys.stderr)
-    if found.problems:
-        raise CommandError(
-            f"{len(found.problems)} lines cannot be read: nothing was tested. Put them right and try again"
-        )
+        where = f"line {problem.line}: " if problem.lines == 1 else ""
+        print(f"balise: {where}{printable(problem.problem)}", file=sys.stderr)
+    if a.left and found.problems:
+        _write_unread(a.left, found)
     if not found.entries:
-        raise CommandError(f"{a.from_} names no host")
+        raise CommandError("no line can be read" if found.problems else f"{a.from_} names no host")
     body = model(NewEnrolment, entries=found.entries[:MOST_ENTRIES], time_limit=a.time_limit)
-    return int(c.call("POST", "/enrolments", body)["id"])
+    return int(c.call("POST", "/enrolments", body)["id"]), sum(problem.lines for problem in found.problems)
+
+
+def _write_unread(left: Path, found: ListAnswer) -> None:
+    """The lines that could not be read, as they were, each with what is wrong above it."""
+    path = left.with_name(f"{left.name}.unread")
+    parts = [found.heading] if found.heading else []
+    parts += [f"# {problem.problem}\n{problem.text}" for problem in found.problems]
+    path.write_text("\n".join(parts) + "\n", "utf-8")
+    print(f"lines that could not be read are in {path}: put them right and give it", file=sys.stderr)
 
 
 def _watch(c: Any, number: int) -> Any:

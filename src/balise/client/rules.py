@@ -29,8 +29,9 @@ class Rules(Noun):
     def apply(self, name: str, body: RuleBody) -> Rule:
         """Keeps a rule, new or changed, and sets it to work at once.
 
+        >>> limits = {"critical": {"above": 4}}
         >>> body = RuleBody.model_validate(
-        ...     {"measure": {"metric": "tide", "take": "last"}, "limits": {"critical": {"above": 4}}}
+        ...     {"about": "high water", "measure": {"metric": "tide", "take": "last"}, "limits": limits}
         ... )
         >>> balise.rules.apply("high-water", body).name
         'high-water'

@@ -21,8 +21,21 @@ _SPAN = re.compile(r"^(?P<first>\d{1,3}(?:\.\d{1,3}){3})-(?P<last>\d{1,3}(?:\.\d
 _LABEL = re.compile(r"^(?P<key>[A-Za-z0-9][A-Za-z0-9._-]*)=(?P<value>.*)$")
 
 
+MOST_PROBLEMS = 200
+MOST_TEXT = 1000
+"""Characters of a line that are shown."""
+
+
 class ListError(ValueError):
     """A line that cannot be read; the message says what is wrong with it."""
+
+
+class LacksError(ListError):
+    """A line that lacks what a whole list can be given at once."""
+
+    def __init__(self, field: str) -> None:
+        super().__init__(f"it has no {field}: say which {field} to use")
+        self.field = field
 
 
 def read_list(wanted: ReadList) -> ListAnswer:
@@ -34,9 +47,11 @@ def read_list(wanted: ReadList) -> ListAnswer:
     """
     lines = wanted.text.splitlines()
     heading = [cell.strip().lower() for cell in next(csv.reader(lines[:1]), [])]
-    found = _csv(wanted.text, heading) if "address" in heading else _plain(lines)
+    is_csv = "address" in heading
+    found = _csv(wanted.text, heading) if is_csv else _plain(lines)
     entries: list[EnrolmentEntry] = []
     problems: list[ListProblem] = []
+    lacking: dict[str, list[tuple[int, str]]] = {}
     defaults = wanted.model_dump(include={"protocol", "credential", "group", "site"}, exclude_none=True)
     for number, text, read in found:
         try:
@@ -44,11 +59,26 @@ def read_list(wanted: ReadList) -> ListAnswer:
             if len(entries) + len(made) > MOST_ENTRIES:
                 raise ListError(f"the list is longer than {MOST_ENTRIES} hosts: take it in parts")
             entries.extend(made)
+        except LacksError as error:
+            lacking.setdefault(error.field, []).append((number, text))
         except ListError as error:
-            problems.append(ListProblem(line=number, text=text[:200], problem=str(error)))
-            if len(problems) >= 200:
+            problems.append(ListProblem(line=number, text=text[:MOST_TEXT], problem=str(error)))
+            if len(problems) >= MOST_PROBLEMS:
                 break
-    return ListAnswer(entries=entries, problems=problems)
+    problems = [_lack(field, places) for field, places in lacking.items()] + problems
+    return ListAnswer(entries=entries, problems=problems, heading=lines[0] if is_csv else "")
+
+
+def _lack(field: str, places: list[tuple[int, str]]) -> ListProblem:
+    """Many lines that lack the same, said once."""
+    count = len(places)
+    said = f"{count} lines have no {field}: choose one {field} for the list, or name it in each"
+    return ListProblem(
+        line=places[0][0],
+        lines=count,
+        text="\n".join(text for _, text in places),
+        problem=said if count > 1 else str(LacksError(field)),
+    )
 
 
 def _plain(lines: list[str]) -> Iterator[tuple[int, str, Any]]:
@@ -157,5 +187,5 @@ def _entry(values: dict[str, Any]) -> EnrolmentEntry:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
         if first["type"] == "missing":
-            raise ListError(f"it has no {where}: say which {where} to use") from None
+            raise LacksError(where) from None
         raise ListError(f"{where}: {message_of(first)}") from None

@@ -8,7 +8,7 @@ from balise.collect.kits.sources.dns import DnsSource
 from balise.collect.kits.sources.source import SourceProblem
 from balise.collect.probes.errors import ProbeFailed
 from balise.collect.probes.judging import judge_text
-from balise.collect.probes.probe import Probe
+from balise.collect.probes.probe import Probe, place_of
 
 
 class DnsProbe(Probe):
@@ -41,5 +41,4 @@ class DnsProbe(Probe):
 
     @classmethod
     def problem(cls, body: ProbeBody) -> tuple[str, str] | None:
-        name = None if isinstance(body.target, str) else body.target.name
-        return None if name else ("target.name", "the name that the server is to be asked for")
+        return None if place_of(body).get("name") else ("target.name", "the name that the server is to be asked for")

@@ -10,6 +10,11 @@ from balise.api.probes import PORTS, ProbeBody, ProbeKind, ProbeTarget
 from balise.collect.probes.talk import Talk
 
 
+def place_of(body: ProbeBody) -> dict[str, Any]:
+    """Where a probe goes: `url`, or `address`, `port` and what else its kind has."""
+    return ProbeTarget(name="", body=body).place()
+
+
 class Probe(ABC):
     """One try of a probe: what it asks, and how it judges the answer."""
 

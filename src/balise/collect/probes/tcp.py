@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from balise.api.probes import ProbeBody
 from balise.collect.probes.judging import judge_text
+from balise.collect.probes.probe import place_of
 from balise.collect.probes.stream import StreamProbe
 
 
@@ -23,5 +24,4 @@ class TcpProbe(StreamProbe):
 
     @classmethod
     def problem(cls, body: ProbeBody) -> tuple[str, str] | None:
-        port = None if isinstance(body.target, str) else body.target.port
-        return None if port else ("target", "write it as ADDRESS:PORT")
+        return None if place_of(body).get("port") else ("target", "write it as ADDRESS:PORT")

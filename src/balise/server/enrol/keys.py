@@ -76,7 +76,7 @@ class Enrolling:
                 (tables.Host.enrolled_with, tables.Host.name),
                 (tables.Relay.enrolled_with, tables.Relay.name),
             ):
-                for number, called in session.execute(select(key, name).where(key.is_not(None))).tuples():
+                for number, called in session.execute(select(key, name).where(key.is_not(None))):
                     came.setdefault(number or 0, []).append(called)
             waiting = select(tables.Candidate.key, func.count()).group_by(tables.Candidate.key)
             counts = {row[0]: row[1] for row in session.execute(waiting)}

@@ -99,7 +99,21 @@ export function bodyOf(form: RuleForm): Schemas["RuleBody"] {
   };
 }
 
-/** What the service said of a field, under whatever longer name it said it. */
-export function problemOf(fields: { field: string; detail: string }[], name: string): string | undefined {
-  return fields.find((f) => f.field === name || f.field.endsWith(`.${name}`))?.detail;
+export const TAKES = ["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"] as const;
+export const SEVERITIES = ["warning", "critical"] as const;
+
+/** Whether there is enough of a rule to rehearse it. */
+export function isComplete(form: RuleForm): boolean {
+  return Boolean(form.metric.trim() && form.about.trim() && (form.warning.trim() || form.critical.trim()));
+}
+
+/** What the service calls the bound, the hold or the clearing of a limit. */
+export function limitPlace(severity: string, part: "" | "Hold" | "Clear"): string {
+  return part === "" ? `limits.${severity}` : `${severity}.${part.toLowerCase()}`;
+}
+
+/** What a limit's number means for people who do not know the unit by heart. */
+export function unitHint(metric: { unit: string } | undefined): string {
+  if (metric?.unit === "1") return ": a share, so 0.9 is 90 %";
+  return metric?.unit ? `, ${metric.unit}` : "";
 }

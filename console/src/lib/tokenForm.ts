@@ -1,0 +1,26 @@
+import type { Schemas } from "../api/client";
+
+export const TOKEN_ROLES = ["ingest", "viewer", "operator", "administrator"] as const;
+
+/** A token as the form holds it. */
+export interface TokenForm {
+  name: string;
+  role: (typeof TOKEN_ROLES)[number];
+  hosts: string;
+  newHosts: string;
+  collected: "not" | "also";
+}
+
+export const BLANK_TOKEN: TokenForm = { name: "", role: "ingest", hosts: "", newHosts: "1000", collected: "not" };
+
+/** What is asked for: only a token that delivers has a scope. */
+export function tokenOf({ name, role, hosts, newHosts, collected }: TokenForm): Schemas["NewToken"] {
+  if (role !== "ingest") return { name, role };
+  const scope: Schemas["Scope"] = {
+    hosts: hosts || null,
+    kinds: ["metrics", "logs"],
+    new_hosts: Number(newHosts),
+    collected: collected === "also",
+  };
+  return { name, role, scope };
+}
