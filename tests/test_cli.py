@@ -159,12 +159,8 @@ def test_an_alert_is_listed_shown_and_acknowledged(service: Service, tmp_path: P
     file.write_text(RULE)
     run(service, "rule", "apply", str(file))
     send_gauge(service.url, service.tokens["ingest"], "cli-4", "cli.depth", 1.0)
-    found: list[dict[str, object]] = []
-    for _ in range(40):
-        answer = json.loads(run(service, "alert", "list", "--where", 'host eq "cli-4"', "--format", "json").stdout)
-        found = answer["items"]
-        if found:
-            break
+    asked = ("alert", "list", "--where", 'host eq "cli-4"', "--format", "json")
+    found = until(lambda: json.loads(run(service, *asked).stdout)["items"], 30)
     number = str(found[0]["id"])
     assert "Slow down." in run(service, "alert", "show", number).stdout
     assert run(service, "alert", "acknowledge", number, "--note", "mine").returncode == 0

@@ -5,12 +5,12 @@ import { inOrderOfWork, isGood } from "../src/enrol/results";
 import { ordered } from "../src/fleet/columns";
 import { compared } from "../src/fleet/facts";
 import { DEFAULT_COLUMNS, gridOf } from "../src/fleet/Views";
-import { boundsOf, depthLanes, readable, serviceLanes } from "../src/host/lanes";
+import { boundsOf, depthLanes, knownSpan, readable, serviceLanes } from "../src/host/lanes";
 import { clock, duration, scaled, stretch, withUnit } from "../src/lib/format";
 import { reopenAfter } from "../src/lib/live";
 import { problemOf } from "../src/lib/problems";
 import { BLANK, bodyOf, formOf } from "../src/lib/ruleForm";
-import { areaPath, bridged, linePath, roundUp, timeTicks, valueAt } from "../src/lib/scale";
+import { areaPath, bridged, linePath, lonePoints, roundUp, timeTicks, valueAt } from "../src/lib/scale";
 import { fixedSpan, readSpan, relativeSeconds, stepSpan } from "../src/lib/span";
 import { weight } from "../src/lib/states";
 import { boardRows, headline, someOf } from "../src/now/board";
@@ -57,6 +57,10 @@ describe("numbers", () => {
     [7200, "s", "2 h 0 min"],
     [14, "{session}", "14 sessions"],
     [1, "{session}", "1 session"],
+    [20.5, "{session}", "21 sessions"],
+    [0.2, "{session}", "under 1 session"],
+    [0, "{entry}", "0 entries"],
+    [1.5, "{core}", "1.50 cores"],
     [54.3, "{transaction}/s", "54.3 transactions/s"],
     [12345, "{ticket}", "12.3 k tickets"],
     [2, "{state}", "2"],
@@ -226,10 +230,22 @@ describe("lanes", () => {
       metric("balise.pressure.share", "gauge"),
       metric("a", "gauge"),
     ];
-    expect(depthLanes(host("db", []), told as never).map((l) => [l.name, l.ask.where])).toEqual([
+    const charts = [
+      { title: "Programs", metric: "balise.program.cpu", by: ["process.executable.name"] },
+      { title: "Waiting for", metric: "balise.pressure.share", where: 'balise.stalled eq "some"' },
+      { title: "Not told", metric: "balise.directory.size" },
+    ];
+    expect(depthLanes(host("db", []), told as never, charts as never).map((l) => [l.name, l.ask.where])).toEqual([
       ["Programs", 'host eq "db"'],
       ["Waiting for", 'host eq "db" and balise.stalled eq "some"'],
     ]);
+  });
+  it("of a host that came a minute ago offer the span in which it is known", () => {
+    const span = { start: NOW - 10800, end: NOW };
+    expect(knownSpan(span, NOW - 60, NOW)).toBe("-5m");
+    expect(knownSpan(span, NOW - 1200, NOW)).toBe("-20m");
+    expect(knownSpan(span, NOW - 86400, NOW)).toBeUndefined();
+    expect(knownSpan({ start: NOW - 9000, end: NOW - 5000 }, NOW - 60, NOW)).toBeUndefined();
   });
   it("have the limits that apply to them", () => {
     expect(boundsOf([rule] as never, "db.waits", host("db", []))).toEqual([
@@ -342,5 +358,15 @@ describe("comparing hosts", () => {
   it("gives every chosen column a width", () => {
     expect(gridOf(["groups", "os", "cpu"]).split(" ")).toHaveLength(8);
     expect(gridOf(DEFAULT_COLUMNS).split(" ")).toHaveLength(5 + DEFAULT_COLUMNS.length);
+  });
+});
+
+describe("a lone point", () => {
+  it("is found, so that it can be drawn as a dot", () => {
+    const line = { times: [0, 1, 2, 3, 4, 5], values: [7, null, 1, 2, null, 9] };
+    expect(lonePoints(line)).toEqual([
+      { time: 0, value: 7 },
+      { time: 5, value: 9 },
+    ]);
   });
 });

@@ -125,9 +125,9 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
         <EventLane answer={histogram.data} />
         <ChangeLane events={changes.data?.items ?? []} />
       </Lanes>
-      <div className="mt-3 grid grid-cols-[minmax(0,2fr)_minmax(0,1fr)] gap-8">
+      <div className="mt-3 grid gap-8 md:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
         <EvidencePart evidence={evidence} opened={opened} now={now} hostLink={hostLink} />
-        <aside className="space-y-5">
+        <aside className="order-first space-y-5 md:order-none">
           <Own alert={alert} now={now} />
           <section>
             <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What to do</h2>

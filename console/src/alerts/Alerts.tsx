@@ -6,7 +6,8 @@ import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 
-const GRID = "grid grid-cols-[24px_130px_130px_minmax(0,2fr)_minmax(0,1.4fr)_110px_100px_110px] gap-x-3 items-center";
+const GRID =
+  "hidden md:grid md:grid-cols-[24px_130px_130px_minmax(0,2fr)_minmax(0,1.4fr)_110px_100px_110px] gap-x-3 items-center";
 
 export function Component() {
   const { span, now } = useSpan();
@@ -34,6 +35,31 @@ export function Component() {
   );
 }
 
+/** An alert on a telephone: where and since when, below it what and how much. */
+function Narrow({ alert: a, now }: { alert: Alert; now: number }) {
+  const open = a.state === "open";
+  return (
+    <span className="grid grid-cols-[24px_minmax(0,1fr)_auto] gap-x-2 md:hidden">
+      <Signal
+        state={a.silent ? "silent" : open ? a.severity : "ok"}
+        size={18}
+        label={open ? a.severity : "recovered"}
+      />
+      <span className="grow-cell font-semibold">
+        {a.host || "the fleet"}{" "}
+        <span className="font-normal text-ink-2">{Object.values(a.attributes).filter(Boolean).join(" ")}</span>
+      </span>
+      <span className="text-right">{moment(unix(a.opened_at), now)}</span>
+      <span />
+      <span className="line-clamp-2">{a.about}</span>
+      <span className="text-right text-ink-2">
+        {a.unit === STATE ? "" : withUnit(a.worst_value, a.unit)}
+        <span className="block text-sm">{a.acknowledged_by ?? (open ? "nobody" : "recovered")}</span>
+      </span>
+    </span>
+  );
+}
+
 function Section({ title, alerts, now }: { title: string; alerts: Alert[]; now: number }) {
   const [parameters] = useSearchParams();
   return (
@@ -51,21 +77,24 @@ function Section({ title, alerts, now }: { title: string; alerts: Alert[]; now: 
       </div>
       <div className="hairline border-base-300 border-b">
         {alerts.map((a) => (
-          <Link key={a.id} to={withSpan(`/alerts/${a.id}`, parameters)} className={`${GRID} py-1.5 hover:bg-base-200`}>
-            <Signal
-              state={a.silent ? "silent" : a.state === "open" ? a.severity : "ok"}
-              size={16}
-              label={a.state === "open" ? a.severity : "recovered"}
-            />
-            <span>{moment(unix(a.opened_at), now)}</span>
-            <span className="grow-cell font-semibold">{a.host || "the fleet"}</span>
-            <span className="grow-cell">{a.about}</span>
-            <span className="grow-cell text-ink-2">{Object.values(a.attributes).filter(Boolean).join(" ")}</span>
-            <span className="text-right">{a.unit === STATE ? "" : withUnit(a.worst_value, a.unit)}</span>
-            <span className="text-right">
-              {duration((a.recovered_at ? unix(a.recovered_at) : now) - unix(a.opened_at))}
+          <Link key={a.id} to={withSpan(`/alerts/${a.id}`, parameters)} className="block py-1.5 hover:bg-base-200">
+            <Narrow alert={a} now={now} />
+            <span className={GRID}>
+              <Signal
+                state={a.silent ? "silent" : a.state === "open" ? a.severity : "ok"}
+                size={16}
+                label={a.state === "open" ? a.severity : "recovered"}
+              />
+              <span>{moment(unix(a.opened_at), now)}</span>
+              <span className="grow-cell font-semibold">{a.host || "the fleet"}</span>
+              <span className="grow-cell">{a.about}</span>
+              <span className="grow-cell text-ink-2">{Object.values(a.attributes).filter(Boolean).join(" ")}</span>
+              <span className="text-right">{a.unit === STATE ? "" : withUnit(a.worst_value, a.unit)}</span>
+              <span className="text-right">
+                {duration((a.recovered_at ? unix(a.recovered_at) : now) - unix(a.opened_at))}
+              </span>
+              <span className="grow-cell text-ink-2">{a.acknowledged_by ?? (a.state === "open" ? "nobody" : "")}</span>
             </span>
-            <span className="grow-cell text-ink-2">{a.acknowledged_by ?? (a.state === "open" ? "nobody" : "")}</span>
           </Link>
         ))}
       </div>

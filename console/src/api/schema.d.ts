@@ -3173,6 +3173,11 @@ export interface components {
             groups: string[];
             /** Id */
             id: number;
+            /**
+             * Known Since
+             * @description when it came here
+             */
+            known_since: string;
             /** Labels */
             labels: {
                 [key: string]: string;
@@ -3451,6 +3456,11 @@ export interface components {
         };
         /** KitChart */
         KitChart: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
             /**
              * By
              * @default []
@@ -6138,6 +6148,12 @@ export interface components {
              */
             about: string;
             /**
+             * Alerts
+             * @description open alerts on it, the worst first
+             * @default []
+             */
+            alerts: components["schemas"]["StationAlert"][];
+            /**
              * Because
              * @description parts that make its state worse than its own
              */
@@ -6177,6 +6193,27 @@ export interface components {
              * @enum {string}
              */
             state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
+        /**
+         * StationAlert
+         * @description An open alert on a part.
+         */
+        StationAlert: {
+            /** About */
+            about: string;
+            /** Id */
+            id: number;
+            /** Limit */
+            limit: number | null;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
         };
         /** Status */
         Status: {

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
-import { withUnit } from "../lib/format";
+import { STATE, withUnit } from "../lib/format";
 import { COLOUR } from "../lib/states";
 import { withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
@@ -143,14 +143,40 @@ function Diagram({
               <Signal state={station.own} size={17} />
               <span>
                 <span className="font-semibold">{station.name}</span>
-                <span className="block text-ink-2 text-xs">{figure(station)}</span>
+                {!worstOf(station) && <span className="block text-ink-2 text-xs">{figure(station)}</span>}
               </span>
             </button>
+            <WorstAlert station={station} />
           </li>
         ))}
       </ul>
     </section>
   );
+}
+
+const worstOf = (station: Station) => station.alerts?.[0];
+
+/** What is wrong with a station, leading to it. */
+function WorstAlert({ station }: { station: Station }) {
+  const [parameters] = useSearchParams();
+  const worst = worstOf(station);
+  if (!worst) return null;
+  return (
+    <Link
+      className="ml-6 block max-w-44 font-dense text-xs leading-tight hover:underline"
+      to={withSpan(`/alerts/${worst.id}`, parameters)}
+    >
+      <span className={worst.severity === "critical" ? "text-state-critical" : "text-state-warning"}>
+        {alertFigure(worst)}
+      </span>
+      <span className="line-clamp-1 text-ink-2">{worst.about}</span>
+    </Link>
+  );
+}
+
+function alertFigure(alert: Schemas["StationAlert"]): string {
+  if (alert.unit === STATE || alert.value === null) return alert.severity;
+  return `${withUnit(alert.value, alert.unit)}, limit ${withUnit(alert.limit, alert.unit)}`;
 }
 
 /** What stands under a station: whom it is held up by, else its figure. */
@@ -194,6 +220,15 @@ function About({ station, application }: { station: Station; application: Applic
           {station.from_plan && `, by the plan ${station.from_plan}`}
         </p>
         {station.about && <p>{station.about}</p>}
+        <ul>
+          {(station.alerts ?? []).map((alert) => (
+            <li key={alert.id}>
+              <Link className="hover:underline" to={withSpan(`/alerts/${alert.id}`, parameters)}>
+                <Signal state={alert.severity} size={16} /> {alert.about}: {alertFigure(alert)}
+              </Link>
+            </li>
+          ))}
+        </ul>
         <p className="mt-1">
           {station.own === station.state
             ? `It is ${station.own}.`

@@ -49,9 +49,9 @@ export function Component() {
   const histogram = useHistogram(text, filter, span);
   return (
     <>
-      <div className="mb-2 flex items-center gap-3">
+      <div className="mb-2 flex flex-wrap items-center gap-3">
         <h1 className="font-semibold text-xl">Events</h1>
-        <label className="w-64">
+        <label className="w-full md:w-64">
           <span className="sr-only">Text</span>
           <input
             className="input input-sm w-full"
@@ -60,7 +60,7 @@ export function Component() {
             onChange={(e) => setTyped({ ...typed, text: e.target.value })}
           />
         </label>
-        <label className="grow">
+        <label className="w-full grow md:w-auto">
           <span className="sr-only">Filter</span>
           <input
             className="input input-sm w-full font-dense"
@@ -71,7 +71,7 @@ export function Component() {
           />
         </label>
         <select
-          className="select select-sm w-44"
+          className="select select-sm w-full md:w-44"
           aria-label="Severity"
           value={floor}
           onChange={(e) => keep({ floor: e.target.value })}
@@ -121,7 +121,9 @@ export function Component() {
   );
 }
 
-const GRID = "grid grid-cols-[max-content_24px_120px_100px_minmax(0,1fr)] gap-x-3";
+/** On a telephone the text has a line of its own. */
+const GRID =
+  "grid gap-x-3 grid-cols-[max-content_24px_minmax(0,1fr)_minmax(0,1fr)] md:grid-cols-[max-content_24px_120px_100px_minmax(0,1fr)]";
 
 function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (host: string) => void }) {
   const [open, setOpen] = useState<string>();
@@ -135,7 +137,7 @@ function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (
           <li key={event.id}>
             <button
               type="button"
-              className={`${GRID} w-full py-0.5 text-left hover:bg-base-200`}
+              className={`${GRID} touch w-full py-0.5 text-left hover:bg-base-200`}
               aria-expanded={shown}
               onClick={() => setOpen(shown ? undefined : event.id)}
             >
@@ -149,12 +151,12 @@ function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (
               </span>
               <span className="grow-cell font-semibold">{event.host}</span>
               <span className="grow-cell text-ink-2">{event.source}</span>
-              <span className="grow-cell">{event.body}</span>
+              <span className="col-span-4 line-clamp-2 md:col-span-1 md:line-clamp-1 md:break-all">{event.body}</span>
             </button>
             {shown && (
-              <div className="bg-base-200 px-3 py-2 pl-[140px]">
+              <div className="bg-base-200 px-3 py-2 md:pl-[140px]">
                 <p className="whitespace-pre-wrap break-words">{event.body}</p>
-                <dl className="mt-2 grid grid-cols-[200px_1fr] gap-x-3 text-ink-2">
+                <dl className="mt-2 grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 text-ink-2 md:grid-cols-[200px_1fr]">
                   <dt>severity</dt>
                   <dd>{event.severity}</dd>
                   {Object.entries(event.attributes).map(([name, value]) => (

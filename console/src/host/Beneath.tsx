@@ -51,7 +51,7 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
   const eventsLink = `/events?${new URLSearchParams({ where: `host eq ${quoted(host.name)}`, from: String(Math.floor(start)), to: String(Math.ceil(end)) })}`;
   return (
     <section aria-label="In the span" className="mt-2">
-      <div className="mb-1 flex items-center gap-3">
+      <div className="mb-1 flex flex-wrap items-center gap-3">
         <h2 className="font-dense font-semibold text-primary">
           {stretch(start, end)}, {drawn ? "the span you drew" : "the whole span; drag across the lanes to draw one"}
         </h2>
@@ -69,7 +69,7 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
           All events of it
         </Link>
       </div>
-      <div className="grid grid-cols-3 items-start gap-x-6 gap-y-4 font-dense">
+      <div className="grid items-start gap-x-6 gap-y-4 font-dense md:grid-cols-3">
         {sessions.some((s) => s.depth > 0) && <Sessions sessions={sessions} />}
         <Table
           title="Busiest processes"

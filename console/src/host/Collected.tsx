@@ -22,7 +22,7 @@ export function Collected({ host, now }: { host: Host; now: number }) {
     <details className="mt-0.5 font-dense" open={open} onToggle={(e) => setOpen(e.currentTarget.open)}>
       <summary className="w-fit cursor-pointer text-primary text-sm">Facts, collection and plan</summary>
       {open && (
-        <div className="grid grid-cols-3 gap-8 border-base-300 border-b py-2">
+        <div className="grid gap-8 border-base-300 border-b py-2 md:grid-cols-3">
           <Facts host={host} now={now} />
           <Collection host={host} now={now} />
           <Plan name={host.name} />

@@ -14,7 +14,10 @@ import { Signal } from "../ui/Signal";
 import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";
 import { Beneath } from "./Beneath";
 import { Collected } from "./Collected";
-import { depthLanes, type LaneSpec, serviceLanes, systemLanes } from "./lanes";
+import { depthLanes, knownSpan, type LaneSpec, serviceLanes, systemLanes } from "./lanes";
+
+/** The kit that says what of a system is worth a chart. */
+const SYSTEM_KIT = "linux";
 
 export function Component() {
   const { name = "" } = useParams();
@@ -52,7 +55,15 @@ function HostPage({ host }: { host: Host }) {
     [host, known, metrics.data],
   );
   const [parameters, setParameters] = useSearchParams();
-  const deeper = useMemo(() => depthLanes(host, metrics.data?.items ?? []), [host, metrics.data]);
+  const kit = useQuery({
+    queryKey: ["kits", SYSTEM_KIT],
+    queryFn: () => got(api.GET("/api/v1/kits/{name}", { params: { path: { name: SYSTEM_KIT } } })),
+    staleTime: 600_000,
+  });
+  const deeper = useMemo(
+    () => depthLanes(host, metrics.data?.items ?? [], kit.data?.document.charts ?? []),
+    [host, metrics.data, kit.data],
+  );
   const deep = parameters.has("deep");
   const toggle = () =>
     setParameters(
@@ -67,6 +78,7 @@ function HostPage({ host }: { host: Host }) {
   return (
     <>
       <Heading host={host} now={now} />
+      <KnownSince host={host} now={now} />
       <Lanes
         start={span.start}
         end={span.end}
@@ -88,7 +100,7 @@ function HostPage({ host }: { host: Host }) {
       {deeper.length > 0 && (
         <button
           type="button"
-          className="mt-1 cursor-pointer font-dense text-primary text-sm"
+          className="touch mt-1 cursor-pointer text-left font-dense text-primary text-sm"
           aria-expanded={deep}
           onClick={toggle}
         >
@@ -105,6 +117,22 @@ function HostPage({ host }: { host: Host }) {
         changes={changes.data?.items ?? []}
       />
     </>
+  );
+}
+
+/** Of a host that came during the span: since when there is data, and a span that shows it. */
+function KnownSince({ host, now }: { host: Host; now: number }) {
+  const { span, setSpan } = useSpan();
+  const since = unix(host.known_since);
+  const from = knownSpan(span, since, now);
+  if (!from) return null;
+  return (
+    <p role="status" className="mb-1 border-primary border-l-4 pl-3">
+      There is data since {moment(since, now, true)}, {duration(now - since)} ago.{" "}
+      <button type="button" className="btn btn-sm" onClick={() => setSpan({ from, to: "now" })}>
+        Show it alone
+      </button>
+    </p>
   );
 }
 
@@ -145,12 +173,14 @@ function Heading({ host, now }: { host: Host; now: number }) {
       : "";
   return (
     <header className="mb-1.5">
-      <div className="flex items-baseline gap-3">
+      <div className="items-baseline gap-3 md:flex">
         <h1 className="flex items-center gap-1.5 font-semibold text-xl">
           <Signal state={host.state} size={22} />
           {host.name}
         </h1>
-        <p className="grow-cell font-dense text-ink-2">{parts.join(" · ")}</p>
+        <p className="font-dense text-ink-2 md:overflow-hidden md:text-ellipsis md:whitespace-nowrap">
+          {parts.join(" · ")}
+        </p>
       </div>
       <p className="font-dense text-ink-2 text-sm">
         collected by {host.collection.by}, {heard}
@@ -186,7 +216,7 @@ function On({ host }: { host: Host }) {
     })),
   ];
   return (
-    <p className="flex flex-wrap gap-x-4 font-dense text-sm">
+    <p className="flex flex-wrap gap-x-4 font-dense text-sm max-md:[&>a]:min-h-11 max-md:[&>a]:items-center max-md:[&>a]:inline-flex">
       {links.map((l) => (
         <Link key={l.to} className="inline-flex items-center gap-1 hover:underline" to={withSpan(l.to, parameters)}>
           <Signal state={l.state} size={15} />

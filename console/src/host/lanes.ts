@@ -1,4 +1,4 @@
-import type { Host, Metric, Rule } from "../api/client";
+import type { Host, Metric, Rule, Schemas } from "../api/client";
 import { type Ask, quoted } from "../lib/queries";
 import type { Bound } from "../ui/MetricLane";
 
@@ -78,39 +78,26 @@ export function systemLanes(host: Host, rules: Rule[]): LaneSpec[] {
   ];
 }
 
-const DEPTH: { metric: string; name: string; shows: string; by: string; where?: string }[] = [
-  { metric: "balise.program.cpu", name: "Programs", shows: "cores by program", by: "process.executable.name" },
-  { metric: "balise.program.memory", name: "Programs' memory", shows: "by program", by: "process.executable.name" },
-  { metric: "balise.user.cpu", name: "Users", shows: "cores by user", by: "user.name" },
-  {
-    metric: "balise.pressure.share",
-    name: "Waiting for",
-    shows: "share of the time in which work waited",
-    by: "balise.resource",
-    where: 'balise.stalled eq "some"',
-  },
-  { metric: "balise.disk.latency", name: "Disk latency", shows: "an operation", by: "system.device" },
-  { metric: "balise.nfs.latency", name: "File servers", shows: "an operation", by: "system.filesystem.mountpoint" },
-  { metric: "container.memory.usage", name: "Containers", shows: "memory", by: "process.executable.name" },
-  { metric: "balise.directory.size", name: "Directories", shows: "size", by: "balise.directory" },
-];
+type Chart = Schemas["KitChart"];
 
-/** Lanes that show the system in depth, of what this host tells; asked for when somebody wants to look deeper. */
-export function depthLanes(host: Host, metrics: Metric[]): LaneSpec[] {
+/** Lanes that show the system in depth, as its kit charts what this host tells; asked for to look deeper. */
+export function depthLanes(host: Host, metrics: Metric[], charts: Chart[]): LaneSpec[] {
   const told = new Set(metrics.map((m) => m.name));
-  return DEPTH.filter((d) => told.has(d.metric)).map((d, i) => ({
-    key: d.metric,
-    name: d.name,
-    shows: d.shows,
-    ask: {
-      metric: d.metric,
-      where: `host eq ${quoted(host.name)}${d.where ? ` and ${d.where}` : ""}`,
-      take: "avg",
-      by: [d.by],
-      top: 4,
-    },
-    colour: i,
-  }));
+  return charts
+    .filter((chart) => told.has(chart.metric))
+    .map((chart, i) => ({
+      key: chart.title,
+      name: chart.title,
+      shows: chart.about || chart.metric,
+      ask: {
+        metric: chart.metric,
+        where: `host eq ${quoted(host.name)}${chart.where ? ` and ${chart.where}` : ""}`,
+        take: chart.take ?? "avg",
+        by: chart.by ?? [],
+        top: 4,
+      },
+      colour: i,
+    }));
 }
 
 const PLAIN = /^(system|process|container|balise)\./;
@@ -153,4 +140,13 @@ export function boundsOf(rules: Rule[], metric: string, host: Host): Bound[] {
     const value = rule.limits[severity]?.above ?? rule.limits[severity]?.below;
     return value === undefined || value === null ? [] : [{ value, severity }];
   });
+}
+
+const LEAST_MINUTES = 5;
+
+/** How far back all is shown that is known of a host that came in the last two thirds of `span`; undefined for others. */
+export function knownSpan(span: { start: number; end: number }, since: number, now: number): string | undefined {
+  if (since <= span.start + (span.end - span.start) / 3 || since > span.end) return undefined;
+  const minutes = Math.max(LEAST_MINUTES, Math.ceil((now - since) / 60));
+  return minutes * 60 < span.end - span.start ? `-${minutes}m` : undefined;
 }

@@ -13,10 +13,10 @@ function digits(value: number): string {
   return size >= 10 ? value.toFixed(1) : value.toFixed(2);
 }
 
-/** A value of a UCUM unit: `scaled(0.953, "1")` is 95.3 %, `scaled(2 ** 31, "By")` 2.00 GiB. */
 /** The unit of numbers that stand for states, 1 for up and 0 for down: no measure that anybody reads. */
 export const STATE = "{state}";
 
+/** A value of a UCUM unit: `scaled(0.953, "1")` is 95.3 %, `scaled(2 ** 31, "By")` 2.00 GiB. */
 export function scaled(value: number | null | undefined, unit: string): Scaled {
   if (value === null || value === undefined || !Number.isFinite(value)) return { value: "–", unit: "" };
   if (unit === STATE) return { value: digits(value), unit: "" };
@@ -35,6 +35,9 @@ export function scaled(value: number | null | undefined, unit: string): Scaled {
     if (Math.abs(value) >= 3600) return { value: duration(value), unit: "" };
     return { value: digits(value), unit: "s" };
   }
+  const whole = WHOLE.test(unit) && !FINE.includes(unit);
+  if (whole && value !== 0 && Math.abs(value) < 0.5) return { value: "under 1", unit: unit.slice(1, -1) };
+  if (whole && Math.abs(value) < 1e4) return counts(Math.round(value), unit);
   const many = Math.abs(value) === 1 ? "$1" : "$1s";
   const plain = unit
     .replace(/\{(\w+?)\}/g, many)
@@ -43,6 +46,16 @@ export function scaled(value: number | null | undefined, unit: string): Scaled {
   if (Math.abs(value) >= 1e6) return { value: digits(value / 1e6), unit: `M ${plain}`.trim() };
   if (Math.abs(value) >= 1e4) return { value: digits(value / 1e3), unit: `k ${plain}`.trim() };
   return { value: digits(value), unit: plain === "1/s" ? "/s" : plain };
+}
+
+/** Units of things that are whole: a mean of them is said as a whole number too. */
+const WHOLE = /^\{\w+\}$/;
+const FINE = ["{core}", "{day}"];
+
+function counts(value: number, unit: string): Scaled {
+  const noun = unit.slice(1, -1);
+  const many = noun.endsWith("s") ? `${noun}es` : noun.endsWith("y") ? `${noun.slice(0, -1)}ies` : `${noun}s`;
+  return { value: String(value), unit: Math.abs(value) === 1 ? noun : many };
 }
 
 export function withUnit(value: number | null | undefined, unit: string): string {

@@ -67,6 +67,14 @@ export function linePath(line: Line, x: (t: number) => number, y: (v: number) =>
   return path;
 }
 
+/** Points that no line leads to: a line alone would not show them. */
+export function lonePoints(line: Line): { time: number; value: number }[] {
+  const there = (i: number) => line.values[i] !== null && line.values[i] !== undefined;
+  return line.times.flatMap((time, i) =>
+    there(i) && !there(i - 1) && !there(i + 1) ? [{ time, value: line.values[i] as number }] : [],
+  );
+}
+
 /** The same as a closed area down to `base` pixels. */
 export function areaPath(line: Line, x: (t: number) => number, y: (v: number) => number, base: number): string {
   let path = "";

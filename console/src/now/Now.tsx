@@ -1,12 +1,12 @@
 import { Link, useSearchParams } from "react-router";
 import type { Event, Group } from "../api/client";
-import { clock, duration, moment, plural, STATE, unix, withUnit } from "../lib/format";
+import { clock, duration, moment, plural, unix } from "../lib/format";
 import { useAlerts, useEvents, useGroups, useHosts } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Proportion, Ribbon } from "../ui/Ribbon";
 import { Signal } from "../ui/Signal";
-import { boardRows, headline, type Row, someOf } from "./board";
+import { boardRows, headline, measured, type Row, someOf } from "./board";
 
 const DAY = 86_400;
 
@@ -59,7 +59,7 @@ export function Component() {
 }
 
 const BOARD =
-  "grid grid-cols-[28px_64px_minmax(0,1.5fr)_minmax(0,2.6fr)_minmax(0,2.5fr)_minmax(0,1.2fr)_minmax(0,0.9fr)] gap-x-4";
+  "hidden md:grid md:grid-cols-[28px_64px_minmax(0,1.5fr)_minmax(0,2.6fr)_minmax(0,2.5fr)_minmax(0,1.2fr)_minmax(0,0.9fr)] gap-x-4";
 
 function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }) {
   const [parameters] = useSearchParams();
@@ -105,37 +105,35 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
       <div className="hairline border-current/20 border-t">
         {rows.map((row) => {
           const first = row.alerts[0];
-          const values = row.alerts.map((a) => a.value);
           if (!first) return null;
           return (
             <Link
               key={row.rule}
               to={withSpan(`/alerts/${first.id}`, parameters)}
-              className={`${BOARD} py-2.5 hover:bg-current/5`}
+              className="block py-2.5 hover:bg-current/5"
             >
-              <Signal state={row.silent ? "silent" : row.severity} size={20} label={row.severity} />
-              <span className="text-lg">{clock(row.since)}</span>
-              <span className="min-w-0">
-                <span className="line-clamp-2 text-lg leading-snug">{someOf(row.hosts) || "the fleet"}</span>
-                <span className="block text-ink-2 text-sm">
-                  {Object.values(first.attributes).filter(Boolean).join(" ")}
-                </span>
-              </span>
-              <span className="min-w-0">
-                <span className="line-clamp-2 text-lg leading-snug">{first.about}</span>
-                {first.unit !== STATE && (
+              <Narrow row={row} now={now} />
+              <span className={BOARD}>
+                <Signal state={row.silent ? "silent" : row.severity} size={20} label={row.severity} />
+                <span className="text-lg">{clock(row.since)}</span>
+                <span className="min-w-0">
+                  <span className="line-clamp-2 text-lg leading-snug">{someOf(row.hosts) || "the fleet"}</span>
                   <span className="block text-ink-2 text-sm">
-                    {withUnit(Math.max(...values), first.unit)}, limit {withUnit(first.limit, first.unit)}
+                    {Object.values(first.attributes).filter(Boolean).join(" ")}
                   </span>
-                )}
-              </span>
-              <span className="min-w-0">
-                <span className="line-clamp-2 text-base leading-snug">{row.clue ?? "nothing stands out yet"}</span>
-              </span>
-              <span className="min-w-0 text-base">{row.groups.join(", ") || "–"}</span>
-              <span className="min-w-0 text-base">
-                {row.owner ?? "nobody"}
-                <span className="block text-ink-2 text-sm">for {duration(now - row.since)}</span>
+                </span>
+                <span className="min-w-0">
+                  <span className="line-clamp-2 text-lg leading-snug">{first.about}</span>
+                  <span className="block text-ink-2 text-sm">{measured(row)}</span>
+                </span>
+                <span className="min-w-0">
+                  <span className="line-clamp-2 text-base leading-snug">{row.clue ?? "nothing stands out yet"}</span>
+                </span>
+                <span className="min-w-0 text-base">{row.groups.join(", ") || "–"}</span>
+                <span className="min-w-0 text-base">
+                  {row.owner ?? "nobody"}
+                  <span className="block text-ink-2 text-sm">for {duration(now - row.since)}</span>
+                </span>
               </span>
             </Link>
           );
@@ -145,11 +143,35 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
   );
 }
 
+/** A row on a telephone: how bad, since when, where and who has it; below it what, how much, and the clue. */
+function Narrow({ row, now }: { row: Row; now: number }) {
+  return (
+    <span className="grid grid-cols-[28px_minmax(0,1fr)_auto] gap-x-2 md:hidden">
+      <Signal state={row.silent ? "silent" : row.severity} size={20} label={row.severity} />
+      <span className="grow-cell font-semibold text-lg leading-snug">{someOf(row.hosts) || "the fleet"}</span>
+      <span className="text-right text-base">
+        {clock(row.since)} <span className="text-ink-2 text-sm">for {duration(now - row.since)}</span>
+      </span>
+      <span />
+      <span className="col-span-2 min-w-0 leading-snug">
+        <span className="line-clamp-2 text-base">
+          {row.alerts[0]?.about}
+          <span className="text-ink-2 text-sm">{measured(row) && ` · ${measured(row)}`}</span>
+        </span>
+        <span className="line-clamp-2 text-sm">
+          {row.clue ?? <span className="text-ink-2">no clue stands out yet</span>}
+          <span className="text-ink-2"> · {row.owner ?? "nobody"} has it</span>
+        </span>
+      </span>
+    </span>
+  );
+}
+
 function GroupRow({ group, end, change }: { group: Group; end: number; change: Event | undefined }) {
   return (
     <Link
       to={`/fleet?where=${encodeURIComponent(`group eq ${JSON.stringify(group.name)}`)}`}
-      className="grid grid-cols-[180px_minmax(0,1fr)_minmax(0,3fr)_minmax(0,1.6fr)] items-center gap-x-4 py-1.5 hover:bg-base-200"
+      className="touch grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-center gap-x-4 gap-y-1 py-1.5 hover:bg-base-200 md:grid-cols-[180px_minmax(0,1fr)_minmax(0,3fr)_minmax(0,1.6fr)]"
     >
       <span className="flex items-center gap-2">
         <Signal state={group.state} size={16} />
@@ -159,8 +181,10 @@ function GroupRow({ group, end, change }: { group: Group; end: number; change: E
         </span>
       </span>
       <Proportion states={group.states} total={group.hosts} />
-      <Ribbon changes={group.ribbon} start={end - DAY} end={end} />
-      <span className="grow-cell text-ink-2 text-sm" title={change?.body}>
+      <span className="col-span-2 md:col-span-1">
+        <Ribbon changes={group.ribbon} start={end - DAY} end={end} />
+      </span>
+      <span className="grow-cell hidden text-ink-2 text-sm md:block" title={change?.body}>
         {change ? `${moment(unix(change.time), end)} ${change.host}: ${change.body}` : "no changes"}
       </span>
     </Link>
@@ -169,7 +193,7 @@ function GroupRow({ group, end, change }: { group: Group; end: number; change: E
 
 function Legend() {
   return (
-    <div className="mt-4 flex gap-7 font-dense text-ink-2 text-sm">
+    <div className="mt-4 flex flex-wrap gap-x-7 font-dense text-ink-2 text-sm">
       {(["ok", "warning", "critical", "silent", "paused"] as const).map((state) => (
         <span key={state} className="flex items-center gap-1.5">
           <Signal state={state} size={16} label={false} /> {state}

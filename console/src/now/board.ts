@@ -1,5 +1,5 @@
 import type { Alert, Host } from "../api/client";
-import { counted, unix } from "../lib/format";
+import { counted, STATE, unix, withUnit } from "../lib/format";
 
 /** One row of the board: the open alerts of one rule. */
 export interface Row {
@@ -60,4 +60,12 @@ export function headline(rows: Row[], silent: number): string {
 export function someOf(names: string[], most = 2): string {
   if (names.length <= most + 1) return names.join(", ");
   return `${names.slice(0, most).join(", ")} and ${names.length - most} more`;
+}
+
+/** The worst value of a row beside its limit; empty for a state, which is no measure. */
+export function measured(row: Row): string {
+  const first = row.alerts[0];
+  if (!first || first.unit === STATE) return "";
+  const values = row.alerts.map((a) => a.value).filter((v): v is number => v !== null);
+  return `${withUnit(Math.max(...values), first.unit)}, limit ${withUnit(first.limit, first.unit)}`;
 }

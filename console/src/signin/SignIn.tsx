@@ -18,13 +18,13 @@ export function SignIn({ status, done }: { status: Schemas["Status"] | undefined
       .finally(() => setBusy(false));
   };
   return (
-    <main className="grid min-h-screen grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
-      <div className="board flex flex-col justify-end p-12">
+    <main className="grid min-h-screen grid-rows-[auto_1fr] md:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] md:grid-rows-1">
+      <div className="board flex flex-col justify-end p-5 md:p-12">
         <Signal state="ok" size={72} label={false} />
-        <p className="mt-6 font-dense text-3xl">Every server, in one look.</p>
+        <p className="mt-3 font-dense text-2xl md:mt-6 md:text-3xl">Every server, in one look.</p>
         <p className="mt-1 font-dense text-ink-2 text-xl">{status?.organisation || "Balise"}</p>
       </div>
-      <form onSubmit={send} className="flex max-w-md flex-col justify-center gap-4 p-12">
+      <form onSubmit={send} className="flex max-w-md flex-col gap-4 p-5 md:justify-center md:p-12">
         <h1 className="font-semibold text-2xl">Sign in to Balise</h1>
         {status?.needs_first_user && (
           <div className="border-warning border-l-4 pl-3 text-sm">

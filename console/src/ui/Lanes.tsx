@@ -31,7 +31,8 @@ export function useAxis(): Axis {
   return axis;
 }
 
-export const COLUMNS = "grid grid-cols-[132px_minmax(0,1fr)_96px]";
+/** On a telephone a lane's name and value stand above its drawing, which has the whole width. */
+export const COLUMNS = "grid grid-cols-[minmax(0,1fr)] md:grid-cols-[132px_minmax(0,1fr)_96px]";
 
 export interface LanesProps {
   start: number;
@@ -114,10 +115,10 @@ export function Lanes({ start, end, drawn, onDraw, onClear, label, children }: L
       <div className="relative border-base-300 border-t">
         <div className="hairline">{children}</div>
         <div className={`${COLUMNS} pointer-events-none absolute inset-0`}>
-          <div />
+          <div className="hidden md:block" />
           <div
             ref={middle}
-            className="pointer-events-auto relative cursor-crosshair touch-none outline-offset-2"
+            className="pointer-events-auto relative cursor-crosshair touch-pan-y outline-offset-2"
             role="slider"
             aria-label={`${label}. Arrow keys move the cursor, with Shift they draw a span, Escape clears it.`}
             aria-valuemin={start}
@@ -160,7 +161,7 @@ function AxisTicks({ axis }: { axis: Axis }) {
   const at = axis.cursor;
   return (
     <div className={`${COLUMNS} border-base-content/60 border-t font-dense text-ink-2 text-xs`}>
-      <div />
+      <div className="hidden md:block" />
       <div className="relative h-5" aria-hidden="true">
         {ticks.map((t) => {
           const x = axis.x(t);
@@ -182,10 +183,11 @@ function AxisTicks({ axis }: { axis: Axis }) {
           </span>
         )}
       </div>
-      <div />
     </div>
   );
 }
+
+const LANE = "grid grid-cols-[minmax(0,1fr)_auto] md:grid-cols-[132px_minmax(0,1fr)_96px]";
 
 /** One lane: a name and what it shows, a drawing, and what stands at the cursor. */
 export function LaneRow({
@@ -204,21 +206,21 @@ export function LaneRow({
   children: ReactNode;
 }) {
   return (
-    <section className={`${COLUMNS} font-dense`} aria-label={name}>
-      <div className="min-w-0 py-0.5 pr-2 leading-tight">
-        <div className="grow-cell font-semibold text-sm" title={name}>
+    <section className={`${LANE} font-dense`} aria-label={name}>
+      <div className="flex min-w-0 items-baseline gap-2 py-0.5 pr-2 leading-tight md:block">
+        <div className="grow-cell shrink-0 font-semibold text-sm" title={name}>
           {name}
         </div>
         <div className="grow-cell text-ink-2 text-xs" title={typeof shows === "string" ? shows : undefined}>
           {shows}
         </div>
       </div>
-      <div className="min-w-0" style={{ height }}>
+      <div className="order-last col-span-2 min-w-0 md:order-none md:col-span-1" style={{ height }}>
         {children}
       </div>
-      <div className="py-0.5 text-right leading-tight">
-        <div className="font-semibold text-sm">{value}</div>
-        <div className="text-ink-2 text-xs">{unit}</div>
+      <div className="flex items-baseline gap-1.5 py-0.5 text-right leading-tight md:block">
+        <div className="whitespace-nowrap font-semibold text-sm">{value}</div>
+        <div className="whitespace-nowrap text-ink-2 text-xs md:whitespace-normal">{unit}</div>
       </div>
     </section>
   );

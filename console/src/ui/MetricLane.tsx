@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import type { MetricAnswer } from "../api/client";
 import { scaled } from "../lib/format";
-import { areaPath, bridged, type Line, linePath, roundUp, valueAt } from "../lib/scale";
+import { areaPath, bridged, type Line, linePath, lonePoints, roundUp, valueAt } from "../lib/scale";
 import { LaneRow, useAxis } from "./Lanes";
 
 export interface Bound {
@@ -80,6 +80,15 @@ export function MetricLane({
               strokeWidth="1.4"
               strokeLinejoin="round"
             />
+            {lonePoints(line).map((point) => (
+              <circle
+                key={point.time}
+                cx={axis.x(point.time)}
+                cy={y(point.value)}
+                r={2.5}
+                fill={STROKES[(colour + i) % 4]}
+              />
+            ))}
           </g>
         ))}
         {bounds.map(

@@ -41,12 +41,40 @@ function Theme() {
   );
 }
 
+function Count({ count, critical }: { count: number; critical: boolean }) {
+  return (
+    <span
+      className={`font-dense font-semibold text-sm ${critical ? "text-state-critical" : "text-state-warning"}`}
+      title={`${count} open`}
+    >
+      {count}
+    </span>
+  );
+}
+
+/** Who is signed in, how it looks to them, and the way out. */
+function Person({ name, role, signOut }: { name: string; role: string; signOut: () => void }) {
+  return (
+    <details className="dropdown dropdown-end">
+      <summary className="btn btn-ghost btn-sm font-normal">{name} ▾</summary>
+      <div className="dropdown-content z-20 w-56 rounded-box border border-base-300 bg-base-100 py-1 text-sm">
+        <p className="px-3 py-1.5 text-ink-2">signed in as {role}</p>
+        <Theme />
+        <button type="button" className="touch w-full px-3 py-1.5 text-left hover:bg-base-200" onClick={signOut}>
+          Sign out
+        </button>
+      </div>
+    </details>
+  );
+}
+
 /** The frame of every page: brand, span, menu. */
 export function Shell() {
   const { me, status, signOut } = useSession();
   const link = useLive(me.name !== null);
   const [parameters] = useSearchParams();
   const { pathname } = useLocation();
+  const [unfolded, setUnfolded] = useState(false);
   const open = useAlerts({ state: "open" });
   const count = open.data?.items.length ?? 0;
   const critical = open.data?.items.some((a) => a.severity === "critical") ?? false;
@@ -56,34 +84,44 @@ export function Shell() {
     );
     document.title = `${count ? `(${count}) ` : ""}${page?.name ?? "Balise"} – Balise`;
   }, [pathname, count]);
+  useEffect(() => setUnfolded(false), [pathname]);
   return (
-    <div className="grid min-h-screen grid-cols-[124px_1fr] grid-rows-[46px_1fr]">
-      <header className="col-span-2 flex items-center gap-3 border-base-300 border-b px-4">
+    <div className="grid min-h-screen grid-rows-[auto_1fr] md:grid-cols-[124px_minmax(0,1fr)] md:grid-rows-[46px_1fr]">
+      <header className="flex flex-wrap items-center gap-x-3 border-base-300 border-b px-3 md:col-span-2 md:flex-nowrap md:px-4">
         <a href="#main" className="sr-only focus:not-sr-only">
           To the content
         </a>
-        <Signal state="ok" size={22} label={false} />
+        <button
+          type="button"
+          className="btn btn-ghost font-normal md:hidden"
+          aria-expanded={unfolded}
+          aria-controls="menu"
+          onClick={() => setUnfolded(!unfolded)}
+        >
+          {unfolded ? "Close" : "Menu"}
+          {!unfolded && count > 0 && <Count count={count} critical={critical} />}
+        </button>
+        <span className="hidden md:inline">
+          <Signal state="ok" size={22} label={false} />
+        </span>
         <span className="font-semibold text-lg">Balise</span>
-        <span className="font-dense text-ink-2">{status?.organisation}</span>
+        <span className="hidden font-dense text-ink-2 md:inline">{status?.organisation}</span>
         <span className="grow" />
         {link === "lost" && (
           <span role="status" className="font-dense text-warning">
             nothing heard from the console: what is shown may be old
           </span>
         )}
-        <SpanPicker />
-        <details className="dropdown dropdown-end">
-          <summary className="btn btn-ghost btn-sm font-normal">{me.name} ▾</summary>
-          <div className="dropdown-content z-20 w-56 rounded-box border border-base-300 bg-base-100 py-1 text-sm">
-            <p className="px-3 py-1.5 text-ink-2">signed in as {me.role}</p>
-            <Theme />
-            <button type="button" className="w-full px-3 py-1.5 text-left hover:bg-base-200" onClick={signOut}>
-              Sign out
-            </button>
-          </div>
-        </details>
+        <span className="order-last w-full md:order-none md:w-auto">
+          <SpanPicker />
+        </span>
+        <Person name={me.name ?? ""} role={me.role ?? ""} signOut={signOut} />
       </header>
-      <nav aria-label="Pages" className="border-base-300 border-r bg-base-200 pt-3">
+      <nav
+        id="menu"
+        aria-label="Pages"
+        className={`border-base-300 bg-base-200 md:block md:border-r md:pt-3 ${unfolded ? "border-b" : "hidden"}`}
+      >
         <ul>
           {MENU.map((item) => (
             <li key={item.to}>
@@ -91,7 +129,7 @@ export function Shell() {
                 to={withSpan(item.to, parameters)}
                 end={item.to === "/"}
                 className={({ isActive }) =>
-                  `flex items-center justify-between border-l-3 px-3 py-1.5 ${
+                  `touch flex items-center justify-between border-l-3 px-3 py-1.5 ${
                     isActive || item.also?.some((p) => pathname.startsWith(p))
                       ? "border-primary bg-base-100 font-semibold"
                       : "border-transparent text-ink-2 hover:text-base-content"
@@ -99,20 +137,13 @@ export function Shell() {
                 }
               >
                 {item.name}
-                {item.name === "Alerts" && count > 0 && (
-                  <span
-                    className={`font-dense font-semibold text-sm ${critical ? "text-state-critical" : "text-state-warning"}`}
-                    title={`${count} open`}
-                  >
-                    {count}
-                  </span>
-                )}
+                {item.name === "Alerts" && count > 0 && <Count count={count} critical={critical} />}
               </NavLink>
             </li>
           ))}
         </ul>
       </nav>
-      <main id="main" className="min-w-0 px-[18px] pt-3 pb-10">
+      <main id="main" className="min-w-0 overflow-x-auto px-3 pt-3 pb-10 md:overflow-x-visible md:px-[18px]">
         {(status?.warnings ?? []).map((text) => (
           <p key={text} role="alert" className="mb-2 border-warning border-l-4 py-0.5 pl-3">
             {text}

@@ -31,7 +31,7 @@ export function SpanPicker() {
   };
   return (
     <fieldset className="flex items-center" aria-label="Span">
-      <div className="join font-dense">
+      <div className="join w-full font-dense md:w-auto">
         <button
           type="button"
           className="btn btn-sm join-item"
@@ -47,15 +47,20 @@ export function SpanPicker() {
               key={preset.from}
               type="button"
               aria-pressed={chosen}
-              className={`btn btn-sm join-item ${chosen ? "btn-primary" : ""}`}
+              className={`btn btn-sm join-item max-md:hidden ${chosen ? "btn-primary" : ""}`}
               onClick={() => setSpan({ from: preset.from, to: "now" })}
             >
               {preset.name}
             </button>
           );
         })}
-        <button type="button" className="btn btn-sm join-item font-semibold" onClick={open} title="Choose both ends">
-          {stretch(span.start, span.end)}
+        <button
+          type="button"
+          className="btn btn-sm join-item min-w-0 grow font-semibold"
+          onClick={open}
+          title="Choose both ends"
+        >
+          <span className="grow-cell">{stretch(span.start, span.end)}</span>
         </button>
         <button
           type="button"
@@ -69,6 +74,21 @@ export function SpanPicker() {
       </div>
       <dialog ref={dialog} className="modal" aria-label="Choose both ends of the span">
         <div className="modal-box w-96">
+          <div className="mb-3 flex flex-wrap gap-2 md:hidden">
+            {PRESETS.map((preset) => (
+              <button
+                key={preset.from}
+                type="button"
+                className={`btn ${span.live && span.from === preset.from ? "btn-primary" : ""}`}
+                onClick={() => {
+                  setSpan({ from: preset.from, to: "now" });
+                  dialog.current?.close();
+                }}
+              >
+                {preset.name}
+              </button>
+            ))}
+          </div>
           <label className="mb-3 flex items-center justify-between gap-3">
             From
             <input

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -79,6 +79,17 @@ class Figure(BaseModel):
     unit: str
 
 
+class StationAlert(BaseModel):
+    """An open alert on a part."""
+
+    id: int
+    about: str
+    severity: Literal["warning", "critical"]
+    value: float | None
+    limit: float | None
+    unit: str
+
+
 class Station(ApplicationPart):
     """A part as it is now. `own` is its own state, `state` with what it needs; `rank` 0 is the users' side."""
 
@@ -89,6 +100,7 @@ class Station(ApplicationPart):
     needed_by: list[str]
     service_id: int | None = None
     figure: Figure | None = None
+    alerts: list[StationAlert] = Field(default=[], description="open alerts on it, the worst first")
     from_plan: str | None = None
 
 

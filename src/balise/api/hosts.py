@@ -50,6 +50,7 @@ class Collection(BaseModel):
 class Host(BaseModel):
     id: int
     name: str
+    known_since: str = Field(description="when it came here")
     state: State
     state_since: str
     labels: dict[str, str]

@@ -201,6 +201,7 @@ class KitLog(Strict):
 
 class KitChart(Strict):
     title: Annotated[str, Field(min_length=1, max_length=80)]
+    about: Annotated[str, Field(max_length=120)] = ""
     metric: MetricName
     take: Take = "avg"
     by: Annotated[list[Key], Field(max_length=3)] = []

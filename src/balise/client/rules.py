@@ -51,6 +51,6 @@ class Rules(Noun):
 
         >>> rule = RuleDocument.model_validate({"rule": "high-water", **body.model_dump()})
         >>> balise.rules.rehearse(Rehearse(rule=rule, from_="-10m")).groups
-        2
+        1
         """
         return self._connection.send(Rehearsal, "POST", "/rules/rehearse", request)

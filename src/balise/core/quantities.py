@@ -10,6 +10,11 @@ STATE = "{state}"
 LONG_SECONDS = 120
 """From how many seconds on a duration is said in larger units."""
 _ANNOTATION = re.compile(r"\{(\w+)\}")
+_WHOLE = re.compile(r"\{\w+\}")
+"""Units of things that are whole: a mean of them is said as a whole number too."""
+FINE = ("core", "day")
+"""Of which there are parts."""
+MILLION = 1e6
 
 
 def in_words(value: float | None, unit: str) -> str:
@@ -24,8 +29,23 @@ def in_words(value: float | None, unit: str) -> str:
         return _bytes(value, "/s" if unit.endswith("/s") else "")
     if unit == "s" and abs(value) >= LONG_SECONDS:
         return _duration(value)
+    if _WHOLE.fullmatch(unit):
+        return _count(value, unit[1:-1])
     many = r"\1" if abs(value) == 1 else r"\1s"
     return f"{value:.4g} {_ANNOTATION.sub(many, unit)}".strip()
+
+
+def _count(value: float, noun: str) -> str:
+    """`_count(20.5, "session") == "20 sessions"`, `_count(0.2, "session") == "under 1 session"`."""
+    many = "" if abs(value) == 1 else "s"
+    if noun in FINE:
+        return f"{value:.4g} {noun}{many}"
+    if abs(value) >= MILLION:
+        return f"{value / MILLION:.4g} M {noun}s"
+    if 0 < abs(value) < 0.5:
+        return f"under 1 {noun}"
+    whole = round(value)
+    return f"{whole} {noun}{'' if abs(whole) == 1 else 's'}"
 
 
 def _duration(value: float) -> str:

@@ -88,7 +88,7 @@ class Past:
             for ship in self._ships:
                 row = session.scalar(select(tables.Host).where(tables.Host.name == ship.name))
                 if row is None:
-                    row = tables.Host(name=ship.name, created_at=now, state_since=self._start, state="ok")
+                    row = tables.Host(name=ship.name, created_at=self._start, state_since=self._start, state="ok")
                     session.add(row)
                 row.labels, row.mode, row.collected_by = ship.labels, "resident", "its agent"
                 row.last_seen = self._end

@@ -381,6 +381,7 @@ def _rules(on: Intakes) -> Rules:
             metrics=on.metrics,
             hosts=on.hosts,
             plans=on.plans,
+            alerts=on.alerts,
         ),
         enrolling=Enrolling(state=state, directory=directory, access=on.access),
         enrolments=Enrolments(

@@ -101,6 +101,11 @@ class AlertBook:
             for a in sorted(mine, key=lambda a: -a.level)
         ]
 
+    def open_now(self) -> list[AlertAnswer]:
+        """All open alerts, the worst and oldest first."""
+        query = select(Alert).where(Alert.recovered_at.is_(None)).order_by(Alert.level.desc(), Alert.id)
+        return [self.current(row) for row in self._state.read(lambda s: list(s.scalars(query)))]
+
     # --- what the rules find
 
     def apply(self, turns: Sequence[Turn], now: float) -> list[Turn]:

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from balise.api.alerts import Alert
 from balise.api.applications import (
     Application,
     ApplicationBody,
@@ -16,6 +17,7 @@ from balise.api.applications import (
     Figure,
     Need,
     Station,
+    StationAlert,
     Talk,
 )
 from balise.api.hosts import State
@@ -24,6 +26,7 @@ from balise.api.services import Service
 from balise.api.spans import rfc3339
 from balise.core.applications import ranks, rolled
 from balise.core.health import worst
+from balise.server.alerts.book import AlertBook
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
@@ -39,6 +42,8 @@ from balise.store.state.store import StateStore
 MOST_APPLICATIONS = 300
 MOST_TALKS = 500
 """What plans add: plan, application, host, and the parts that it needs."""
+MOST_ALERTS = 5
+SHOWN = set(StationAlert.model_fields)
 
 
 class ApplicationBook:
@@ -55,6 +60,7 @@ class ApplicationBook:
         metrics: Metrics,
         hosts: HostBook,
         plans: PlanBook,
+        alerts: AlertBook,
     ) -> None:
         self._state = state
         self._directory = directory
@@ -64,6 +70,7 @@ class ApplicationBook:
         self._metrics = metrics
         self._hosts = hosts
         self._plans = plans
+        self._alerts = alerts
 
     # --- asking
 
@@ -114,6 +121,7 @@ class ApplicationBook:
         own = {part.name: self._own(part, by_host) for part in body.parts}
         states = rolled(own, body.needs)
         places = ranks([part.name for part in body.parts], body.needs)
+        alerts = self._alerts.open_now() if figures else []
         needed = {part.name: [n.from_ for n in body.needs if part.name in n.to] for part in body.parts}
         stations = [
             Station(
@@ -125,6 +133,7 @@ class ApplicationBook:
                 needed_by=needed[part.name],
                 service_id=held.id if (held := by_host.get((part.host or "", part.service or ""))) else None,
                 figure=self._figure(part, held) if figures else None,
+                alerts=self._on(part, alerts),
                 from_plan=came.get(part.name),
             )
             for part in body.parts
@@ -155,6 +164,20 @@ class ApplicationBook:
             return self._probes.state_of(part.probe)
         members = [k.state for k in self._directory.all() if part.group in k.groups]
         return worst(members) if members else "silent"
+
+    def _on(self, part: ApplicationPart, alerts: list[Alert]) -> list[StationAlert]:
+        """The open alerts on a part, as many as are worth showing beside it."""
+        found = [alert for alert in alerts if self._is_on(part, alert)][:MOST_ALERTS]
+        return [StationAlert.model_validate(alert.model_dump(include=SHOWN)) for alert in found]
+
+    def _is_on(self, part: ApplicationPart, alert: Alert) -> bool:
+        if part.probe is not None:
+            return alert.attributes.get("probe") == part.probe
+        if part.group is not None:
+            known = self._directory.find(alert.host)
+            return known is not None and part.group in known.groups
+        service = alert.attributes.get("service.name")
+        return alert.host == part.host and (part.service is None or service == part.service)
 
     def _figure(self, part: ApplicationPart, service: Service | None) -> Figure | None:
         """The figure that tells most of a part: what its kit charts first, else how busy the host is."""

@@ -126,6 +126,7 @@ class HostBook:
         return Host(
             id=known.id,
             name=known.name,
+            known_since=rfc3339(row.created_at if row else known.state_since),
             state=known.state,
             state_since=rfc3339(known.state_since),
             labels=known.labels,

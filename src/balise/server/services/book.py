@@ -40,6 +40,8 @@ from balise.store.state import tables
 from balise.store.state.store import StateStore
 
 MOST_ON_HOST = 200
+NOT_FOR_READERS: dict[str, Any] = {"rules": [], "charts": [], "actions": []}
+"""What of a kit whoever reads a service has no use for: an older agent need not know what is new in it."""
 MOST_STEPS = 500
 LATE = 3.0
 """Intervals without a word after which a service is silent."""
@@ -375,7 +377,7 @@ class ServiceBook:
         return ServiceTarget(
             id=row.id,
             name=row.name,
-            kit=kit,
+            kit=kit.model_copy(update=NOT_FOR_READERS),
             kit_digest=self._kits.digest(kit.kit),
             target=target,
             credential=credential,
