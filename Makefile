@@ -8,7 +8,7 @@ SERVICES ?= yes
 REAL := postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
 	dnsmasq-base bind9 slapd dovecot-imapd dovecot-pop3d vsftpd
 
-.PHONY: setup demo test soak fuzz lint bench screenshots schema wheels clean
+.PHONY: setup demo test soak fuzz lint bench screenshots schema agent wheels clean
 
 setup: .venv/.installed src/balise/server/web/index.html
 
@@ -72,6 +72,14 @@ bench: setup
 screenshots: setup
 	@tools/need chromium xvfb xterm imagemagick
 	@PYTHONPATH=tests $(PY) tools/screenshots.py
+
+# The agent as one folder that needs no Python, with a script that installs it: for Linux on this kind of processor, with
+# a C library no older than this machine's.
+agent: setup
+	@tools/need binutils
+	@$(PY) -m pip install --quiet --editable '.[build]'
+	@tools/build-agent dist/agent
+	@echo "dist/agent is ready: take it along, and run: sh agent/install agent --console URL --key KEY"
 
 # All that an agent needs (WITH=relay: a relay), for machines without internet: wheels, and a script that installs them.
 wheels: setup

@@ -20,7 +20,7 @@ from balise.cli.main import joined, main, parser
 from balise.cli.output import fitting, printable, safe_cell
 from balise.client import Balise
 from balise.core.quantities import in_words
-from running import BALISE, Service, free_port
+from running import BALISE, Service, free_port, until
 from sending import log_request, post, send_gauge
 
 RULE = """\

@@ -2357,7 +2357,7 @@ export interface components {
              * Mode
              * @enum {string}
              */
-            mode: "resident" | "remote" | "split" | "received";
+            mode: "resident" | "remote" | "split" | "received" | "probed";
             /** Problem */
             problem?: string | null;
         };

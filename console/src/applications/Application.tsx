@@ -137,7 +137,7 @@ function Diagram({
             <button
               type="button"
               aria-pressed={station.name === chosen}
-              className={`flex max-w-48 items-start gap-1 rounded px-1 text-left font-dense text-sm leading-tight hover:underline ${station.name === chosen ? "bg-base-200" : "bg-base-100/80"}`}
+              className={`flex min-h-6 max-w-48 items-start gap-1 rounded px-1 text-left font-dense text-sm leading-tight hover:underline ${station.name === chosen ? "bg-base-200" : "bg-base-100/80"}`}
               onClick={() => choose(station.name)}
             >
               <Signal state={station.own} size={17} />
@@ -163,7 +163,7 @@ function WorstAlert({ station }: { station: Station }) {
   if (!worst) return null;
   return (
     <Link
-      className="ml-6 block max-w-44 font-dense text-xs leading-tight hover:underline"
+      className="ml-6 block min-h-6 max-w-44 font-dense text-xs leading-tight hover:underline"
       to={withSpan(`/alerts/${worst.id}`, parameters)}
     >
       <span className={worst.severity === "critical" ? "text-state-critical" : "text-state-warning"}>

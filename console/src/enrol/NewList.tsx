@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { plural } from "../lib/format";
 import { BLANK_LIST, type ListForm, listOf, partedList } from "../lib/listForm";
@@ -16,6 +16,7 @@ const HOW =
 
 /** A list is pasted or opened, read, and shown as it was understood; then what of it is good is tested. */
 export function NewList() {
+  const navigate = useNavigate();
   const form = useForm<ListForm>(BLANK_LIST);
   const [read, setRead] = useState<Schemas["ListAnswer"]>();
   const [started, setStarted] = useState<{ id: number; total: number }>();
@@ -32,10 +33,12 @@ export function NewList() {
   };
   const start = async () => {
     if (!read) return;
-    setStarted(await got(api.POST("/api/v1/enrolments", { body: { entries: read.entries, time_limit: "5s" } })));
+    const answer = await got(api.POST("/api/v1/enrolments", { body: { entries: read.entries, time_limit: "5s" } }));
+    if (!read.problems.length) return navigate(`/enrol/${answer.id}`);
     // What could not be read stays, to be corrected.
     form.set({ text: partedList(read).left });
-    setRead(read.problems.length ? { ...read, entries: [] } : undefined);
+    setRead({ ...read, entries: [] });
+    return setStarted(answer);
   };
   return (
     <section aria-label="A list of addresses" className="mb-6 max-w-5xl">

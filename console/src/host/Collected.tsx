@@ -13,6 +13,7 @@ const MODES: Record<Host["collection"]["mode"], string> = {
   remote: "remote: read over the network, without an agent",
   split: "split: the agent finds services, others read them",
   received: "received: known only from what others send",
+  probed: "known from probes alone: nothing is collected from it",
 };
 
 /** Facts, how the host is collected, and the plan that holds for it; folded until asked for. */

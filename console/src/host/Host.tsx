@@ -183,7 +183,7 @@ function Heading({ host, now }: { host: Host; now: number }) {
         </p>
       </div>
       <p className="font-dense text-ink-2 text-sm">
-        collected by {host.collection.by}, {heard}
+        {host.collection.mode === "probed" ? "known from probes alone" : `collected by ${host.collection.by}`}, {heard}
         {cost}
         {host.collection.problem && <span className="text-state-warning"> · {host.collection.problem}</span>}
       </p>

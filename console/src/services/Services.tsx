@@ -200,7 +200,7 @@ function Proposals() {
                 type="button"
                 className="btn btn-ghost btn-xs"
                 disabled={!p.free && p.credential !== null && !credential}
-                aria-label={`Read ${p.kit} on ${p.host}`}
+                aria-label={`Read it: ${p.kit} on ${p.host}`}
                 onClick={() => take({ hosts: [p.host], kits: [p.kit] })}
               >
                 Read it

@@ -1,4 +1,4 @@
-import { createContext, type ReactNode, useContext } from "react";
+import { createContext, type ReactNode, useContext, useId } from "react";
 import { Failure } from "./Note";
 import type { Form } from "./useForm";
 
@@ -102,44 +102,54 @@ interface Shared {
   disabled?: boolean;
 }
 
-/** A label, what is typed into, and below it what is wrong, or else a hint. */
+/** A label, what is typed into, and below it what is wrong, or else a hint; both are read out with the field. */
 export function Field({
+  id,
   label,
   problem,
   hint,
   className = "",
   children,
 }: {
+  id: string;
   label: ReactNode;
   problem?: string | undefined;
   hint?: string | undefined;
-  className?: string;
+  className?: string | undefined;
   children: ReactNode;
 }) {
   return (
-    // biome-ignore lint/a11y/noLabelWithoutControl: the control is among the children
-    <label className={`flex flex-col gap-0.5 text-sm ${className}`}>
-      <span>{label}</span>
+    <div className={`flex flex-col gap-0.5 text-sm ${className}`}>
+      <label htmlFor={id}>{label}</label>
       {children}
-      {problem ? (
-        <span role="alert" className="text-error">
-          {problem}
+      {(problem || hint) && (
+        <span
+          id={`${id}-about`}
+          role={problem ? "alert" : undefined}
+          className={problem ? "text-error" : "text-ink-2 text-xs"}
+        >
+          {problem || hint}
         </span>
-      ) : (
-        hint && <span className="text-ink-2 text-xs">{hint}</span>
       )}
-    </label>
+    </div>
   );
 }
 
-function useField({ name, place, disabled }: Shared) {
+function useField({ name, place, disabled, hint, label, className }: Shared) {
   const held = useHeld();
+  const id = useId();
   const problem = held.form.problem(place ?? name);
   return {
-    problem,
+    field: { id, label, hint, className, problem },
     value: String(held.form.values[name] ?? ""),
     put: (value: unknown) => held.form.set({ [name]: value }),
-    common: { name, disabled: held.disabled || disabled, "aria-invalid": problem !== undefined },
+    common: {
+      id,
+      name,
+      disabled: held.disabled || disabled,
+      "aria-invalid": problem !== undefined,
+      "aria-describedby": problem || hint ? `${id}-about` : undefined,
+    },
   };
 }
 
@@ -162,9 +172,9 @@ export function TextField({
   max?: number;
   minLength?: number;
 }) {
-  const { problem, value, put, common } = useField(shared);
+  const { field, value, put, common } = useField(shared);
   return (
-    <Field label={shared.label} problem={problem} hint={shared.hint} className={shared.className}>
+    <Field {...field}>
       <input
         {...common}
         type={type}
@@ -191,9 +201,9 @@ export function AreaField({
   mono = false,
   ...shared
 }: Shared & { rows?: number; placeholder?: string; mono?: boolean }) {
-  const { problem, value, put, common } = useField(shared);
+  const { field, value, put, common } = useField(shared);
   return (
-    <Field label={shared.label} problem={problem} hint={shared.hint} className={shared.className}>
+    <Field {...field}>
       <textarea
         {...common}
         rows={rows}
@@ -212,9 +222,9 @@ export function AreaField({
 export type Options = readonly (string | readonly [value: string, word: string])[];
 
 export function ChoiceField({ options, ...shared }: Shared & { options: Options }) {
-  const { problem, value, put, common } = useField(shared);
+  const { field, value, put, common } = useField(shared);
   return (
-    <Field label={shared.label} problem={problem} hint={shared.hint} className={shared.className}>
+    <Field {...field}>
       <select
         {...common}
         className={`select select-sm ${shared.width ?? "w-full"}`}

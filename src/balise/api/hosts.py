@@ -16,6 +16,9 @@ STATES_WORST_FIRST: tuple[State, ...] = ("critical", "warning", "silent", "ok", 
 LabelKey = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")]
 LabelValue = Annotated[str, Field(max_length=200)]
 
+NOBODYS = ("received", "probed")
+"""Modes of hosts that nobody collects from: known from what senders say, or from probes alone."""
+
 
 class Facts(BaseModel):
     """What a collector says of the host it runs on. Sizes in bytes, times in unix seconds."""
@@ -37,7 +40,7 @@ class Facts(BaseModel):
 class Collection(BaseModel):
     """How a host is collected, by whom, how far behind, and the last thing that went wrong."""
 
-    mode: Literal["resident", "remote", "split", "received"]
+    mode: Literal["resident", "remote", "split", "received", "probed"]
     by: str
     delay_seconds: float | None
     cost_seconds: float | None = Field(None, description="processor time of an agent's, or length of a remote reading")

@@ -157,7 +157,7 @@ def furnish(console: Parts) -> None:
     harbour.furnish_applications(console)
     harbour.furnish_inventory(console)
     page = ProbeBody(kind="http", target=f"{console.settings.base_url}/api/v1/status", about="this console itself",
-                     every="30s", expect=ProbeExpect(json={"$.state": "ready"}))  # fmt: skip
+                     host="console", every="30s", expect=ProbeExpect(json={"$.state": "ready"}))  # fmt: skip
     console.probes.put("console", page, Principal(who, "administrator"))
     gone = ProbeBody(kind="tcp", target="127.0.0.1:1", host="gate-n2", about="the barrier of pier 2", every="60s")
     console.probes.put("barrier-n2", gone, Principal(who, "administrator"))

@@ -15,6 +15,7 @@ from fastapi.responses import FileResponse, JSONResponse, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
+from starlette.middleware.body_limit import RequestBodyLimitMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.staticfiles import StaticFiles
 
@@ -33,6 +34,7 @@ from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
 from balise.server.inventory import routes as inventory
+from balise.server.keeping import certificate_routes as certificate
 from balise.server.keeping import routes as keeping
 from balise.server.keeping.space import Space
 from balise.server.life import begin, close
@@ -50,13 +52,13 @@ from balise.server.rules import routes as rules
 from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
-from balise.server.tls import routes as tls
 from balise.store.database import is_full
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
 WEB = Path(__file__).parent / "web"
 MOST_REQUEST = 1 << 20
+TOO_LARGE = f"The request is larger than {MOST_REQUEST} bytes: send less at once."
 POLICY = (
     "default-src 'self'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; worker-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; "
@@ -65,7 +67,7 @@ POLICY = (
 PREFIX = "/api/v1"
 SUBJECTS = (
     keeping,
-    tls,
+    certificate,
     people,
     enrolment,
     lists,
@@ -142,6 +144,7 @@ def build_api(parts: Parts | None) -> FastAPI:
     # A redirect would go to whatever place the request names as its host.
     app.router.redirect_slashes = False
     app.openapi = lambda: describe(app, CALLS, PREFIX)  # type: ignore[method-assign]
+    app.add_middleware(RequestBodyLimitMiddleware, max_body_size=MOST_REQUEST)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
     _answer_problems(app)
     if (WEB / "assets").is_dir():
@@ -174,9 +177,8 @@ def _answer_problems(app: FastAPI) -> None:
             return page()
         if error.status_code == 404:
             return problem(404, f"There is nothing at {request.url.path}: see /api/openapi.json for what there is.")
-        if isinstance(error.__cause__, Refused):
-            # FastAPI takes whatever stops it from reading a body for a body that cannot be read.
-            return problem(error.__cause__.status, error.__cause__.detail)
+        if error.status_code == 413:
+            return problem(413, TOO_LARGE)
         return problem(error.status_code, str(error.detail))
 
     @app.exception_handler(OperationalError)
@@ -261,8 +263,10 @@ class Face:
             if scope["path"] in ("/v1/metrics", "/v1/logs", "/v1/relayed"):
                 await self._otlp(scope, receive, send)
                 return
-            receive = _limited(receive)
             send = _with_headers(scope, self._showing(scope, send))
+            if _is_said_too_large(scope):
+                await problem(413, TOO_LARGE)(scope, receive, send)
+                return
         await self.api(scope, receive, send)
 
     async def _elsewhere(self, scope: Any, receive: Any, send: Any) -> None:
@@ -281,20 +285,10 @@ class Face:
         return inner
 
 
-def _limited(receive: Any) -> Any:
-    """No request to the API is larger than `MOST_REQUEST`: what is beyond is answered like a broken body."""
-    seen = 0
-
-    async def inner() -> Any:
-        nonlocal seen
-        message = await receive()
-        if message["type"] == "http.request":
-            seen += len(message.get("body", b""))
-            if seen > MOST_REQUEST:
-                raise Refused(413, f"The request is larger than {MOST_REQUEST} bytes.")
-        return message
-
-    return inner
+def _is_said_too_large(scope: Any) -> bool:
+    """Whether a request says that it is larger than any may be; one that does not say is measured on its way."""
+    said = next((value for name, value in scope["headers"] if name == b"content-length"), b"0")
+    return said.isdigit() and int(said) > MOST_REQUEST
 
 
 def _with_headers(scope: Any, send: Any) -> Any:

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from balise.api.access import EnrolmentKey as KeyAnswer
 from balise.api.access import MadeEnrolmentKey, NewEnrolmentKey
 from balise.api.agents import AgentSelf, Candidate, EnrolAnswer, EnrolRequest
-from balise.api.hosts import Facts
+from balise.api.hosts import NOBODYS, Facts
 from balise.api.spans import rfc3339, seconds
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory, clean_name
@@ -313,6 +313,8 @@ def owner_in_words(host: tables.Host) -> str:
         return f"{host.name!r}, which is retired"
     if host.mode == "resident":
         return f"{host.name!r}, collected by its agent"
+    if host.mode == "probed":
+        return f"{host.name!r}, known from probes alone"
     if host.mode == "received":
         return f"{host.name!r}, known from other senders"
     return f"{host.name!r}, collected remotely by {host.collected_by}"
@@ -340,7 +342,7 @@ def find_identity(
     if same is not None:
         if not take_over:
             _refuse_copy(same, facts, heard(same.id))
-        its_own = same.name == name and same.mode in ("resident", "received")
+        its_own = same.name == name and same.mode in ("resident", *NOBODYS)
         if take_over or its_own or same.retired_at is not None:
             return same
         raise Refused(
@@ -350,7 +352,7 @@ def find_identity(
             "(rm /etc/machine-id; systemd-machine-id-setup).",
         )
     host = session.scalar(select(tables.Host).where(tables.Host.name == name))
-    if host is None or host.mode == "received" or take_over:
+    if host is None or host.mode in NOBODYS or take_over:
         return host
     what = "Another machine is enrolled as" if host.mode == "resident" else "There is already"
     raise Refused(

@@ -11,6 +11,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from balise.api.hosts import NOBODYS
 from balise.api.remote import Enrolment as EnrolmentAnswer
 from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteTarget, TestedEntry
 from balise.api.spans import duration_text, rfc3339, seconds
@@ -232,7 +233,7 @@ class Enrolments:
         address, port = entry.reached_at
         if entry.name:
             host = session.scalar(select(tables.Host).where(tables.Host.name == clean_name(entry.name)))
-            if host is not None and host.mode != "received" and host.retired_at is None:
+            if host is not None and host.mode not in NOBODYS and host.retired_at is None:
                 return f"already here as {owner_in_words(host)}"
         query = (
             select(tables.Host)
@@ -275,12 +276,12 @@ class Enrolments:
         if held:
             return "already-enrolled", held, None
         same = same_machine(session, trial.facts) if trial.facts else None
-        if same is not None and same.retired_at is None and same.mode != "received":
+        if same is not None and same.retired_at is None and same.mode not in NOBODYS:
             return "already-enrolled", f"this machine is already here as {owner_in_words(same)}", same
         said = trial.facts.host_name if trial.facts else ""
         name = clean_name(entry.name or said or entry.address)
         host = same or session.scalar(select(tables.Host).where(tables.Host.name == name))
-        if host is not None and host is not same and host.mode != "received":
+        if host is not None and host is not same and host.mode not in NOBODYS:
             return (
                 "already-enrolled",
                 f"the name is taken: {owner_in_words(host)}. Give this one a name of its own",

@@ -137,7 +137,7 @@ class HostBook:
             last_seen=rfc3339(known.last_seen) if known.last_seen else None,
             collection=Collection(
                 mode=known.mode,  # type: ignore[arg-type]
-                by=known.collected_by or "its senders",
+                by=known.collected_by or ("probes alone" if known.mode == "probed" else "its senders"),
                 delay_seconds=round(known.delay, 3) if known.delay is not None else None,
                 cost_seconds=known.cost,
                 problem=known.refused or known.problem,

@@ -294,6 +294,11 @@ class Directory:
         self.refresh(number or 0)
         return self._by_name[name]
 
+    def set_mode(self, number: int, mode: str) -> None:
+        """How a host is known from now on."""
+        self._state.write(lambda s: s.execute(update(Host).where(Host.id == number).values(mode=mode)))
+        self.refresh(number)
+
     def heard(self, number: int, sent_at: float, now: float) -> None:
         """Something of a host arrived at `now` that was measured at `sent_at`."""
         known = self._by_id.get(number)

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 
 import numpy as np
 
+from balise.api.hosts import NOBODYS
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.store.series.store import SeriesStore
@@ -30,7 +31,7 @@ class Silence:
 
     def note(self) -> None:
         now = self._clock()
-        known = [k for k in self._directory.all() if k.mode != "received" and k.last_seen is not None]
+        known = [k for k in self._directory.all() if k.mode not in NOBODYS and k.last_seen is not None]
         if now - self._began < FIND_AGAIN:
             return
         silence = {k.id: max(0.0, now - (k.last_seen or now)) for k in known}

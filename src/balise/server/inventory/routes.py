@@ -6,6 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
+from balise.api.hosts import NOBODYS
 from balise.api.inventory import Comparison, Inventory, InventoryCount, InventoryKind
 from balise.api.lists import Note, Page
 from balise.server.callers import Operator, Viewer, part
@@ -60,7 +61,7 @@ def compare_inventory(
 def refresh_inventory(hosts: HostsHere, plans: PlansHere, remote: RemoteHere, _who: Operator, name: str) -> Note:
     """Has the host's agent, or whoever reads the host over SSH, tell its inventory at once."""
     known = hosts.known(name)
-    if known.mode == "received" or (known.mode == "remote" and not remote.by_ssh(known)):
+    if known.mode in NOBODYS or (known.mode == "remote" and not remote.by_ssh(known)):
         raise bad_field("name", f"{name!r} has no agent and is not read over SSH: nobody could look at it")
     plans.refresh(known)
     return Note(detail=f"{name} was asked; what changed since the last collection follows as events")

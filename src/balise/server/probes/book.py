@@ -22,6 +22,7 @@ from balise.collect.work import Failures
 from balise.core.health import worst
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory
+from balise.server.hosts.directory import Known as HostKnown
 from balise.server.people.access import Principal, audit
 from balise.server.remote.credentials import CredentialBook
 from balise.server.remote.relays import RelayBook
@@ -191,7 +192,7 @@ class ProbeBook:
         """
         self._check(body, who)
         known = self._known.get(name)
-        host = self._directory.ensure(body.host or place_name(name, body))
+        host = self._host(body.host or place_name(name, body))
         now = time.time()
         held = Known(name, body, host.id, "silent", now, now, who.name)
         if known is not None:
@@ -216,6 +217,15 @@ class ProbeBook:
             self._known[name] = held
         self._take_up()
         return self.get(name)
+
+    def _host(self, name: str) -> HostKnown:
+        """The host that a probe is about; one that is not there yet is known from probes alone."""
+        known = self._directory.find(name)
+        if known is not None and not known.retired:
+            return known
+        made = self._directory.ensure(name)
+        self._directory.set_mode(made.id, "probed")
+        return self._directory.find(made.name) or made
 
     def _check(self, body: ProbeBody, who: Principal) -> None:
         wrong = PROBES[body.kind].problem(body)

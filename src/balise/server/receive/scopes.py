@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
+from balise.api.hosts import NOBODYS
 from balise.core import filters
 from balise.core.filters import Filter
 from balise.server.errors import Refused
@@ -33,7 +34,11 @@ class Admission:
         name = clean_name(name)
         known = self._directory.find(name)
         if known is not None:
-            return known if not known.retired and self.allows(principal, known) else None
+            if known.retired or not self.allows(principal, known):
+                return None
+            if known.mode == "probed":
+                self._directory.set_mode(known.id, "received")
+            return known
         scope = principal.scope
         if scope is not None and scope.hosts and not self._chosen(scope.hosts, {"host": name, "name": name}.get):
             return None
@@ -67,7 +72,7 @@ class Admission:
         scope = principal.scope
         if scope is None:
             return True
-        if host.mode != "received" and not scope.collected:
+        if host.mode not in NOBODYS and not scope.collected:
             return False
         return not scope.hosts or self._chosen(scope.hosts, lambda name: attribute_of(host, name))
 

@@ -8,7 +8,7 @@ import time
 from collections.abc import Coroutine
 from typing import Any, Protocol
 
-from balise.api.hosts import Facts
+from balise.api.hosts import NOBODYS, Facts
 from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
 from balise.collect.otlp import logs_request, metrics_request
@@ -124,7 +124,7 @@ class RemoteWork:
         """Puts what was read into the stores by the way that an agent's deliveries take."""
         principal = Principal(f"remote {target.host}", "agent", target.host_id)
         known = self._directory.get(target.host_id)
-        by_another = target.service is not None and known is not None and known.mode != "received"
+        by_another = target.service is not None and known is not None and known.mode not in NOBODYS
         take = self._intakes.of_service if by_another else self._intakes.of_host
         resource = {"host.name": target.host}
         since = taken.facts.boot_time if taken.facts else self._started
