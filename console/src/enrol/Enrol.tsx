@@ -130,14 +130,15 @@ function WithAgent({ many }: { many: boolean }) {
 function Steps({ command }: { command: string }) {
   const rest = command.replace("balise agent enrol ", "");
   const steps = [
+    [
+      "All in one, from the folder that make agent builds: no Python and no internet needed",
+      `sh agent/install agent ${rest}`,
+    ],
+    ["The same from the folder of make wheels, where there is Python 3.11", `sh wheels/install agent ${rest}`],
     ["What works from there, without using the key up", `balise agent check ${rest}`],
     [
       "Start it with the system",
       "balise agent unit > /etc/systemd/system/balise-agent.service && systemctl enable --now balise-agent",
-    ],
-    [
-      "Without internet, from a folder of wheels",
-      "python3 -m venv /opt/balise && /opt/balise/bin/pip install --no-index --find-links wheels balise",
     ],
   ] as const;
   return (

@@ -65,7 +65,7 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
             </button>
           </>
         )}
-        <Link className="link font-dense text-sm" to={eventsLink}>
+        <Link className="link touch inline-flex items-center font-dense text-sm" to={eventsLink}>
           All events of it
         </Link>
       </div>
