@@ -40,7 +40,7 @@ def close(parts: Parts) -> None:
     parts.access.write_used()
     parts.alerts.write_values()
     parts.directory.write_heard()
-    parts.hosts.write_reports()
+    parts.reports.write()
     parts.courier.close()
     parts.hub.stop()
     parts.events.close()

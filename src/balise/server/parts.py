@@ -13,6 +13,7 @@ from balise.listen.door import Door, room_for_connections
 from balise.server.alerts.book import AlertBook
 from balise.server.alerts.search import AlertSearch
 from balise.server.applications.book import ApplicationBook
+from balise.server.applications.talks import Talks
 from balise.server.callouts.book import CalloutBook
 from balise.server.callouts.channel_book import ChannelBook
 from balise.server.callouts.courier import Courier
@@ -28,6 +29,7 @@ from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.erasing import Eraser
 from balise.server.hosts.groups import GroupBook
+from balise.server.hosts.reports import HostReports
 from balise.server.hosts.silence import Silence
 from balise.server.hosts.views import ViewBook
 from balise.server.inventory.book import InventoryBook
@@ -182,6 +184,7 @@ class Hosts(People):
     alerts: AlertBook
     alert_search: AlertSearch
     clocks: Clocks
+    reports: HostReports
     hosts: HostBook
     groups: GroupBook
     views: ViewBook
@@ -200,7 +203,8 @@ def _hosts(on: People) -> Hosts:
     evidence = EvidenceReader(on.events)
     alerts = AlertBook(state=state, evidence=evidence.of_breach)
     clocks = Clocks()
-    hosts = HostBook(state=state, directory=directory, alerts=alerts, evidence=evidence, clocks=clocks)
+    reports = HostReports(state=state, directory=directory)
+    hosts = HostBook(state=state, directory=directory, alerts=alerts, evidence=evidence, clocks=clocks, reports=reports)
     return Hosts(
         **vars(on),
         courier=courier,
@@ -213,6 +217,7 @@ def _hosts(on: People) -> Hosts:
         alerts=alerts,
         alert_search=AlertSearch(state=state, alerts=alerts),
         clocks=clocks,
+        reports=reports,
         hosts=hosts,
         groups=GroupBook(state=state, directory=directory),
         views=ViewBook(state),
@@ -295,7 +300,7 @@ def _intakes(on: Remote) -> Intakes:
         store=on.events,
         directory=on.directory,
         room=on.room,
-        reports=on.hosts.report,
+        reports=on.reports.take,
         takers={SERVICE_FACTS: on.services.take_facts, INVENTORY: on.inventory.take},
     )
     return Intakes(
@@ -308,7 +313,7 @@ def _intakes(on: Remote) -> Intakes:
             directory=on.directory,
             settings=on.collection,
             services=on.services,
-            hosts=on.hosts,
+            reports=on.reports,
             intakes=OwnDeliveries(metrics=metric_intake, logs=log_intake),
         ),
         desk=RelayDesk(
@@ -318,7 +323,7 @@ def _intakes(on: Remote) -> Intakes:
             remote=on.remote,
             services=on.services,
             probes=on.probes,
-            hosts=on.hosts,
+            reports=on.reports,
         ),
     )
 
@@ -336,6 +341,7 @@ class Rules(Intakes):
     kit_trials: KitTrials
     rotation: Rotation
     applications: ApplicationBook
+    talks: Talks
     enrolling: Enrolling
     enrolments: Enrolments
 
@@ -346,6 +352,16 @@ def _rules(on: Intakes) -> Rules:
     rehearsals = Rehearsals(store=on.series, metrics=on.metrics, directory=directory, clocks=on.clocks)
     rules = RuleBook(
         state=state, metrics=on.metrics, watch=watch, alerts=on.alerts, plans=on.plans, rehearsals=rehearsals
+    )
+    applications = ApplicationBook(
+        state=state,
+        directory=directory,
+        services=on.services,
+        probes=on.probes,
+        kits=on.kits,
+        metrics=on.metrics,
+        plans=on.plans,
+        alerts=on.alerts,
     )
     return Rules(
         **vars(on),
@@ -359,7 +375,7 @@ def _rules(on: Intakes) -> Rules:
             reach=on.reach,
             kits=on.kits,
             directory=directory,
-            hosts=on.hosts,
+            reports=on.reports,
             inventory=on.inventory,
         ),
         kit_trials=KitTrials(kits=on.kits, credentials=on.credentials, reach=on.reach),
@@ -372,17 +388,8 @@ def _rules(on: Intakes) -> Rules:
             work=on.remote_work,
             settings=on.collection,
         ),
-        applications=ApplicationBook(
-            state=state,
-            directory=directory,
-            services=on.services,
-            probes=on.probes,
-            kits=on.kits,
-            metrics=on.metrics,
-            hosts=on.hosts,
-            plans=on.plans,
-            alerts=on.alerts,
-        ),
+        applications=applications,
+        talks=Talks(directory=directory, services=on.services, reports=on.reports, applications=applications),
         enrolling=Enrolling(state=state, directory=directory, access=on.access),
         enrolments=Enrolments(
             state=state,
@@ -487,7 +494,7 @@ def _connect_reading(parts: Parts) -> None:
     parts.services.changed.then(*owners, agents.wake)
     parts.kits.changed.connect(parts.kit_rules.changed)
     parts.probes.changed.then(parts.desk.wake)
-    parts.hosts.reported.connect(parts.services.note_report)
+    parts.reports.reported.connect(parts.services.note_report)
 
 
 def _connect_telling(parts: Parts) -> None:
@@ -519,7 +526,7 @@ def _employ(parts: Parts) -> None:
     add("values", parts.alerts.write_values, 20.0)
     add("heard", parts.directory.write_heard, 20.0)
     add("used", parts.access.write_used, 20.0)
-    add("reports", parts.hosts.write_reports, 300.0)
+    add("reports", parts.reports.write, 300.0)
     add("kits", parts.kits.look, 20.0)
     add("silence", parts.silence.note, 15.0)
     add("services", parts.services.judge, 5.0)

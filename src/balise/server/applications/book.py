@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -18,7 +17,6 @@ from balise.api.applications import (
     Need,
     Station,
     StationAlert,
-    Talk,
 )
 from balise.api.hosts import State
 from balise.api.metrics import MetricQuery
@@ -28,7 +26,6 @@ from balise.core.applications import ranks, rolled
 from balise.core.health import worst
 from balise.server.alerts.book import AlertBook
 from balise.server.errors import Refused, unknown
-from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import Metrics
 from balise.server.people.access import audit
@@ -40,8 +37,6 @@ from balise.store.state import tables
 from balise.store.state.store import StateStore
 
 MOST_APPLICATIONS = 300
-MOST_TALKS = 500
-"""What plans add: plan, application, host, and the parts that it needs."""
 MOST_ALERTS = 5
 SHOWN = set(StationAlert.model_fields)
 
@@ -58,7 +53,6 @@ class ApplicationBook:
         probes: ProbeBook,
         kits: KitBook,
         metrics: Metrics,
-        hosts: HostBook,
         plans: PlanBook,
         alerts: AlertBook,
     ) -> None:
@@ -68,7 +62,6 @@ class ApplicationBook:
         self._probes = probes
         self._kits = kits
         self._metrics = metrics
-        self._hosts = hosts
         self._plans = plans
         self._alerts = alerts
 
@@ -250,57 +243,7 @@ class ApplicationBook:
 
         self._state.write(write)
 
-    # --- what was observed
-
-    def talks(self) -> list[Talk]:
-        """Who talks to whose listening port, as agents saw it; the most seen first."""
-        places = self._addresses()
-        services = {(s.host, s.target.get("port")): s.name for s in self._services.all() if s.target.get("port")}
-        drawn = self._drawn()
-        found: list[Talk] = []
-        for known in self._directory.all():
-            report = self._report(known.id)
-            for one in report.get("talks") or []:
-                if not (isinstance(one, list | tuple) and len(one) == 3):
-                    continue
-                address, port, seen = str(one[0]), int(one[1]), int(one[2])
-                to = known.name if address.startswith("127.") or address == "::1" else places.get(address)
-                if to is None:
-                    continue
-                process = self._listener(to, port)
-                if not process and (to, port) not in services:
-                    continue
-                service = services.get((to, port))
-                found.append(
-                    Talk(
-                        from_host=known.name,
-                        to_host=to,
-                        to_service=service,
-                        port=port,
-                        process=process,
-                        seen=seen,
-                        known=(known.name, to) in drawn,
-                    )
-                )
-        found = [talk for talk in found if talk.from_host != talk.to_host or talk.to_service]
-        return sorted(found, key=lambda t: (t.known, -t.seen, t.from_host))[:MOST_TALKS]
-
-    def _addresses(self) -> dict[str, str]:
-        return {
-            str(address): known.name
-            for known in self._directory.all()
-            for address in known.facts.get("addresses") or []
-        }
-
-    def _report(self, host: int) -> dict[str, Any]:
-        return self._hosts.last_report(host) or {}
-
-    def _listener(self, host: str, port: int) -> str:
-        known = self._directory.find(host)
-        listening = self._report(known.id).get("listening") or [] if known is not None else []
-        return next((str(f.get("process") or "something") for f in listening if f.get("port") == port), "")
-
-    def _drawn(self) -> set[tuple[str, str]]:
+    def drawn(self) -> set[tuple[str, str]]:
         """Edges that applications have, by their hosts."""
         found = set()
         for row in self._state.read(lambda s: list(s.scalars(select(tables.Application)))):

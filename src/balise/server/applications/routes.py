@@ -10,10 +10,12 @@ from balise.api.applications import Application, ApplicationBody, Dependent, Tal
 from balise.api.lists import Note, Page
 from balise.api.spans import Name
 from balise.server.applications.book import ApplicationBook
+from balise.server.applications.talks import Talks
 from balise.server.callers import Operator, Viewer, part
 
 router = APIRouter(prefix="/applications", tags=["applications"])
 ApplicationsHere = Annotated[ApplicationBook, part(ApplicationBook)]
+TalksHere = Annotated[Talks, part(Talks)]
 ApplicationName = Annotated[Name, Path()]
 
 
@@ -23,9 +25,9 @@ def list_applications(applications: ApplicationsHere, _who: Viewer) -> Page[Appl
 
 
 @router.get("/connections")
-def list_connections(applications: ApplicationsHere, _who: Viewer) -> Page[Talk]:
+def list_connections(talks: TalksHere, _who: Viewer) -> Page[Talk]:
     """Who was seen talking to whose listening port: edges that could be drawn."""
-    return Page[Talk](items=applications.talks())
+    return Page[Talk](items=talks.all())
 
 
 @router.get("/dependents")

@@ -24,6 +24,7 @@ from balise.server.enrol.keys import Enrolling
 from balise.server.errors import Refused
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
+from balise.server.hosts.reports import HostReports
 from balise.server.ownhosts import own_address
 from balise.server.settings import Settings
 
@@ -31,6 +32,7 @@ router = APIRouter(tags=["enrolment"])
 DirectoryHere = Annotated[Directory, part(Directory)]
 EnrollingHere = Annotated[Enrolling, part(Enrolling)]
 HostsHere = Annotated[HostBook, part(HostBook)]
+ReportsHere = Annotated[HostReports, part(HostReports)]
 SettingsHere = Annotated[Settings, part(Settings)]
 
 
@@ -97,8 +99,8 @@ def read_self(myself: ThisMachine) -> AgentSelf:
 
 
 @router.put("/agents/facts")
-def set_facts(hosts: HostsHere, who: Agent, body: FactsChange) -> Note:
-    hosts.set_facts(who.host or 0, body.facts)
+def set_facts(reports: ReportsHere, who: Agent, body: FactsChange) -> Note:
+    reports.set_facts(who.host or 0, body.facts)
     return Note(detail="noted")
 
 

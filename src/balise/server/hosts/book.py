@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Collection, Evidence, Facts, Host, HostChange, HostsChange, Stretch
@@ -19,6 +19,7 @@ from balise.server.events.evidence import EvidenceReader
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.hosts.groups import join_group, leave_group
+from balise.server.hosts.reports import HostReports
 from balise.server.people.access import audit
 from balise.server.signals import Signal
 from balise.store.state import tables
@@ -26,33 +27,9 @@ from balise.store.state.store import StateStore
 
 ERASING, ERASED = "(erasing) ", "(erased) "
 """What a host is called whose history is going, and gone; nobody can give a host such a name."""
-CLONE_SECONDS = 600.0
-"""How long a host is called cloned after it was noticed."""
-CLONED = (
-    "two machines deliver as this host: one is a copy of the other. On the copy, delete the agent's state folder, give "
-    "the machine an id of its own (systemd-machine-id-setup) and enrol it anew"
-)
 MOST_LABELS = 64
 _SORTS = ("name", "state", "last_seen")
 _WORST = {"critical": 0, "warning": 1, "silent": 2, "ok": 3, "paused": 4}
-
-
-class Clones:
-    """Notices when two agents take turns in delivering as one host: a copied machine has its identity too."""
-
-    def __init__(self) -> None:
-        self._turns: dict[int, list[str]] = {}
-        self._until: dict[int, float] = {}
-
-    def look(self, host: int, instance: str, now: float) -> bool:
-        """Whether the host is delivered for by two. An agent that starts anew never comes back as the one before."""
-        turns = self._turns.setdefault(host, [])
-        if not turns or turns[-1] != instance:
-            if instance in turns:
-                self._until[host] = now + CLONE_SECONDS
-            turns.append(instance)
-            del turns[:-8]
-        return now < self._until.get(host, 0.0)
 
 
 class HostBook:
@@ -66,20 +43,18 @@ class HostBook:
         alerts: AlertBook,
         evidence: EvidenceReader,
         clocks: Clocks,
+        reports: HostReports,
     ) -> None:
         self._state = state
         self._directory = directory
         self._alerts = alerts
         self._evidence = evidence
         self._clocks = clocks
-        self._reports: dict[int, dict[str, Any]] = {}
-        self._clones = Clones()
+        self._reports = reports
         self.left = Signal[int]("host left")
         """Told the number of a host of which nothing is taken or collected any more."""
         self.regrouped = Signal[list[int]]("hosts regrouped")
         """Told the numbers of hosts whose labels or groups changed."""
-        self.reported = Signal[dict[str, Any]]("agent reported")
-        """Told what an agent said of itself."""
 
     # --- hosts
 
@@ -133,7 +108,7 @@ class HostBook:
             groups=known.groups,
             os=known.os,
             facts=facts,
-            agent=self._reports.get(known.id) or (row.agent if row else None),
+            agent=self._reports.last(known.id) or (row.agent if row else None),
             last_seen=rfc3339(known.last_seen) if known.last_seen else None,
             collection=Collection(
                 mode=known.mode,  # type: ignore[arg-type]
@@ -243,7 +218,7 @@ class HostBook:
 
         self._state.write(write)
         self._directory.reload()
-        self._reports.pop(known.id, None)
+        self._reports.forget(known.id)
 
     def to_erase(self) -> list[tuple[int, str]]:
         """Hosts whose history is still to go: their numbers, and the names they had."""
@@ -267,40 +242,6 @@ class HostBook:
             signed_in=self._evidence.signed_in(known.name, start, end),
             snapshots=looked,
         )
-
-    # --- what collectors tell
-
-    def set_facts(self, host: int, facts: Facts) -> None:
-        """What an agent says of its host at each start."""
-
-        def write(session: Session) -> None:
-            session.get_one(tables.Host, host).facts = facts.model_dump()
-
-        self._state.write(write)
-        self._directory.refresh(host)
-
-    def last_report(self, host: int) -> dict[str, Any] | None:
-        return self._reports.get(host)
-
-    def report(self, host: int, content: dict[str, Any]) -> None:
-        """An agent's report of itself: kept in memory, and what went wrong shown on the host."""
-        self._reports[host] = content
-        self.reported.tell(content)
-        known = self._directory.get(host)
-        if known is None:
-            return
-        problem = str(content["problem"])[:300] if content.get("problem") else None
-        cloned = self._clones.look(host, str(content.get("instance", ""))[:40], time.time())
-        known.problem = CLONED if cloned else problem
-        cost = content.get("turn_cost")
-        if isinstance(cost, int | float):
-            known.cost = round(float(cost), 5)
-
-    def write_reports(self) -> None:
-        """Keeps the last reports, so that they are there after a restart."""
-        rows = [{"id": n, "agent": report} for n, report in self._reports.items() if self._directory.is_here(n)]
-        if rows:
-            self._state.write(lambda s: s.execute(update(tables.Host), rows))
 
 
 def _set_labels(row: tables.Host, labels: dict[str, str]) -> None:

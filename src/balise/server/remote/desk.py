@@ -15,8 +15,8 @@ from balise.api.remote import RemoteTarget
 from balise.api.secrets import REVEALED
 from balise.api.services import ServiceTurn
 from balise.collect.remote.trial import Trial
-from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
+from balise.server.hosts.reports import HostReports
 from balise.server.remote.book import RemoteBook
 from balise.server.remote.relays import RelayBook
 from balise.server.signals import Signal
@@ -57,7 +57,7 @@ class RelayDesk:
         remote: RemoteBook,
         services: ReadServices,
         probes: MadeProbes,
-        hosts: HostBook,
+        reports: HostReports,
     ) -> None:
         self._state = state
         self._directory = directory
@@ -65,7 +65,7 @@ class RelayDesk:
         self._remote = remote
         self._services = services
         self._probes = probes
-        self._hosts = hosts
+        self._reports = reports
         self._asked: defaultdict[int, dict[int, TrialRequest]] = defaultdict(dict)
         """Trials under way, by relay and number."""
         self._trials: dict[int, asyncio.Future[Trial]] = {}
@@ -182,7 +182,7 @@ class RelayDesk:
             if turn.host_key or turn.positions:
                 self._remote.note(number, key=turn.host_key, positions=turn.positions)
             if turn.facts and turn.facts.model_dump() != host.facts:
-                self._hosts.set_facts(number, turn.facts)
+                self._reports.set_facts(number, turn.facts)
         for number, read in report.service_turns.items():
             service = self._state.read(lambda s, number=number: s.get(tables.Service, number))  # type: ignore[misc]
             if service is not None and service.owner == relay:

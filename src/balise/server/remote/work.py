@@ -16,8 +16,8 @@ from balise.collect.remote.link import AT_ONCE, Link, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.remote.trial import Trial, attempt
 from balise.collect.work import Failures
-from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory, Known
+from balise.server.hosts.reports import HostReports
 from balise.server.keeping.settings import SettingsBook
 from balise.server.people.access import Principal
 from balise.server.remote.book import RemoteBook
@@ -62,7 +62,7 @@ class RemoteWork:
         directory: Directory,
         settings: SettingsBook,
         services: Services,
-        hosts: HostBook,
+        reports: HostReports,
         intakes: Intakes,
     ) -> None:
         self._thread = thread
@@ -70,7 +70,7 @@ class RemoteWork:
         self._directory = directory
         self._settings = settings
         self._services = services
-        self._hosts = hosts
+        self._reports = reports
         self._intakes = intakes
         self._rounds: Rounds | None = None
         self._gate = asyncio.Semaphore(AT_ONCE)
@@ -136,7 +136,7 @@ class RemoteWork:
             await asyncio.to_thread(self._remote.note, target.host_id, positions=taken.positions)
         if taken.facts and taken.facts != self._facts.get(target.host_id):
             self._facts[target.host_id] = taken.facts
-            await asyncio.to_thread(self._hosts.set_facts, target.host_id, taken.facts)
+            await asyncio.to_thread(self._reports.set_facts, target.host_id, taken.facts)
 
     async def _on_main(self, taking: Coroutine[Any, Any, None]) -> None:
         if self._main is None:

@@ -8,6 +8,7 @@ from fastapi import APIRouter, Query
 
 from balise.api.kits import Kit, KitChange, KitCheck, KitDocument, KitText, KitTrial, KitWhole, Tried
 from balise.api.lists import Page
+from balise.core.kits.documents import changes, check_kit
 from balise.server.callers import Administrator, Operator, Turn, Viewer, part
 from balise.server.services.kits import KitBook
 from balise.server.services.trials import KitTrials
@@ -30,9 +31,9 @@ def read_schema(_who: Viewer) -> dict[str, Any]:
 
 
 @router.post("/check")
-def check_kit(kits: KitsHere, _who: Viewer, body: KitText) -> KitCheck:
+def check(_who: Viewer, body: KitText) -> KitCheck:
     """Whether a text is a good kit; what is wrong with it has its line and column."""
-    return kits.check(body.text)
+    return check_kit("", body.text)
 
 
 @router.get("/problems")
@@ -55,7 +56,7 @@ def put_kit(kits: KitsHere, who: Administrator, body: KitText) -> KitWhole:
 @router.get("/{name}/changes")
 def read_changes(kits: KitsHere, _who: Viewer, name: str, to: Version) -> Page[KitChange]:
     """What choosing another version of a kit would change."""
-    return Page[KitChange](items=kits.differences(name, to))
+    return Page[KitChange](items=changes(kits.chosen(name), kits.version(name, to)))
 
 
 @router.put("/{name}/version")

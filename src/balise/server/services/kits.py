@@ -11,12 +11,12 @@ from pathlib import Path
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from balise.api.kits import Kit, KitChange, KitCheck, KitDocument, KitMetricShown, KitWhole
+from balise.api.kits import Kit, KitCheck, KitDocument, KitMetricShown, KitWhole
 from balise.api.problems import FieldProblem
 from balise.collect.kits.folder import KitFile, kits_in, shipped_kits
 from balise.collect.telling import MEANINGS
 from balise.core.documents import DocumentError
-from balise.core.kits.documents import changes, check_kit, read_kit
+from balise.core.kits.documents import read_kit
 from balise.core.kits.rows import metrics_of
 from balise.server.errors import Refused, unknown
 from balise.server.people.access import audit
@@ -131,54 +131,16 @@ class KitBook:
         return [kit for name in self.names() if (kit := self.chosen(name)).system]
 
     def all(self) -> list[Kit]:
-        counts = self._counts()
-        return [self._answer(self._chosen[name], counts) for name in self.names()]
+        counts = _counts(self._state)
+        return [_answer(self._chosen[name], self._versions(name), counts) for name in self.names()]
 
     def get(self, name: str) -> KitWhole:
         kit = self.chosen(name)
-        return KitWhole(**dict(self._answer(kit, self._counts())), document=kit)
+        answer = _answer(kit, self._versions(name), _counts(self._state))
+        return KitWhole(**dict(answer), document=kit)
 
-    def _counts(self) -> dict[str, int]:
-        query = select(tables.Service.kit, func.count()).group_by(tables.Service.kit)
-        return {row[0]: row[1] for row in self._state.read(lambda s: list(s.execute(query)))}
-
-    def _answer(self, kit: KitDocument, counts: dict[str, int]) -> Kit:
-        shown = [
-            KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.about, part=part.part)
-            for part in kit.read
-            for name, m in metrics_of(part)
-        ]
-        shown += [
-            KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.description, part=part)
-            for part in kit.system
-            for name, m in MEANINGS.get(part, {}).items()
-        ]
-        shown += [
-            KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.about, part=f"log {one.log}")
-            for one in kit.logs
-            for name, m in one.metrics.items()
-        ]
-        return Kit(
-            name=kit.kit,
-            version=kit.version,
-            title=kit.title,
-            about=kit.about,
-            shipped=(held := shipped_kits().get(kit.kit)) is not None and held.kit == kit,
-            generic=kit.generic,
-            versions=sorted((v for n, v in self._all if n == kit.kit), key=version_order),
-            services=counts.get(kit.kit, 0),
-            recognises=kit.recognise,
-            target=kit.target,
-            credential=kit.credential,
-            grant=kit.grant,
-            collects=shown,
-            logs=[f"{one.log}: {one.about}" for one in kit.logs],
-            rules=[rule.rule or "" for rule in kit.rules],
-        )
-
-    def differences(self, name: str, version: str) -> list[KitChange]:
-        """What choosing another version would change."""
-        return changes(self.chosen(name), self.version(name, version))
+    def _versions(self, name: str) -> list[str]:
+        return sorted((v for n, v in self._all if n == name), key=version_order)
 
     # --- changing
 
@@ -224,8 +186,46 @@ class KitBook:
         self.changed.tell(KitChanged(name, before))
         return self.get(name)
 
-    def check(self, text: str) -> KitCheck:
-        return check_kit("", text)
+
+def _answer(kit: KitDocument, versions: list[str], counts: dict[str, int]) -> Kit:
+    shown = [
+        KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.about, part=part.part)
+        for part in kit.read
+        for name, m in metrics_of(part)
+    ]
+    shown += [
+        KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.description, part=part)
+        for part in kit.system
+        for name, m in MEANINGS.get(part, {}).items()
+    ]
+    shown += [
+        KitMetricShown(name=name, unit=m.unit, kind=m.kind, about=m.about, part=f"log {one.log}")
+        for one in kit.logs
+        for name, m in one.metrics.items()
+    ]
+    return Kit(
+        name=kit.kit,
+        version=kit.version,
+        title=kit.title,
+        about=kit.about,
+        shipped=(held := shipped_kits().get(kit.kit)) is not None and held.kit == kit,
+        generic=kit.generic,
+        versions=versions,
+        services=counts.get(kit.kit, 0),
+        recognises=kit.recognise,
+        target=kit.target,
+        credential=kit.credential,
+        grant=kit.grant,
+        collects=shown,
+        logs=[f"{one.log}: {one.about}" for one in kit.logs],
+        rules=[rule.rule or "" for rule in kit.rules],
+    )
+
+
+def _counts(state: StateStore) -> dict[str, int]:
+    """How many services are read with each kit."""
+    query = select(tables.Service.kit, func.count()).group_by(tables.Service.kit)
+    return {row[0]: row[1] for row in state.read(lambda s: list(s.execute(query)))}
 
 
 def _keep_one(session: Session, kit: KitDocument, text: str, *, shipped: bool, who: str) -> bool:

@@ -10,8 +10,8 @@ from pydantic import ValidationError
 from balise.api.kits import KitDocument, Target
 from balise.api.services import Accepted, AcceptProposals, FoundService, HostServices, Proposal, Service, ServiceBody
 from balise.server.errors import Refused
-from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory, Known
+from balise.server.hosts.reports import HostReports
 from balise.server.inventory.book import InventoryBook
 from balise.server.people.access import Principal
 from balise.server.services.book import ServiceBook
@@ -33,14 +33,14 @@ class Proposals:
         reach: Reach,
         kits: KitBook,
         directory: Directory,
-        hosts: HostBook,
+        reports: HostReports,
         inventory: InventoryBook,
     ) -> None:
         self._services = services
         self._reach = reach
         self._kits = kits
         self._directory = directory
-        self._hosts = hosts
+        self._reports = reports
         self._inventory = inventory
         self._names: dict[tuple[int, str], set[str]] = {}
         """Names in inventories that were looked up in this round, so that each host is asked once a kind."""
@@ -60,7 +60,7 @@ class Proposals:
         found: list[FoundService] = []
         if known.mode == "remote":
             return self._inventory.listening(known.id)
-        for one in (self._hosts.last_report(known.id) or {}).get("listening") or []:
+        for one in (self._reports.last(known.id) or {}).get("listening") or []:
             try:
                 found.append(FoundService.model_validate(one))
             except ValidationError:

@@ -1,0 +1,87 @@
+"""What collectors say of themselves and of their hosts."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from sqlalchemy import update
+from sqlalchemy.orm import Session
+
+from balise.api.hosts import Facts
+from balise.server.hosts.directory import Directory
+from balise.server.signals import Signal
+from balise.store.state import tables
+from balise.store.state.store import StateStore
+
+CLONE_SECONDS = 600.0
+"""How long a host is called cloned after it was noticed."""
+CLONED = (
+    "two machines deliver as this host: one is a copy of the other. On the copy, delete the agent's state folder, give "
+    "the machine an id of its own (systemd-machine-id-setup) and enrol it anew"
+)
+
+
+class Clones:
+    """Notices when two agents take turns in delivering as one host: a copied machine has its identity too."""
+
+    def __init__(self) -> None:
+        self._turns: dict[int, list[str]] = {}
+        self._until: dict[int, float] = {}
+
+    def look(self, host: int, instance: str, now: float) -> bool:
+        """Whether the host is delivered for by two. An agent that starts anew never comes back as the one before."""
+        turns = self._turns.setdefault(host, [])
+        if not turns or turns[-1] != instance:
+            if instance in turns:
+                self._until[host] = now + CLONE_SECONDS
+            turns.append(instance)
+            del turns[:-8]
+        return now < self._until.get(host, 0.0)
+
+
+class HostReports:
+    """The last report of each host's agent, and what it says of its host."""
+
+    def __init__(self, *, state: StateStore, directory: Directory) -> None:
+        self._state = state
+        self._directory = directory
+        self._reports: dict[int, dict[str, Any]] = {}
+        self._clones = Clones()
+        self.reported = Signal[dict[str, Any]]("agent reported")
+        """Told what an agent said of itself."""
+
+    def set_facts(self, host: int, facts: Facts) -> None:
+        """What an agent says of its host at each start."""
+
+        def write(session: Session) -> None:
+            session.get_one(tables.Host, host).facts = facts.model_dump()
+
+        self._state.write(write)
+        self._directory.refresh(host)
+
+    def last(self, host: int) -> dict[str, Any] | None:
+        return self._reports.get(host)
+
+    def take(self, host: int, content: dict[str, Any]) -> None:
+        """An agent's report of itself: kept in memory, and what went wrong shown on the host."""
+        self._reports[host] = content
+        self.reported.tell(content)
+        known = self._directory.get(host)
+        if known is None:
+            return
+        problem = str(content["problem"])[:300] if content.get("problem") else None
+        cloned = self._clones.look(host, str(content.get("instance", ""))[:40], time.time())
+        known.problem = CLONED if cloned else problem
+        cost = content.get("turn_cost")
+        if isinstance(cost, int | float):
+            known.cost = round(float(cost), 5)
+
+    def write(self) -> None:
+        """Keeps the last reports, so that they are there after a restart."""
+        rows = [{"id": n, "agent": report} for n, report in self._reports.items() if self._directory.is_here(n)]
+        if rows:
+            self._state.write(lambda s: s.execute(update(tables.Host), rows))
+
+    def forget(self, host: int) -> None:
+        self._reports.pop(host, None)
