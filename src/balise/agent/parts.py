@@ -2,46 +2,19 @@
 
 from __future__ import annotations
 
-import contextlib
-import logging
-import resource
-import threading
 import time
-from collections import deque
 from collections.abc import Callable, Mapping
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 
-import psutil
-
-from balise.api.parts import ALLOWANCE, CollectorSetting, default_setting
+from balise.agent.aside import Aside, Deliver
+from balise.agent.part import Part
+from balise.api.parts import CollectorSetting, default_setting
 from balise.collect.here import system_collectors
 from balise.collect.parts import MADE, SLOW
 from balise.collect.position import Position
-from balise.collect.readings import Collector, CollectorProblem, Found, LogLine, Meaning, NotHere, Sorted
+from balise.collect.readings import CollectorProblem, Found, LogLine, Meaning, NotHere, Sorted
 
-log = logging.getLogger(__name__)
-JUDGED = 3
-"""Readings that are averaged before a part is held to its allowance: the first one of all is dear."""
-STOPPED_FOR = 3600.0
 KERNEL_LOG = "/dev/kmsg"
 """What the place of the kernel's messages is kept under."""
-
-Deliver = Callable[[float, Sorted, Mapping[str, Meaning]], None]
-"""Keeps durably what was read aside at a time, unix seconds. Raises OSError when it cannot."""
-
-
-@dataclass
-class Part:
-    """One part as it is read here: the setting it was made for, when it is due, and what it took."""
-
-    collector: Collector
-    setting: CollectorSetting
-    due: float = 0.0
-    costs: deque[float] = field(default_factory=lambda: deque(maxlen=JUDGED))
-    stopped_until: float = 0.0
-    busy: bool = False
-    problem: str = ""
 
 
 class Parts:
@@ -63,12 +36,10 @@ class Parts:
     ) -> None:
         self._settings = settings
         self._every = every
-        self._deliver = deliver
         self._place_of = place_of
         self._usual = {c.name: c for c in system_collectors()}
         self._parts: dict[str, Part] = {}
-        self._pool: ThreadPoolExecutor | None = None
-        self._stop = threading.Event()
+        self._aside = Aside(self._found, deliver)
 
     @property
     def names(self) -> set[str]:
@@ -91,7 +62,7 @@ class Parts:
             if not self._is_due(part, now):
                 continue
             if name in SLOW:
-                self._begin_slow(part)
+                self._aside.begin(part)
             else:
                 out.add(self._found(part, now))
         return out
@@ -124,9 +95,7 @@ class Parts:
         self._parts.pop("messages", None)
 
     def close(self) -> None:
-        self._stop.set()
-        if self._pool is not None:
-            self._pool.shutdown(wait=False, cancel_futures=True)
+        self._aside.close()
 
     # --- what is read
 
@@ -166,55 +135,5 @@ class Parts:
             problem = str(error)
         except Exception as error:  # noqa: BLE001  one collector that fails must not stop the others
             found, problem = [], f"{type(error).__name__}: {error}"
-        self._judge(part, time.thread_time() - began, problem)
+        part.judge(time.thread_time() - began, problem, self._every())
         return found
-
-    def _judge(self, part: Part, cost: float, problem: str) -> None:
-        """Notes what a reading took; a part that takes more than it may is not read for an hour."""
-        part.costs.append(cost)
-        interval = max(self._every(), part.setting.every or 0.0)
-        mean = sum(part.costs) / len(part.costs)
-        if len(part.costs) == JUDGED and mean > ALLOWANCE * interval:
-            part.costs.clear()
-            part.stopped_until = time.monotonic() + STOPPED_FOR
-            problem = (
-                f"stopped itself for an hour: it takes {mean:.2g} s of processor time every {interval:g} s and may "
-                f"take {ALLOWANCE * interval:.2g} s; a longer interval lets it go on (collect.{part.collector.name})"
-            )
-        if problem and problem != part.problem:
-            log.warning("collector=%s %s", part.collector.name, problem)
-        part.problem = problem
-
-    # --- slow parts
-
-    def _begin_slow(self, part: Part) -> None:
-        if self._pool is None:
-            self._pool = ThreadPoolExecutor(1, "aside", initializer=_stand_back)
-        part.busy = True
-        self._pool.submit(self._read_slow, part)
-
-    def _read_slow(self, part: Part) -> None:
-        try:
-            before, now = _children_seconds(), time.time()
-            out = Sorted()
-            out.add(self._found(part, now))
-            if part.costs:
-                # Programs that it ran are part of what it took.
-                part.costs[-1] += _children_seconds() - before
-            if not self._stop.is_set():
-                self._deliver(now, out, part.collector.meanings)
-        except OSError as error:
-            part.problem = f"cannot keep what was collected: {error.strerror}"
-        finally:
-            part.busy = False
-
-
-def _children_seconds() -> float:
-    used = resource.getrusage(resource.RUSAGE_CHILDREN)
-    return used.ru_utime + used.ru_stime
-
-
-def _stand_back() -> None:
-    """What is read aside comes after everybody else at the disks (ioprio_set(2) is for one thread)."""
-    with contextlib.suppress(psutil.Error, OSError, AttributeError):
-        psutil.Process(threading.get_native_id()).ionice(psutil.IOPRIO_CLASS_IDLE)

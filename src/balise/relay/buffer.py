@@ -3,39 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import logging
 import os
-import struct
 import time
 import zlib
-from dataclasses import dataclass
 from io import FileIO
 from pathlib import Path
 
-from balise.collect.files import write_durably
+from balise.relay.segments import HEAD, Place, Segment, count, frames_before, keep_place, read_place, remove, scan
 
 log = logging.getLogger(__name__)
 SEGMENT = 8 << 20
-_HEAD = struct.Struct(">II")
-"""Length and CRC-32 of what follows."""
-
-
-@dataclass(frozen=True, order=True)
-class Place:
-    """A place in the buffer: a segment and an offset in it."""
-
-    segment: int
-    offset: int
-
-
-@dataclass
-class _Segment:
-    number: int
-    path: Path
-    size: int
-    frames: int
-    first_at: float
 
 
 class Buffer:
@@ -54,11 +32,11 @@ class Buffer:
         self.filled = asyncio.Event()
         self.dropped = 0
         self._flying: list[Place] = []
-        self._segments = [self._scan(path) for path in sorted(folder.glob("*.seg"))]
-        self._read = self._load_place()
+        self._segments = [scan(path) for path in sorted(folder.glob("*.seg"))]
+        self._read = read_place(folder, self._segments[0].number if self._segments else 1)
         self._out = self._begin((self._segments[-1].number if self._segments else 0) + 1)
         self._forget_read()
-        self._left = sum(s.frames for s in self._segments) - self._frames_before(self._read)
+        self._left = sum(s.frames for s in self._segments) - frames_before(self._segments, self._read)
         if self._left:
             self.filled.set()
 
@@ -109,7 +87,7 @@ class Buffer:
 
     def _write(self, frames: list[bytes]) -> None:
         segment = self._segments[-1]
-        data = b"".join(_HEAD.pack(len(f), zlib.crc32(f)) + f for f in frames)
+        data = b"".join(HEAD.pack(len(f), zlib.crc32(f)) + f for f in frames)
         try:
             rest = memoryview(data)
             while rest:
@@ -139,7 +117,7 @@ class Buffer:
     def _begin(self, number: int) -> FileIO:
         path = self._folder / f"{number:010d}.seg"
         file = FileIO(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
-        self._segments.append(_Segment(number, path, 0, 0, 0.0))
+        self._segments.append(Segment(number, path, 0, 0, 0.0))
         return file
 
     def _keep_to_limit(self) -> None:
@@ -148,12 +126,12 @@ class Buffer:
             lost = oldest.frames
             if self._read.segment == oldest.number:
                 # What was read of it has been forwarded; what is on the way is lost unless it arrives.
-                lost -= self._count(oldest, self._read.offset)
+                lost -= count(oldest, self._read.offset)
             self.dropped += lost
             self._left -= lost
-            _remove(oldest.path)
+            remove(oldest.path)
             self._read = Place(self._segments[0].number, 0)
-            self._save_place()
+            keep_place(self._folder, self._read)
 
     # --- taking out
 
@@ -170,9 +148,9 @@ class Buffer:
                 with segment.path.open("rb") as file:
                     file.seek(offset)
                     while offset < segment.size and size < most_bytes and len(frames) < most_frames:
-                        length, _ = _HEAD.unpack(file.read(_HEAD.size))
+                        length, _ = HEAD.unpack(file.read(HEAD.size))
                         frames.append(file.read(length))
-                        offset += _HEAD.size + length
+                        offset += HEAD.size + length
                         size += length
                         places.append(Place(segment.number, offset))
             except FileNotFoundError:
@@ -184,7 +162,7 @@ class Buffer:
         self._flying = places
         return frames, places
 
-    def _leave(self, segment: _Segment) -> None:
+    def _leave(self, segment: Segment) -> None:
         """A segment that is there no more, though it should be: what it held is lost, and said."""
         if segment is not self._segments[0] or len(self._segments) < 2:
             return
@@ -205,7 +183,7 @@ class Buffer:
         if place > self._read:
             self._read = place
             self._forget_read()
-            self._save_place()
+            keep_place(self._folder, self._read)
         if not self._left:
             self.filled.clear()
 
@@ -215,69 +193,11 @@ class Buffer:
             or (self._segments[0].number == self._read.segment and self._read.offset >= self._segments[0].size)
         ):
             gone = self._segments.pop(0)
-            _remove(gone.path)
+            remove(gone.path)
             if self._read.segment <= gone.number:
                 self._read = Place(self._segments[0].number, 0)
-
-    # --- what is there at a start
-
-    def _scan(self, path: Path) -> _Segment:
-        """A segment as it is: a torn end was never acknowledged and is cut off."""
-        frames, good = 0, 0
-        with path.open("r+b") as file:
-            while len(head := file.read(_HEAD.size)) == _HEAD.size:
-                length, crc = _HEAD.unpack(head)
-                content = file.read(length)
-                if len(content) < length or zlib.crc32(content) != crc:
-                    break
-                frames, good = frames + 1, good + _HEAD.size + length
-            file.truncate(good)
-        return _Segment(int(path.stem), path, good, frames, path.stat().st_mtime if frames else 0.0)
-
-    def _count(self, segment: _Segment, upto: int) -> int:
-        """How many frames a segment has before an offset."""
-        count = offset = 0
-        with segment.path.open("rb") as file:
-            while offset < upto:
-                length, _ = _HEAD.unpack(file.read(_HEAD.size))
-                file.seek(length, os.SEEK_CUR)
-                offset += _HEAD.size + length
-                count += 1
-        return count
-
-    def _frames_before(self, place: Place) -> int:
-        return sum(
-            self._count(s, place.offset) if s.number == place.segment else s.frames
-            for s in self._segments
-            if s.number <= place.segment
-        )
-
-    def _load_place(self) -> Place:
-        first = self._segments[0].number if self._segments else 1
-        try:
-            held = json.loads((self._folder / "read.json").read_text("utf-8"))
-            place = Place(int(held["segment"]), int(held["offset"]))
-        except (OSError, ValueError, KeyError, TypeError):
-            return Place(first, 0)
-        return place if place.segment >= first else Place(first, 0)
-
-    def _save_place(self) -> None:
-        content = json.dumps({"segment": self._read.segment, "offset": self._read.offset})
-        try:
-            write_durably(self._folder / "read.json", content.encode())
-        except OSError as error:
-            # What was forwarded is forwarded again after a start, and counts once all the same.
-            log.error("how far was forwarded cannot be kept: %s", error.strerror)
 
     async def close(self) -> None:
         if self._flushing is not None:
             await self._flushing
         self._out.close()
-
-
-def _remove(path: Path) -> None:
-    """Removes a segment; one that cannot be is read again after the next start, and counts once all the same."""
-    try:
-        path.unlink(missing_ok=True)
-    except OSError as error:
-        log.error("segment=%s cannot be removed: %s", path.name, error.strerror)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import logging
 import os
 import resource
@@ -15,24 +14,24 @@ import httpx
 
 from balise import __version__
 from balise.api.hosts import Facts
-from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, TrialAnswer, TrialRequest, pack
-from balise.api.remote import FilePlace, RemoteTarget
+from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, pack
+from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
 from balise.client.trust import held_trust
-from balise.collect.files import write_durably
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.probes.schedule import Probing
 from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
-from balise.collect.remote.trial import attempt
 from balise.collect.work import Chore
 from balise.listen.door import Door
 from balise.relay.buffer import Buffer
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
 from balise.relay.identity import RelayIdentity
+from balise.relay.positions import Positions
 from balise.relay.results import Results
 from balise.relay.senders import REFRESH_EVERY, Away, Senders
+from balise.relay.trials import Trials
 
 log = logging.getLogger(__name__)
 MOST_REPORTED = 500
@@ -59,15 +58,13 @@ class Relay:
         )
         self._limit = limit
         self._side_by_side = side_by_side
-        self._gate = asyncio.Semaphore(side_by_side)
         self._hands = asyncio.Semaphore(AT_ONCE)
-        self._trying: dict[int, asyncio.Task[None]] = {}
+        self._trials = Trials(self._http, side_by_side=side_by_side, hands=self._hands)
         self._facts: dict[int, Facts] = {}
         self._turns: dict[int, RemoteTurn] = {}
         self._told: dict[int, RemoteTurn] = {}
         self._service_turns: dict[int, ServiceTurn] = {}
-        self._positions_path = folder / "positions.json"
-        self._positions: dict[str, dict[str, FilePlace]] = self._load_positions()
+        self._positions = Positions(folder / "positions.json")
         self._results = Results(folder / "probed.json")
         self._results_kept_at = 0.0
         self._probing = Probing(lambda probe, result: self._results.add(probe.name, result))
@@ -127,32 +124,13 @@ class Relay:
         work = RelayWork.model_validate_json(answer.content)
         await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
         log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
-        self._try(work.trials)
+        self._trials.begin(work.trials)
         self._probing.set_probes(work.probes)
         self._etag = work.etag
         return 0.0
 
-    def _try(self, trials: list[TrialRequest]) -> None:
-        for one in trials:
-            if one.id not in self._trying:
-                self._trying[one.id] = asyncio.create_task(self._try_one(one))
-
-    async def _try_one(self, one: TrialRequest) -> None:
-        async with self._gate:
-            found = await attempt(one.target, time.time(), self._hands)
-        answer = TrialAnswer(
-            result=found.result, message=found.message[:1000], facts=found.facts, host_key=found.host_key
-        )
-        with contextlib.suppress(httpx.HTTPError):
-            await self._http.put(
-                f"/api/v1/relays/trials/{one.id}",
-                content=answer.model_dump_json(),
-                headers={"Content-Type": "application/json"},
-            )
-        self._trying.pop(one.id, None)
-
     def _from_here_on(self, target: RemoteTarget) -> RemoteTarget:
-        own = self._positions.get(str(target.host_id), {})
+        own = self._positions.of(target.host_id)
         return target.model_copy(update={"positions": {**target.positions, **own}})
 
     async def _keep(self, target: RemoteTarget, now: float, taken: Taken) -> None:
@@ -167,8 +145,7 @@ class Relay:
         if taken.facts:
             self._facts[target.host_id] = taken.facts
         if taken.positions:
-            self._positions.setdefault(str(target.host_id), {}).update(taken.positions)
-            write_durably(self._positions_path, json.dumps(self._positions).encode())
+            self._positions.keep(target.host_id, taken.positions)
 
     async def _put(self, frame: Frame, body: bytes) -> None:
         if self._buffer is not None:
@@ -186,16 +163,9 @@ class Relay:
             problem=problem[:1000] if problem else None,
             cost=round(turn.cost, 3) if turn.cost is not None else None,
             host_key=turn.host_key if turn.host_key != turn.target.host_key else "",
-            positions=self._positions.get(str(turn.target.host_id), {}),
+            positions=self._positions.of(turn.target.host_id),
             facts=self._facts.get(turn.target.host_id),
         )
-
-    def _load_positions(self) -> dict[str, dict[str, FilePlace]]:
-        try:
-            held = json.loads(self._positions_path.read_text("utf-8"))
-            return {host: {path: FilePlace(*place) for path, place in files.items()} for host, files in held.items()}
-        except (OSError, ValueError, TypeError, AttributeError):
-            return {}
 
     # --- telling of itself
 

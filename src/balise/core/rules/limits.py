@@ -206,13 +206,7 @@ class LimitMachine:
         before = self.level[rows]
         for i in np.flatnonzero(after != before).tolist():
             row = rows.start + i
-            yield Transition(row, int(before[i]), int(after[i]), self._since(row, int(after[i]), now))
-
-    def _since(self, row: int, level: int, now: float) -> float:
-        for severity, side in self._sides:
-            if severity == level and not np.isnan(side.since[row]):
-                return float(side.since[row])
-        return now
+            yield Transition(row, int(before[i]), int(after[i]), _begun(self._sides, row, int(after[i]), now))
 
     def bound_of(self, level: int, row: int) -> float:
         """The limit of a level for one group, in the metric's own unit."""
@@ -225,3 +219,11 @@ class LimitMachine:
 def _blocks(rows: int) -> Iterator[slice]:
     for start in range(0, rows, BLOCK):
         yield slice(start, min(start + BLOCK, rows))
+
+
+def _begun(sides: list[tuple[int, _Side]], row: int, level: int, now: float) -> float:
+    """When the breach of a group that takes it to a level began; now, if none did."""
+    for severity, side in sides:
+        if severity == level and not np.isnan(side.since[row]):
+            return float(side.since[row])
+    return now

@@ -6,7 +6,7 @@ import json
 import logging
 import math
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,15 +16,16 @@ from sqlalchemy.orm import Session
 
 from balise.api.alerts import Alert as AlertAnswer
 from balise.api.rules import RuleBody
-from balise.api.services import ServiceAlert
-from balise.api.spans import rfc3339
 from balise.core import filters
-from balise.core.rules.limits import LEVEL_NAMES, OK
+from balise.core.rules.limits import OK
+from balise.server.alerts.answers import alert_answer
+from balise.server.alerts.opened import Open, OpenAlerts
+from balise.server.alerts.telling import tell
 from balise.server.errors import Refused, unknown
 from balise.server.people.access import audit
 from balise.server.signals import Signal
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Alert, AlertStep, Callout, Delivery
+from balise.store.state.tables import Alert, AlertStep, Callout
 
 log = logging.getLogger(__name__)
 _KEY = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
@@ -48,22 +49,6 @@ class Turn:
     since: float
 
 
-@dataclass
-class Open:
-    """What has to be known of an open alert at every tick."""
-
-    id: int
-    rule: str
-    key: str
-    host: int | None
-    level: int
-    value: float
-    worst: float
-    silent: bool
-    moved: bool = False
-    service: str = ""
-
-
 @dataclass(frozen=True)
 class AlertChanged:
     """An alert as it is now, and what happened to it: `opened`, `worsened`, `recovered`, …"""
@@ -81,25 +66,7 @@ class AlertBook:
         self.unwritten = 0
         """Turns that could not be written."""
         self.changed = Signal[AlertChanged]("alert")
-        self.open: dict[tuple[str, str], Open] = {}
-        for row in state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))):
-            self.open[(row.rule, row.group_key)] = _open_of(row)
-
-    def severities(self) -> dict[int, list[str]]:
-        """The severities of each host's open alerts."""
-        found: dict[int, list[str]] = {}
-        for alert in list(self.open.values()):
-            if alert.host is not None:
-                found.setdefault(alert.host, []).append(LEVEL_NAMES[alert.level])
-        return found
-
-    def of_service(self, host: int, service: str) -> list[ServiceAlert]:
-        """The open alerts on one service of a host, the worst first."""
-        mine = [a for a in list(self.open.values()) if a.host == host and a.service == service and a.level]
-        return [
-            ServiceAlert(id=a.id, rule=a.rule, severity=LEVEL_NAMES[a.level])  # type: ignore[arg-type]
-            for a in sorted(mine, key=lambda a: -a.level)
-        ]
+        self.open = OpenAlerts(state.read(lambda s: list(s.scalars(select(Alert).where(Alert.recovered_at.is_(None))))))
 
     def open_now(self) -> list[AlertAnswer]:
         """All open alerts, the worst and oldest first."""
@@ -156,7 +123,7 @@ class AlertBook:
 
         written = self._state.write(write)
         for row, _ in written:
-            self._remember(row)
+            self.open.note(row)
         for row, what in written:
             self._tell(alert_answer(row), what)
         return [turn for _, turn in turns]
@@ -176,30 +143,17 @@ class AlertBook:
             row = _new_alert(turn, now, evidence)
             session.add(row)
             session.flush()
-            return self._stepped(session, row, "opened", now, callouts)
+            return _stepped(session, row, "opened", now, callouts)
         row.worst_value, row.silent = held.worst, False
         if not math.isnan(turn.value):
             row.value = turn.value
             row.worst_value = worse(held.worst, turn.value, below=_below(turn.body))
         if turn.level == OK:
             row.recovered_at, row.recovery = now, "recovered"
-            return self._stepped(session, row, "recovered", now, callouts)
+            return _stepped(session, row, "recovered", now, callouts)
         what = "worsened" if turn.level > row.level else "eased"
         row.level, row.changed_at, row.bound = turn.level, now, turn.bound
-        return self._stepped(session, row, what, now, callouts)
-
-    @staticmethod
-    def _stepped(session: Session, row: Alert, what: str, now: float, callouts: Sequence[Any]) -> tuple[Alert, str]:
-        session.add(AlertStep(alert=row.id, at=now, what=what, level=row.level, value=row.value))
-        tell(session, row, what, now, callouts)
-        return row, what
-
-    def _remember(self, row: Alert) -> None:
-        key = (row.rule, row.group_key)
-        if row.recovered_at is not None:
-            self.open.pop(key, None)
-            return
-        self.open[key] = _open_of(row)
+        return _stepped(session, row, what, now, callouts)
 
     def see(self, rule: str, key: str, value: float, silent: bool, *, below: bool) -> None:
         """Takes note of an open alert's value now, and whether its data still comes."""
@@ -262,7 +216,7 @@ class AlertBook:
 
         rows = self._state.write(write)
         for row in rows:
-            self._remember(row)
+            self.open.note(row)
         for row in rows:
             self._tell(alert_answer(row), "recovered")
 
@@ -296,20 +250,6 @@ class AlertBook:
         return alert_answer(row)
 
 
-def _open_of(row: Alert) -> Open:
-    return Open(
-        row.id,
-        row.rule,
-        row.group_key,
-        row.host,
-        row.level,
-        row.value,
-        row.worst_value,
-        row.silent,
-        service=str(row.attributes.get("service.name", "")),
-    )
-
-
 def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert:
     body = turn.body
     return Alert(
@@ -334,98 +274,10 @@ def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert
     )
 
 
-_KIND = {"opened": "opened", "worsened": "changed", "recovered": "recovered"}
-
-
-def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable[Any]) -> None:
-    """Puts what has to be told into the deliveries: each channel once for each thing.
-
-    A channel that hears of an alert for the first time is told that it opened; recovery is told to the channels
-    that were told of the alert, whoever would be chosen now.
-    """
-    kind = _KIND.get(what)
-    if kind is None:
-        return
-    told = set(session.scalars(select(Delivery.channel).where(Delivery.alert == row.id)))
-    if kind == "recovered":
-        channels = told
-    else:
-        facts = alert_facts(row)
-        channels = {channel for _, when, tell_ in callouts if filters.matches(when, facts.get) for channel in tell_}
-    answer = alert_answer(row).model_dump(mode="json")
-    answer["advice"] = row.advice
-    answer["evidence"] = row.evidence or {}
-    for channel in sorted(channels):
-        as_kind = kind if kind == "recovered" or channel in told else "opened"
-        session.add(
-            Delivery(
-                alert=row.id,
-                channel=channel,
-                kind=as_kind,
-                content=answer,
-                state="waiting",
-                created_at=now,
-                next_at=now,
-            )
-        )
-
-
-def alert_facts(row: Alert) -> dict[str, Any]:
-    """What a callout's filter may ask of an alert."""
-    return {
-        **filters.by_name(row.attributes.items()),
-        "severity": LEVEL_NAMES[row.level],
-        "rule": row.rule,
-        "host": row.host_name,
-        "state": "open" if row.recovered_at is None else "recovered",
-        "metric": row.measure.get("metric"),
-        "acknowledged": row.acknowledged_by is not None,
-        "silent": row.silent,
-    }
-
-
-def alert_answer(row: Alert) -> AlertAnswer:
-    return AlertAnswer(
-        id=row.id,
-        rule=row.rule,
-        about=row.about,
-        severity="critical" if row.level > 1 else "warning",
-        state="open" if row.recovered_at is None else "recovered",
-        silent=row.silent,
-        host=row.host_name,
-        attributes={str(k): str(v) for k, v in row.attributes.items()},
-        metric=str(row.measure.get("metric", "")),
-        unit=row.unit,
-        value=_finite(row.value),
-        worst_value=_finite(row.worst_value),
-        limit=_finite(row.bound),
-        clue=clue_of(row.evidence or {}),
-        opened_at=rfc3339(row.opened_at),
-        changed_at=rfc3339(row.changed_at),
-        recovered_at=rfc3339(row.recovered_at) if row.recovered_at is not None else None,
-        recovery=row.recovery,
-        acknowledged_by=row.acknowledged_by,
-        acknowledged_at=rfc3339(row.acknowledged_at) if row.acknowledged_at is not None else None,
-        acknowledged_note=row.acknowledged_note,
-    )
-
-
-def clue_of(evidence: dict[str, Any]) -> str | None:
-    """What stands out: the session others wait for, the newest change, the worst line that is not usual."""
-    waits: dict[str, int] = {}
-    for session in evidence.get("sessions", []):
-        if session.get("depth"):
-            waits[session["root"]] = waits.get(session["root"], 0) + 1
-    if waits:
-        root = max(waits, key=lambda r: waits[r])
-        name = next((s["application"] for s in evidence["sessions"] if s["id"] == root), root)
-        return f"{waits[root]} sessions wait for {name}"
-    if evidence.get("changes"):
-        return f"changed before: {evidence['changes'][0]['body']}"
-    for line in evidence.get("lines", []):
-        if line["severity"] in ("emergency", "alert", "critical", "error", "warning") and line["count"] > line["usual"]:
-            return f"{line['count']} × {line['pattern']}"
-    return None
+def _stepped(session: Session, row: Alert, what: str, now: float, callouts: Sequence[Any]) -> tuple[Alert, str]:
+    session.add(AlertStep(alert=row.id, at=now, what=what, level=row.level, value=row.value))
+    tell(session, row, what, now, callouts)
+    return row, what
 
 
 def worse(one: float, other: float, *, below: bool) -> float:
@@ -436,10 +288,6 @@ def worse(one: float, other: float, *, below: bool) -> float:
 def _below(body: RuleBody) -> bool:
     limit = body.limits.warning or body.limits.critical
     return limit is not None and limit.below is not None
-
-
-def _finite(value: float) -> float:
-    return value if math.isfinite(value) else 0.0
 
 
 def group_key(attributes: dict[str, str]) -> str:

@@ -10,7 +10,8 @@ from balise.api.lists import Page
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.rules.limits import LEVEL_NAMES
-from balise.server.alerts.book import AlertBook, alert_facts
+from balise.server.alerts.answers import alert_facts
+from balise.server.alerts.book import AlertBook
 from balise.server.asking import read_filter
 from balise.server.errors import unknown
 from balise.store.state import tables

@@ -78,13 +78,13 @@ class HostBook:
             raise bad_field("cursor", "not one that an earlier answer gave: leave it out to begin anew")
         part = found[at : at + limit]
         rows = self._rows([k.id for k in part])
-        severities = self._alerts.severities()
+        severities = self._alerts.open.severities()
         items = [self._answer(k, rows.get(k.id), severities) for k in part]
         return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
 
     def get(self, name: str) -> Host:
         known = self.known(name)
-        return self._answer(known, self._rows([known.id]).get(known.id), self._alerts.severities())
+        return self._answer(known, self._rows([known.id]).get(known.id), self._alerts.open.severities())
 
     def known(self, name: str) -> Known:
         known = self._directory.find(name)

@@ -18,6 +18,7 @@ from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
+from balise.server.receive.hearing import Hearing
 from balise.server.receive.otlp_json import metrics_from_json
 from balise.server.receive.scopes import Admission
 from balise.store.series.catalogue import Attributes, Layout, Metric, TooMany
@@ -36,12 +37,11 @@ class MetricIntake:
     def __init__(self, *, store: SeriesStore, directory: Directory, clocks: Clocks, room: Room) -> None:
         self._store = store
         self._directory = directory
-        self._clocks = clocks
+        self._hearing = Hearing(catalogue=store.catalogue, directory=directory, clocks=clocks)
         self._room = room
         self._admission = Admission(directory)
         self._heavy = HeavyBodies(room)
         self._reader = BodyReader(capacity=SHAPE_BYTES)
-        self._hosts_of: dict[int, tuple[I64, I64]] = {}
         self.counters: Counter[str] = Counter()
 
     async def take(
@@ -80,19 +80,21 @@ class MetricIntake:
         )
         points = shape.gather(body)
         if of_host and isinstance(shape.tag, Layout):
-            self._note_clocks(shape.tag, points.times, arrived, behind)
+            self._hearing.note_clocks(shape.tag, points.times, arrived, behind)
         batch, outcome = self._checked(points, shape.tag, shape.skipped, arrived)
         if of_host and isinstance(shape.tag, Layout):
-            self._note_refused(shape.tag, batch, outcome)
+            self._hearing.note_refused(shape.tag, batch, outcome)
         if batch is not None:
             await self._store.accept(batch)
             if of_host:
-                self._note_heard(batch)
+                self._hearing.note_alive(batch)
         return outcome
 
     def _admitted(self, principal: Principal, layout: Layout) -> bool:
         """Whether what a known body is about is still what its sender may say."""
-        return principal.scope is None or self._admission.all_allowed(principal, self._hosts_in(layout)[0].tolist())
+        return principal.scope is None or self._admission.all_allowed(
+            principal, self._hearing.hosts_in(layout)[0].tolist()
+        )
 
     def _learn(self, principal: Principal, sender: object, body: bytes) -> Shape:
         shape = self._reader.learn(sender, body, sections(body), self._resolver(principal))
@@ -190,46 +192,6 @@ class MetricIntake:
             return None, Outcome(skipped + lost, why)
         layout = self._store.catalogue.layout(layout.series[good])
         return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
-
-    def _note_refused(self, layout: Layout, batch: Batch | None, outcome: Outcome) -> None:
-        """Hosts of which nothing was taken say so, until something is."""
-        if batch is None or batch.layout is not layout:
-            taken = set(self._hosts_in(batch.layout)[0].tolist()) if batch is not None else set()
-            for host in set(self._hosts_in(layout)[0].tolist()) - taken:
-                self._directory.refused(host, f"nothing it sends is taken: {outcome.why}")
-
-    def _note_heard(self, batch: Batch) -> None:
-        now = time.time()
-        for host, newest in self._newest_of_hosts(batch.layout, batch.times):
-            self._directory.heard(host, newest / NS, now)
-
-    def _note_clocks(self, layout: Layout, times: I64, arrived: int | None, behind: float | None) -> None:
-        """Measures the clock of each host, also by points that will not be taken."""
-        for host, newest in self._newest_of_hosts(layout, times):
-            if behind is not None:
-                self._clocks.told(host, behind)
-            elif newest:
-                self._clocks.aged(host, newest / NS, arrived / NS if arrived else time.time())
-
-    def _newest_of_hosts(self, layout: Layout, times: I64) -> list[tuple[int, int]]:
-        """The hosts of a layout, each with the newest of its times, nanoseconds."""
-        hosts, index = self._hosts_in(layout)
-        if len(times) == 1 or len(hosts) == 1:
-            return [(host, int(times.max())) for host in hosts.tolist()]
-        newest = np.zeros(len(hosts), np.int64)
-        np.maximum.at(newest, index, times)
-        return list(zip(hosts.tolist(), newest.tolist(), strict=True))
-
-    def _hosts_in(self, layout: Layout) -> tuple[I64, I64]:
-        """The hosts of a layout, and of each of its series which of those."""
-        found = self._hosts_of.get(layout.id)
-        if found is None:
-            if len(self._hosts_of) > 200_000:
-                self._hosts_of.clear()
-            series = self._store.catalogue.series
-            hosts = np.array([series[s].host for s in layout.series.tolist()], np.int64)
-            found = self._hosts_of[layout.id] = np.unique(hosts, return_inverse=True)
-        return found
 
     def forget_shapes(self) -> None:
         """A host has left: a body that was known by its shape alone is looked at anew."""

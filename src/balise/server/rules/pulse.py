@@ -21,4 +21,4 @@ class Pulse:
         """One look at everything. `now` is unix seconds, this moment unless given."""
         at = time.time() if now is None else now
         self._watch.tick(at)
-        self._directory.judge(self._alerts.severities(), at)
+        self._directory.judge(self._alerts.open.severities(), at)

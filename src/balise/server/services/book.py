@@ -150,14 +150,14 @@ class ServiceBook:
                 seconds=heard.turn.seconds,
             ),
             parts=heard.turn.parts,
-            alerts=self._alerts.of_service(row.host, row.name),
+            alerts=self._alerts.open.of_service(row.host, row.name),
         )
 
     def _state_of(self, row: tables.Service, heard: Heard, now: float) -> State:
         if heard.at is None or now - heard.at > max(GRACE, LATE * self._every(row)):
             return "silent"
         own: State = "critical" if heard.turn.problem else "warning" if heard.turn.problems else "ok"
-        return worst([own, *(alert.severity for alert in self._alerts.of_service(row.host, row.name))])
+        return worst([own, *(alert.severity for alert in self._alerts.open.of_service(row.host, row.name))])
 
     def _every(self, row: tables.Service) -> float:
         if row.every:

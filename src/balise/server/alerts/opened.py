@@ -1,0 +1,73 @@
+"""Open alerts as they are at this moment, by their rule and group."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from balise.api.services import ServiceAlert
+from balise.core.rules.limits import LEVEL_NAMES
+from balise.store.state.tables import Alert
+
+
+@dataclass
+class Open:
+    """What has to be known of an open alert at every tick."""
+
+    id: int
+    rule: str
+    key: str
+    host: int | None
+    level: int
+    value: float
+    worst: float
+    silent: bool
+    moved: bool = False
+    service: str = ""
+
+
+class OpenAlerts(dict[tuple[str, str], Open]):
+    """All open alerts. Their values are newer than those that are written."""
+
+    def __init__(self, rows: Iterable[Alert]) -> None:
+        super().__init__()
+        for row in rows:
+            self.note(row)
+
+    def note(self, row: Alert) -> None:
+        """An alert was written: it is open, or not any more."""
+        key = (row.rule, row.group_key)
+        if row.recovered_at is not None:
+            self.pop(key, None)
+            return
+        self[key] = _open_of(row)
+
+    def severities(self) -> dict[int, list[str]]:
+        """The severities of each host's open alerts."""
+        found: dict[int, list[str]] = {}
+        for alert in list(self.values()):
+            if alert.host is not None:
+                found.setdefault(alert.host, []).append(LEVEL_NAMES[alert.level])
+        return found
+
+    def of_service(self, host: int, service: str) -> list[ServiceAlert]:
+        """The open alerts on one service of a host, the worst first."""
+        mine = [a for a in list(self.values()) if a.host == host and a.service == service and a.level]
+        return [
+            ServiceAlert(id=a.id, rule=a.rule, severity=LEVEL_NAMES[a.level])  # type: ignore[arg-type]
+            for a in sorted(mine, key=lambda a: -a.level)
+        ]
+
+
+def _open_of(row: Alert) -> Open:
+    return Open(
+        row.id,
+        row.rule,
+        row.group_key,
+        row.host,
+        row.level,
+        row.value,
+        row.worst_value,
+        row.silent,
+        service=str(row.attributes.get("service.name", "")),
+    )

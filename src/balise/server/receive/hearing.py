@@ -1,0 +1,67 @@
+"""What a delivery of points tells of its hosts."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.server.hosts.clocks import Clocks
+from balise.server.hosts.directory import Directory
+from balise.server.receive.bodies import Outcome
+from balise.store.series.catalogue import Catalogue, Layout
+from balise.store.series.head import Batch
+
+I64 = NDArray[np.int64]
+NS = 1_000_000_000
+
+
+class Hearing:
+    """Notes of the hosts in a delivery that they live, how their clocks go, and that nothing of theirs is taken."""
+
+    def __init__(self, *, catalogue: Catalogue, directory: Directory, clocks: Clocks) -> None:
+        self._catalogue = catalogue
+        self._directory = directory
+        self._clocks = clocks
+        self._hosts_of: dict[int, tuple[I64, I64]] = {}
+
+    def note_refused(self, layout: Layout, batch: Batch | None, outcome: Outcome) -> None:
+        """Hosts of which nothing was taken say so, until something is."""
+        if batch is None or batch.layout is not layout:
+            taken = set(self.hosts_in(batch.layout)[0].tolist()) if batch is not None else set()
+            for host in set(self.hosts_in(layout)[0].tolist()) - taken:
+                self._directory.refused(host, f"nothing it sends is taken: {outcome.why}")
+
+    def note_alive(self, batch: Batch) -> None:
+        now = time.time()
+        for host, newest in self._newest_of_hosts(batch.layout, batch.times):
+            self._directory.heard(host, newest / NS, now)
+
+    def note_clocks(self, layout: Layout, times: I64, arrived: int | None, behind: float | None) -> None:
+        """Measures the clock of each host, also by points that will not be taken."""
+        for host, newest in self._newest_of_hosts(layout, times):
+            if behind is not None:
+                self._clocks.told(host, behind)
+            elif newest:
+                self._clocks.aged(host, newest / NS, arrived / NS if arrived else time.time())
+
+    def _newest_of_hosts(self, layout: Layout, times: I64) -> list[tuple[int, int]]:
+        """The hosts of a layout, each with the newest of its times, nanoseconds."""
+        hosts, index = self.hosts_in(layout)
+        if len(times) == 1 or len(hosts) == 1:
+            return [(host, int(times.max())) for host in hosts.tolist()]
+        newest = np.zeros(len(hosts), np.int64)
+        np.maximum.at(newest, index, times)
+        return list(zip(hosts.tolist(), newest.tolist(), strict=True))
+
+    def hosts_in(self, layout: Layout) -> tuple[I64, I64]:
+        """The hosts of a layout, and of each of its series which of those."""
+        found = self._hosts_of.get(layout.id)
+        if found is None:
+            if len(self._hosts_of) > 200_000:
+                self._hosts_of.clear()
+            series = self._catalogue.series
+            hosts = np.array([series[s].host for s in layout.series.tolist()], np.int64)
+            found = self._hosts_of[layout.id] = np.unique(hosts, return_inverse=True)
+        return found
