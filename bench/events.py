@@ -14,7 +14,8 @@ from balise.api.events import SEVERITIES
 from balise.core import filters
 from balise.core.syslog import parse_line
 from balise.store.events.day import NewEvent
-from balise.store.events.store import Delivery, EventStore, Search
+from balise.store.events.day_search import Search
+from balise.store.events.store import Delivery, EventStore
 from report import Report, best
 
 NS = 1_000_000_000

@@ -120,7 +120,7 @@ def rows(report: Report) -> None:
     layouts = []
     for b in range(32):
         ids = np.array([store.catalogue.series_id(b, metric, (("i", str(i)),), "", "gauge") for i in range(POINTS)])
-        layouts.append(store.catalogue.layout(ids))
+        layouts.append(store.catalogue.layouts.of(ids))
 
     def inbox() -> None:
         async def run() -> None:

@@ -16,6 +16,8 @@ from balise.core.series.steps import NS
 from balise.server.life import close
 from balise.server.parts import build
 from balise.server.people.access import Access
+from balise.server.people.tries import Passwords
+from balise.server.people.users import UserBook
 from balise.server.settings import Settings
 from balise.store.state.store import StateStore
 from demo_service import CHROMIUM
@@ -63,7 +65,7 @@ def fill(data: Path, hosts: int) -> float:
     for number in range(hosts):
         host = console.directory.ensure(f"host-{number:05d}").id
         ids = np.array([catalogue.series_id(host, metric, (), "", "gauge")])
-        series.accept_now(series.batch(catalogue.layout(ids), np.array([int(now * NS)]), rng.random(1)))
+        series.accept_now(series.batch(catalogue.layouts.of(ids), np.array([int(now * NS)]), rng.random(1)))
     first = console.directory.ensure("host-00000").id
     volumes = catalogue.metric("system.filesystem.utilization", "1", "gauge", "")
     ids = [
@@ -75,7 +77,8 @@ def fill(data: Path, hosts: int) -> float:
         series.lay_down([part], [times], [rng.random((len(part), len(times)))])
     close(console)
     state = StateStore(data)
-    Access(state).add_user(NAME, "viewer", PASSWORD, by="bench")
+    access = Access(state)
+    UserBook(state=state, access=access, passwords=Passwords()).add(NAME, "viewer", PASSWORD, by="bench")
     state.close()
     return now
 

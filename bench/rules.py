@@ -100,7 +100,7 @@ def changing(report: Report) -> None:
     for second in range(seconds):
         at = now + second
         for host in [h for h in ids if h % 15 == second % 15]:
-            layout = console.series.catalogue.layout(ids[host])
+            layout = console.series.catalogue.layouts.of(ids[host])
             values = rng.random(len(ids[host]))
             console.series.accept_now(console.series.batch(layout, np.array([int(at * NS)]), values))
         # Every second one host has another label, and every other second there is one more.
@@ -138,7 +138,7 @@ def resuming(report: Report) -> None:
         part = range(at, at + groups // 50)
         host = known[at // (groups // 50)]
         ids = np.array([catalogue.series_id(host, metric, (("i", str(n)),), "", "gauge") for n in part])
-        batch = console.series.batch(catalogue.layout(ids), np.array([int(now * NS)]), values[at : at + len(ids)])
+        batch = console.series.batch(catalogue.layouts.of(ids), np.array([int(now * NS)]), values[at : at + len(ids)])
         console.series.accept_now(batch)
     body = _rule("m0", "last").model_copy(deep=True)
     body.measure.each = ["host", "i"]

@@ -27,10 +27,11 @@ from balise.collect.inventory import Inventory
 from balise.collect.processes import ProcessLook
 from balise.collect.readings import Sorted
 from balise.collect.remote.inventory import inventory_of, problem_of
-from balise.collect.remote.link import Taken, open_link
+from balise.collect.remote.link import Taken
 from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
+from balise.collect.remote.open import open_link
 from balise.collect.remote.rounds import Rounds, Turn, pause_after
-from balise.collect.remote.snmp import Unwrapped
+from balise.collect.remote.snmp_device import Unwrapped
 from balise.collect.remote.trial import Trial, attempt
 from balise.collect.system import MemoryLook, memory_parts
 from balise.core.inventory.compare import by_name
@@ -189,7 +190,7 @@ def test_the_key_shown_first_is_pinned(sshd: Sshd) -> None:
 def test_a_changed_key_is_noticed_over_a_connection_that_still_works(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("balise.collect.remote.ssh.VERIFY_EVERY", 0.0)
+    monkeypatch.setattr("balise.collect.remote.ssh_connection.VERIFY_EVERY", 0.0)
     sshd = Sshd(tmp_path / "own")
     try:
         with pytest.raises(Exception, match="the host key has changed"):

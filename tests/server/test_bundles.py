@@ -37,7 +37,7 @@ def relay_of(console: Parts, token: str) -> tuple[int, str]:
     key = console.enrolling.make_key(NewEnrolmentKey(label="k"), "test", "http://c").key
     facts = Facts(host_name="r", machine_id="r")
     number = console.relays.enrol(RelayEnrol(key=Secret(key), name="r", facts=facts)).relay_id
-    sender = console.relays.senders(number, [digest(token)])[digest(token)]
+    sender = console.speakers.senders(number, [digest(token)])[digest(token)]
     assert sender is not None
     return number, sender.sender
 

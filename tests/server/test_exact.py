@@ -48,7 +48,7 @@ def put(
     known = console.directory.find(host) or console.directory.ensure(host)
     catalogue = console.series.catalogue
     made = catalogue.metric(metric, "1", kind, "")  # type: ignore[arg-type]
-    layout = catalogue.layout(np.array([catalogue.series_id(known.id, made, (), "", kind)]))  # type: ignore[arg-type]
+    layout = catalogue.layouts.of(np.array([catalogue.series_id(known.id, made, (), "", kind)]))  # type: ignore[arg-type]
     for at, value in points:
         console.series.accept_now(console.series.batch(layout, np.array([round(at * NS)]), np.array([value])))
 

@@ -17,7 +17,7 @@ import pytest
 from balise.server.life import begin, close, end_waits
 from balise.server.parts import Parts, build
 from balise.server.settings import Settings
-from balise.store.events.store import Search
+from balise.store.events.day_search import Search
 from running import Service, often, until
 from sending import NS, gauge_request, log_request, post
 

@@ -63,7 +63,7 @@ def put(
     made = console.series.catalogue.metric(metric, "s", "histogram" if part else kind, "")  # type: ignore[arg-type]
     named = tuple(sorted(attributes.items()))
     number = console.series.catalogue.series_id(known.id, made, named, part, kind)  # type: ignore[arg-type]
-    layout = console.series.catalogue.layout(np.array([number]))
+    layout = console.series.catalogue.layouts.of(np.array([number]))
     for at, value in points:
         console.series.accept_now(console.series.batch(layout, np.array([round(at * NS)]), np.array([value])))
 

@@ -272,7 +272,7 @@ def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
     assert sorted(mine[0] + mine[1]) == hosts and mine[0] and mine[1]
     gone = time.time() + GONE_AFTER + 1
     monkeypatch.setattr("balise.server.remote.relays.time.time", lambda: gone)
-    console.relays.heard(second)
+    console.relays.by_number(second).heard()
     console.desk.look()
     assert [len(console.remote.targets(r)) for r in (first, second)] == [0, 12]
     # What the lost one read before it was taken over counts, what it read after that does not.
@@ -281,11 +281,11 @@ def test_when_a_relay_is_gone_for_a_minute_the_other_takes_over_and_gives_back(
     before, after = (
         Frame(sender=f"remote:{mover}", kind="metrics", delivery="d", at=int(t * 1e9)) for t in (gone - 5, gone + 5)
     )
-    assert console.relays.speaker(first, before).host == mover
+    assert console.speakers.speaker(first, before).host == mover
     with pytest.raises(Exception, match="was read by the relay two at that time"):
-        console.relays.speaker(first, after)
+        console.speakers.speaker(first, after)
     assert owner_at(row, gone + 5) == second
-    console.relays.heard(first)
+    console.relays.by_number(first).heard()
     console.desk.look()
     assert sorted(t.host_id for t in console.remote.targets(first)) == mine[0]
     console.relays.remove("one", "test")

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from balise.core import filters
 from balise.store.events.day import NewEvent, Snapshot, match_expression
-from balise.store.events.store import BadCursor, Delivery, EventStore, Search, pack_snapshot
+from balise.store.events.day_search import BadCursor, Search
+from balise.store.events.store import Delivery, EventStore, pack_snapshot
 from balise.store.events.words import WordMatch
 
 NS = 1_000_000_000

@@ -51,7 +51,7 @@ class Fixture:
         made = self.store.catalogue.metric(metric, "s", "histogram" if part else kind, "")  # type: ignore[arg-type]
         named = tuple(sorted(attributes.items()))
         number = self.store.catalogue.series_id(host, made, named, part, kind)  # type: ignore[arg-type]
-        layout = self.store.catalogue.layout(np.array([number]))
+        layout = self.store.catalogue.layouts.of(np.array([number]))
         for i, value in enumerate(values):
             self.store.accept_now(self.store.batch(layout, np.array([T0 + i * every * NS]), np.array([value])))
 

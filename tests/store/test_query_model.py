@@ -109,7 +109,7 @@ class World:
         series = [self.series[c] for c in chosen]
         at = [T0 + (seconds[0] if shared else seconds[i % len(seconds)]) * NS for i in range(len(series))]
         said = [float(values[i % len(values)]) for i in range(len(series))]
-        layout = self.store.catalogue.layout(np.array(series, np.int64))
+        layout = self.store.catalogue.layouts.of(np.array(series, np.int64))
         self.store.accept_now(self.store.batch(layout, np.array(at, np.int64), np.array(said)))
         self.naive.put(series, at, said)
 

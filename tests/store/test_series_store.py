@@ -45,7 +45,7 @@ class Box:
         return np.array(made, np.int64)
 
     def put(self, ids: np.ndarray, times: list[int], values: list[float]) -> None:
-        layout = self.store.catalogue.layout(ids)
+        layout = self.store.catalogue.layouts.of(ids)
         self.store.accept_now(self.store.batch(layout, np.array(times, np.int64), np.array(values, float)))
 
     def row(self, second: float, *values: float, names: str = "ab") -> None:
@@ -240,9 +240,9 @@ def test_a_row_that_cannot_be_sealed_is_set_aside_and_the_rest_is_sealed(box: Bo
 def test_a_repeat_within_one_commit_and_a_restart_leave_sealing_alone(box: Box) -> None:
     """What the door was made for: twins in one group, then a restart, then sealing, and another restart."""
     ids = box.ids("a", "b")
-    layout = box.store.catalogue.layout(ids)
+    layout = box.store.catalogue.layouts.of(ids)
     twin = box.store.batch(layout, np.array([T0], np.int64), np.array([1.0, 2.0]))
-    other = box.store.batch(box.store.catalogue.layout(ids[::-1]), np.array([T0], np.int64), np.array([9.0, 9.0]))
+    other = box.store.batch(box.store.catalogue.layouts.of(ids[::-1]), np.array([T0], np.int64), np.array([9.0, 9.0]))
     box.store._writer.run(lambda: box.store._commit([twin, twin, other]))
     assert box.store.repeated == 4
     box.again()
@@ -270,7 +270,8 @@ def test_one_sender_hours_behind_does_not_seal_everything_again_and_again(tmp_pa
     store = SeriesStore(tmp_path, clock=lambda: clock[0])
     metric = store.catalogue.metric("m", "1", "gauge", "")
     layouts = [
-        store.catalogue.layout(np.array([store.catalogue.series_id(host, metric, (), "", "gauge")])) for host in (1, 2)
+        store.catalogue.layouts.of(np.array([store.catalogue.series_id(host, metric, (), "", "gauge")]))
+        for host in (1, 2)
     ]
     for minute in range(360):
         clock[0] = T0 + minute * 60 * NS

@@ -84,7 +84,7 @@ def told_services(console: Parts) -> None:
         kit = console.kits.find(service.kit)
         names = [part.part for part in kit.read if not part.optional] if kit is not None else []
         parts = [ServicePart(part=n, seconds=0.001 + len(n) * 0.0004) for n in names]
-        console.services.note(service.id, ServiceTurn(problem=None, parts=parts, seconds=0.003 * len(parts)))
+        console.service_health.note(service.id, ServiceTurn(problem=None, parts=parts, seconds=0.003 * len(parts)))
 
 
 def furnish_applications(console: Parts) -> None:

@@ -96,7 +96,7 @@ class Feeder:
             counters.extend(m.kind == "counter" for m in measured)
             self._console.directory.heard(known.id, at, now)
         if self._layout is None:
-            self._layout = self._console.series.catalogue.layout(np.concatenate(series))
+            self._layout = self._console.series.catalogue.layouts.of(np.concatenate(series))
         found, is_counter = np.array(values), np.array(counters)
         if self._totals is None:
             self._totals = np.zeros(len(found))

@@ -236,7 +236,7 @@ class Face:
             access=parts.access,
             metrics=parts.metric_intake,
             logs=parts.log_intake,
-            relays=parts.relays,
+            speakers=parts.speakers,
             door=parts.door,
             ceiling=parts.memory.ceiling,
         )

@@ -49,7 +49,9 @@ from balise.server.people.tries import Passwords
 from balise.server.people.users import UserBook
 from balise.server.plans.agents import AgentPlans
 from balise.server.plans.book import PlanBook
+from balise.server.plans.held import HeldPlans
 from balise.server.probes.book import ProbeBook
+from balise.server.probes.results import ProbeResults
 from balise.server.receive.bodies import Room
 from balise.server.receive.deliveries import OwnDeliveries
 from balise.server.receive.logs import LogIntake
@@ -58,6 +60,7 @@ from balise.server.remote.book import RemoteBook
 from balise.server.remote.credentials import CredentialBook
 from balise.server.remote.desk import RelayDesk
 from balise.server.remote.relays import RelayBook
+from balise.server.remote.speakers import Speakers
 from balise.server.remote.thread import RemoteThread
 from balise.server.remote.work import RemoteWork
 from balise.server.rules.book import RuleBook
@@ -66,11 +69,13 @@ from balise.server.rules.pulse import Pulse
 from balise.server.rules.rehearsals import Rehearsals
 from balise.server.rules.watch import Watch
 from balise.server.services.book import ServiceBook
+from balise.server.services.health import ServiceHealth
 from balise.server.services.kits import KitBook
 from balise.server.services.proposals import Proposals
 from balise.server.services.reach import Reach
 from balise.server.services.reads import ServiceReads
 from balise.server.services.rotation import Rotation
+from balise.server.services.targets import ServiceTargets
 from balise.server.services.trials import KitTrials
 from balise.server.settings import Settings
 from balise.server.signals import Signal
@@ -191,6 +196,7 @@ class Hosts(People):
     silence: Silence
     eraser: Eraser
     metrics: Metrics
+    held_plans: HeldPlans
     plans: PlanBook
     inventory: InventoryBook
 
@@ -203,6 +209,7 @@ def _hosts(on: People) -> Hosts:
     evidence = EvidenceReader(on.events)
     alerts = AlertBook(state=state, evidence=evidence.of_breach)
     clocks = Clocks()
+    plans = HeldPlans(state=state, directory=directory)
     reports = HostReports(state=state, directory=directory)
     hosts = HostBook(state=state, directory=directory, alerts=alerts, evidence=evidence, clocks=clocks, reports=reports)
     return Hosts(
@@ -224,7 +231,8 @@ def _hosts(on: People) -> Hosts:
         silence=Silence(series=on.series, directory=directory, clocks=clocks),
         eraser=Eraser(hosts=hosts, directory=directory, series=on.series, events=on.events),
         metrics=Metrics(on.series, directory),
-        plans=PlanBook(state=state, directory=directory),
+        held_plans=plans,
+        plans=PlanBook(state=state, directory=directory, held=plans),
         inventory=InventoryBook(state=state, directory=directory, series=on.series, changes=changes),
     )
 
@@ -235,12 +243,16 @@ class Remote(Hosts):
 
     credentials: CredentialBook
     relays: RelayBook
+    speakers: Speakers
     remote: RemoteBook
     thread: RemoteThread
     kits: KitBook
     reach: Reach
+    service_health: ServiceHealth
+    service_targets: ServiceTargets
     services: ServiceBook
     agent_plans: AgentPlans
+    probe_results: ProbeResults
     probes: ProbeBook
 
 
@@ -253,13 +265,15 @@ def _remote(on: Hosts) -> Remote:
         directory=directory,
         credentials=credentials,
         settings=on.collection,
-        plans=on.plans,
+        plans=on.held_plans,
         relays=relays,
         access=on.access,
     )
     thread = RemoteThread()
     kits = KitBook(state=state, folder=on.settings.data)
     reach = Reach(state=state, credentials=credentials, remote=remote, thread=thread)
+    health = ServiceHealth(state=state, directory=directory, kits=kits, alerts=on.alerts, changes=on.changes)
+    targets = ServiceTargets(state=state, directory=directory, kits=kits, relays=relays, reach=reach, health=health)
     services = ServiceBook(
         state=state,
         directory=directory,
@@ -268,19 +282,24 @@ def _remote(on: Hosts) -> Remote:
         relays=relays,
         reach=reach,
         alerts=on.alerts,
-        changes=on.changes,
+        health=health,
     )
+    results = ProbeResults(state=state, directory=directory, series=on.series)
     return Remote(
         **vars(on),
         credentials=credentials,
         relays=relays,
+        speakers=Speakers(state=state, directory=directory, relays=relays),
         remote=remote,
         thread=thread,
         kits=kits,
         reach=reach,
+        service_health=health,
+        service_targets=targets,
         services=services,
-        agent_plans=AgentPlans(directory=directory, plans=on.plans, services=services),
-        probes=ProbeBook(state=state, directory=directory, credentials=credentials, series=on.series, relays=relays),
+        agent_plans=AgentPlans(directory=directory, plans=on.held_plans, services=targets),
+        probe_results=results,
+        probes=ProbeBook(state=state, directory=directory, credentials=credentials, results=results, relays=relays),
     )
 
 
@@ -301,7 +320,7 @@ def _intakes(on: Remote) -> Intakes:
         directory=on.directory,
         room=on.room,
         reports=on.reports.take,
-        takers={SERVICE_FACTS: on.services.take_facts, INVENTORY: on.inventory.take},
+        takers={SERVICE_FACTS: on.service_health.take_facts, INVENTORY: on.inventory.take},
     )
     return Intakes(
         **vars(on),
@@ -312,7 +331,7 @@ def _intakes(on: Remote) -> Intakes:
             remote=on.remote,
             directory=on.directory,
             settings=on.collection,
-            services=on.services,
+            services=on.service_targets,
             reports=on.reports,
             intakes=OwnDeliveries(metrics=metric_intake, logs=log_intake),
         ),
@@ -321,8 +340,9 @@ def _intakes(on: Remote) -> Intakes:
             directory=on.directory,
             relays=on.relays,
             remote=on.remote,
-            services=on.services,
+            services=on.service_targets,
             probes=on.probes,
+            probed=on.probe_results.heard,
             reports=on.reports,
         ),
     )
@@ -348,19 +368,21 @@ class Rules(Intakes):
 
 def _rules(on: Intakes) -> Rules:
     state, directory = on.state, on.directory
-    watch = Watch(state=state, store=on.series, directory=directory, clocks=on.clocks, alerts=on.alerts, plans=on.plans)
+    watch = Watch(
+        state=state, store=on.series, directory=directory, clocks=on.clocks, alerts=on.alerts, plans=on.held_plans
+    )
     rehearsals = Rehearsals(store=on.series, metrics=on.metrics, directory=directory, clocks=on.clocks)
     rules = RuleBook(
-        state=state, metrics=on.metrics, watch=watch, alerts=on.alerts, plans=on.plans, rehearsals=rehearsals
+        state=state, metrics=on.metrics, watch=watch, alerts=on.alerts, plans=on.held_plans, rehearsals=rehearsals
     )
     applications = ApplicationBook(
         state=state,
         directory=directory,
         services=on.services,
-        probes=on.probes,
+        probes=on.probe_results,
         kits=on.kits,
         metrics=on.metrics,
-        plans=on.plans,
+        plans=on.held_plans,
         alerts=on.alerts,
     )
     return Rules(
@@ -382,7 +404,7 @@ def _rules(on: Intakes) -> Rules:
         rotation=Rotation(
             credentials=on.credentials,
             remote=on.remote,
-            services=on.services,
+            services=on.service_targets,
             reach=on.reach,
             thread=on.thread,
             work=on.remote_work,
@@ -488,13 +510,13 @@ def _connect_reading(parts: Parts) -> None:
     parts.desk.moved.then(parts.remote_work.refresh)
     parts.plans.changed.connect(lambda rules: parts.watch.plans_changed(sorted(rules), time.time()))
     parts.plans.changed.then(*owners, agents.wake)
-    parts.plans.asked.then(*owners)
-    parts.plans.asked.connect(lambda host: agents.wake([host]))
+    parts.held_plans.asked.then(*owners)
+    parts.held_plans.asked.connect(lambda host: agents.wake([host]))
     parts.services.kit_used.connect(parts.kit_rules.used)
-    parts.services.changed.then(*owners, agents.wake)
+    parts.services.changed.then(parts.service_targets.forget, *owners, agents.wake)
     parts.kits.changed.connect(parts.kit_rules.changed)
     parts.probes.changed.then(parts.desk.wake)
-    parts.reports.reported.connect(parts.services.note_report)
+    parts.reports.reported.connect(parts.service_health.note_report)
 
 
 def _connect_telling(parts: Parts) -> None:
@@ -503,7 +525,7 @@ def _connect_telling(parts: Parts) -> None:
     parts.directory.state_changed.connect(telling.state)
     parts.alerts.changed.connect(telling.alert)
     parts.alerts.changed.then(parts.courier.wake)
-    parts.probes.judged.connect(telling.probe)
+    parts.probe_results.judged.connect(telling.probe)
     parts.enrolments.progressed.connect(telling.enrolment)
     parts.events.listeners.append(telling.events)
     parts.access.ended.then(parts.hub.recheck)
@@ -529,8 +551,8 @@ def _employ(parts: Parts) -> None:
     add("reports", parts.reports.write, 300.0)
     add("kits", parts.kits.look, 20.0)
     add("silence", parts.silence.note, 15.0)
-    add("services", parts.services.judge, 5.0)
-    add("probes", parts.probes.look, 5.0)
+    add("services", parts.service_health.judge, 5.0)
+    add("probes", parts.probe_results.look, 5.0)
     add("relays", parts.desk.look, 5.0)
     add("certificates", parts.inventory.look_at_certificates, 300.0)
     add("eraser", parts.eraser.erase_due, 5.0)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from balise.server.alerts.book import AlertChanged
 from balise.server.hosts.directory import Known
 from balise.server.live import Hub
-from balise.server.probes.book import ProbeJudged
+from balise.server.probes.results import ProbeJudged
 from balise.store.events.day import NewEvent
 from balise.store.events.store import read_event
 

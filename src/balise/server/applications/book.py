@@ -29,8 +29,8 @@ from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import Metrics
 from balise.server.people.access import audit
-from balise.server.plans.book import PlanBook
-from balise.server.probes.book import ProbeBook
+from balise.server.plans.held import HeldPlans
+from balise.server.probes.results import ProbeResults
 from balise.server.services.book import ServiceBook
 from balise.server.services.kits import KitBook
 from balise.store.state import tables
@@ -50,10 +50,10 @@ class ApplicationBook:
         state: StateStore,
         directory: Directory,
         services: ServiceBook,
-        probes: ProbeBook,
+        probes: ProbeResults,
         kits: KitBook,
         metrics: Metrics,
-        plans: PlanBook,
+        plans: HeldPlans,
         alerts: AlertBook,
     ) -> None:
         self._state = state

@@ -14,7 +14,8 @@ from balise.core import filters
 from balise.core.kits.sessions import in_chains
 from balise.core.patterns import count_patterns
 from balise.core.series.steps import NS
-from balise.store.events.store import EventStore, Search
+from balise.store.events.day_search import Search
+from balise.store.events.store import EventStore
 
 MOST_SNAPSHOTS = 240
 MOST_LINES = 20_000

@@ -13,7 +13,8 @@ from balise.core.series.steps import NS, steps_between
 from balise.server.asking import read_filter, span_of
 from balise.server.errors import bad_field
 from balise.server.events.evidence import MOST_LINES, counted_patterns
-from balise.store.events.store import BadCursor, EventStore, Search
+from balise.store.events.day_search import BadCursor, Search
+from balise.store.events.store import EventStore
 from balise.store.events.words import WordMatch
 
 MOST_PATTERNS = 20

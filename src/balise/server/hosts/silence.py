@@ -49,4 +49,4 @@ class Silence:
         ids = np.array([catalogue.series_id(host, metric, (), "", "gauge") for host in by_host])
         times = np.full(len(ids), int(now * NS), np.int64)
         values = np.round(np.array(list(by_host.values())), 1)
-        self._series.accept_now(self._series.batch(catalogue.layout(ids), times, values))
+        self._series.accept_now(self._series.batch(catalogue.layouts.of(ids), times, values))

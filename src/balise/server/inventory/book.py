@@ -118,7 +118,7 @@ class InventoryBook:
         metric = catalogue.metric(name, unit, "gauge", about)
         ids = np.array([catalogue.series_id(host, metric, a, "", "gauge") for a, _ in values])
         times = np.full(len(ids), int(at * NS), np.int64)
-        self._series.accept_now(self._series.batch(catalogue.layout(ids), times, np.array([v for _, v in values])))
+        self._series.accept_now(self._series.batch(catalogue.layouts.of(ids), times, np.array([v for _, v in values])))
 
     def look_at_certificates(self) -> None:
         """How long every certificate is still good, as series that rules can watch."""

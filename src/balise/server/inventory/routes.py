@@ -13,13 +13,13 @@ from balise.server.callers import Operator, Viewer, part
 from balise.server.errors import bad_field
 from balise.server.hosts.book import HostBook
 from balise.server.inventory.book import InventoryBook
-from balise.server.plans.book import PlanBook
+from balise.server.plans.held import HeldPlans
 from balise.server.remote.book import RemoteBook
 
 router = APIRouter(prefix="/hosts/{name}/inventory", tags=["inventory"])
 HostsHere = Annotated[HostBook, part(HostBook)]
 InventoryHere = Annotated[InventoryBook, part(InventoryBook)]
-PlansHere = Annotated[PlanBook, part(PlanBook)]
+PlansHere = Annotated[HeldPlans, part(HeldPlans)]
 RemoteHere = Annotated[RemoteBook, part(RemoteBook)]
 Moment = Annotated[str | None, Query(max_length=40)]
 

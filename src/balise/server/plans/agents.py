@@ -15,7 +15,7 @@ from balise.api.secrets import REVEALED
 from balise.api.services import ServiceTarget
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory, Known
-from balise.server.plans.book import PlanBook
+from balise.server.plans.held import HeldPlans
 
 
 class ReadByAgents(Protocol):
@@ -27,7 +27,7 @@ class ReadByAgents(Protocol):
 class AgentPlans:
     """What the plans, and the services on a host, make of its agent's work."""
 
-    def __init__(self, *, directory: Directory, plans: PlanBook, services: ReadByAgents) -> None:
+    def __init__(self, *, directory: Directory, plans: HeldPlans, services: ReadByAgents) -> None:
         self._directory = directory
         self._plans = plans
         self._services = services

@@ -2,27 +2,23 @@
 
 from __future__ import annotations
 
-import hashlib
-import threading
 import time
-from dataclasses import dataclass, field
 
 import yaml
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.parts import default_setting
 from balise.api.plans import Plan, PlanBody, PlanChange, PlanCheck, PlanDiff, PlanDocument, PlanProblem
 from balise.api.problems import FieldProblem
-from balise.api.remote import FollowedFile
-from balise.api.rules import Limits, RuleBody
+from balise.api.rules import RuleBody
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.documents import DocumentError, place_of, read_document
-from balise.core.plans import HostView, NamedPlan, Stacked, differences, in_order, is_for, stack
+from balise.core.plans import NamedPlan, differences, in_order, stack
 from balise.server.errors import Refused, unknown
-from balise.server.hosts.directory import Directory, Known, attribute_of
+from balise.server.hosts.directory import Directory
 from balise.server.people.access import audit
+from balise.server.plans.held import HeldPlans, view
 from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
@@ -31,113 +27,19 @@ MOST_PLANS = 2000
 MOST_CHANGES = 500
 
 
-@dataclass(frozen=True)
-class FromAfar:
-    """A plan for a host that is read over the network. `every` is seconds, None when no plan says."""
-
-    every: float | None = None
-    follow: list[FollowedFile] = field(default_factory=list)
-    off: list[str] = field(default_factory=list)
-    inventory_every: float | None = 3600.0
-    refresh: int = 0
-
-
 class PlanBook:
-    """All plans. What holds for a host is worked out anew when plans, hosts or groups change."""
+    """All plans."""
 
-    def __init__(self, *, state: StateStore, directory: Directory) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory, held: HeldPlans) -> None:
         self._state = state
         self._directory = directory
-        self._lock = threading.Lock()
-        self._plans: list[NamedPlan] = []
-        self._stacked: dict[int, tuple[Stacked, str]] = {}
-        self._version = -1
-        self._refreshes: dict[int, int] = {}
+        self._held = held
         self.changed = Signal[set[str]]("plan")
         """Told, after a plan changed, the rules whose limits it has or had."""
-        self.asked = Signal[int]("inventory asked for")
-        """Told the number of a host that is to tell its inventory at once."""
-        self._load()
-
-    def _load(self) -> None:
-        rows = self._state.read(lambda s: list(s.scalars(select(tables.Plan))))
-        named = [NamedPlan(row.name, PlanBody.model_validate(row.body)) for row in rows]
-        with self._lock:
-            self._plans = in_order(named, self._depth)
-            self._stacked.clear()
-
-    def _depth(self, group: str) -> int:
-        return len(self._directory.lineage(group))
-
-    # --- what holds
-
-    def of(self, known: Known) -> Stacked:
-        """What holds for a host."""
-        return self._held(known)[0]
-
-    def _held(self, known: Known) -> tuple[Stacked, str]:
-        with self._lock:
-            if self._version != self._directory.version:
-                self._version = self._directory.version
-                self._plans = in_order(self._plans, self._depth)
-                self._stacked.clear()
-            held = self._stacked.get(known.id)
-            if held is None:
-                stacked = stack(self._plans, _view(known))
-                text = stacked.effective().model_dump_json()
-                held = self._stacked[known.id] = (stacked, hashlib.sha256(text.encode()).hexdigest()[:16])
-            return held
-
-    def etag_of(self, known: Known) -> str:
-        """Tells what holds for a host from what held before."""
-        return self._held(known)[1]
-
-    def refreshed(self, host: int) -> int:
-        """When a host was last asked for its inventory, unix milliseconds; 0 for never."""
-        return self._refreshes.get(host, 0)
-
-    def from_afar(self, known: Known) -> FromAfar:
-        """What a host's plan says to whoever reads it over the network."""
-        stacked = self.of(known)
-        inventory = stacked.collectors.get("inventory") or default_setting("inventory")
-        return FromAfar(
-            every=stacked.every if "collect.every" in stacked.sources else None,
-            follow=[stacked.follow[path] for path in sorted(stacked.follow)],
-            off=[name for name, setting in sorted(stacked.collectors.items()) if not setting.on],
-            inventory_every=inventory.every if inventory.on else None,
-            refresh=self._refreshes.get(known.id, 0),
-        )
-
-    def limits_of(self, rule: str, host: int) -> Limits | None:
-        """What plans say of a rule's limits on a host."""
-        if rule not in self.planned_rules():
-            return None
-        known = self._directory.get(host)
-        return self.of(known).limits.get(rule) if known else None
-
-    def planned_rules(self) -> set[str]:
-        return {rule for plan in self._plans for rule in plan.body.limits}
-
-    def refresh(self, known: Known) -> None:
-        """Has a host's agent tell its inventory at once."""
-        self._refreshes[known.id] = int(time.time() * 1000)
-        self.asked.tell(known.id)
-
-    def applications(self) -> list[tuple[str, str, str, list[str]]]:
-        """What plans say of applications: plan, application, host, and the parts that the host needs."""
-        found = []
-        for plan in self._plans:
-            said = plan.body.application
-            if said is not None:
-                hosts = (known for known in self._directory.all() if is_for(plan.body, _view(known)))
-                found += [(plan.name, said.name, known.name, said.needs) for known in hosts]
-        return found
-
-    # --- keeping
 
     def all(self) -> list[Plan]:
         rows = {row.name: row for row in self._state.read(lambda s: list(s.scalars(select(tables.Plan))))}
-        return [self._answer(rows[plan.name], plan.body) for plan in self._plans if plan.name in rows]
+        return [self._answer(rows[plan.name], plan.body) for plan in self._held.plans if plan.name in rows]
 
     def get(self, name: str) -> Plan:
         row = self._state.read(lambda s: s.get(tables.Plan, name))
@@ -151,13 +53,10 @@ class PlanBook:
             version=row.version,
             text=row.text,
             body=row.body,
-            hosts=len(self._for(body)),
+            hosts=len(self._held.hosts_of(body)),
             updated_at=rfc3339(row.updated_at),
             updated_by=row.updated_by,
         )
-
-    def _for(self, body: PlanBody) -> list[Known]:
-        return [known for known in self._directory.all() if is_for(body, _view(known))]
 
     def _read(self, text: str) -> PlanDocument:
         """Raises DocumentError with lines and columns."""
@@ -209,7 +108,7 @@ class PlanBook:
         except DocumentError as error:
             problems = [PlanProblem(line=p[0], column=p[1], field=f, detail=d) for p, f, d in error.problems]
             return PlanCheck(good=False, name=None, problems=problems, hosts=0)
-        return PlanCheck(good=True, name=document.plan, problems=[], hosts=len(self._for(document)))
+        return PlanCheck(good=True, name=document.plan, problems=[], hosts=len(self._held.hosts_of(document)))
 
     def put(self, text: str, who: str, name: str | None = None) -> Plan:
         """Keeps a plan as written, as its next version.
@@ -229,7 +128,7 @@ class PlanBook:
         def write(session: Session) -> None:
             row = session.get(tables.Plan, document.plan)
             if row is None:
-                if len(self._plans) >= MOST_PLANS:
+                if len(self._held.plans) >= MOST_PLANS:
                     raise Refused(409, f"There are {MOST_PLANS} plans already: delete some first.")
                 row = tables.Plan(name=document.plan, version=0)
                 session.add(row)
@@ -244,7 +143,7 @@ class PlanBook:
         return self.get(document.plan)
 
     def _limits_in(self, name: str) -> set[str]:
-        return {rule for plan in self._plans if plan.name == name for rule in plan.body.limits}
+        return {rule for plan in self._held.plans if plan.name == name for rule in plan.body.limits}
 
     def delete(self, name: str, who: str) -> None:
         before = self._limits_in(name)
@@ -260,7 +159,7 @@ class PlanBook:
         self._after_change(before)
 
     def _after_change(self, rules: set[str]) -> None:
-        self._load()
+        self._held.load()
         self.changed.tell(rules)
 
     def diff(self, text: str) -> PlanDiff:
@@ -274,12 +173,12 @@ class PlanBook:
         except DocumentError as error:
             raise _refused(error) from None
         changed = NamedPlan(document.plan, PlanBody.model_validate(document.model_dump(exclude={"plan"})))
-        others = [plan for plan in self._plans if plan.name != changed.name]
-        after = in_order([*others, changed], self._depth)
+        others = [plan for plan in self._held.plans if plan.name != changed.name]
+        after = in_order([*others, changed], self._held.depth)
         found: list[PlanChange] = []
         hosts = left_out = 0
         for known in sorted(self._directory.all(), key=lambda k: k.name):
-            rows = differences(self.of(known), stack(after, _view(known)))
+            rows = differences(self._held.of(known), stack(after, view(known)))
             hosts += bool(rows)
             for setting, old, new in rows:
                 if len(found) < MOST_CHANGES:
@@ -287,10 +186,6 @@ class PlanBook:
                 else:
                     left_out += 1
         return PlanDiff(items=found, hosts=hosts, left_out=left_out)
-
-
-def _view(known: Known) -> HostView:
-    return HostView(known.name, known.groups, lambda name: attribute_of(known, name))
 
 
 def _place(text: str, path: list[str]) -> tuple[int, int]:

@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.receive.bodies import Outcome
-from balise.store.series.catalogue import Catalogue, Layout
+from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Batch
+from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
 NS = 1_000_000_000

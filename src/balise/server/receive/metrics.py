@@ -21,8 +21,9 @@ from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room,
 from balise.server.receive.hearing import Hearing
 from balise.server.receive.otlp_json import metrics_from_json
 from balise.server.receive.scopes import Admission
-from balise.store.series.catalogue import Attributes, Layout, Metric, TooMany
+from balise.store.series.catalogue import Attributes, Metric, TooMany
 from balise.store.series.head import Batch
+from balise.store.series.layouts import Layout
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]
@@ -98,7 +99,7 @@ class MetricIntake:
 
     def _learn(self, principal: Principal, sender: object, body: bytes) -> Shape:
         shape = self._reader.learn(sender, body, sections(body), self._resolver(principal))
-        shape.tag = self._store.catalogue.layout(shape.series) if len(shape.series) else None
+        shape.tag = self._store.catalogue.layouts.of(shape.series) if len(shape.series) else None
         return shape
 
     def _resolver(self, principal: Principal) -> Callable[[bytes, Section], Any]:
@@ -190,7 +191,7 @@ class MetricIntake:
         )
         if not good.any():
             return None, Outcome(skipped + lost, why)
-        layout = self._store.catalogue.layout(layout.series[good])
+        layout = self._store.catalogue.layouts.of(layout.series[good])
         return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
 
     def forget_shapes(self) -> None:

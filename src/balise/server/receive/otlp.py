@@ -22,7 +22,7 @@ from balise.server.receive.answers import answer_body, status_body
 from balise.server.receive.bodies import Outcome
 from balise.server.receive.logs import LogIntake
 from balise.server.receive.metrics import MetricIntake
-from balise.server.remote.relays import RelayBook
+from balise.server.remote.speakers import Speakers
 from balise.store.database import is_full
 from balise.store.writer import Busy, Stopped
 
@@ -59,14 +59,14 @@ class OtlpPaths:
         access: Access,
         metrics: MetricIntake,
         logs: LogIntake,
-        relays: RelayBook,
+        speakers: Speakers,
         door: Door,
         ceiling: int,
     ) -> None:
         self._access = access
         self._metrics = metrics
         self._logs = logs
-        self._relays = relays
+        self._speakers = speakers
         self._door = door
         self._most_large = min(MOST_IN_HAND, int(IN_HAND_SHARE * ceiling))
         self._held_large = self._held_small = 0
@@ -165,7 +165,7 @@ class OtlpPaths:
         own = 0.0 if frame.sender.startswith("remote:") else frame.behind
         behind = None if own is None else own + relay_behind
         try:
-            principal = self._relays.speaker(relay, frame)
+            principal = self._speakers.speaker(relay, frame)
             if frame.kind == "metrics":
                 of_host = not frame.sender.startswith("service:")
                 await self._metrics.take(

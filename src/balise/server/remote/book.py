@@ -15,7 +15,7 @@ from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory, Known
 from balise.server.keeping.settings import SettingsBook
 from balise.server.people.access import Access, Principal, audit
-from balise.server.plans.book import PlanBook
+from balise.server.plans.held import HeldPlans
 from balise.server.remote.credentials import CredentialBook
 from balise.server.remote.owners import CONSOLE, hand_over
 from balise.server.remote.relays import RelayBook
@@ -41,7 +41,7 @@ class RemoteBook:
         directory: Directory,
         credentials: CredentialBook,
         settings: SettingsBook,
-        plans: PlanBook,
+        plans: HeldPlans,
         relays: RelayBook,
         access: Access,
     ) -> None:
@@ -249,6 +249,6 @@ def set_mode(session: Session, host: tables.Host, mode: str, by: str) -> None:
 
 def shown_key(key: str) -> str:
     """The fingerprint of a pinned key."""
-    from balise.collect.remote.ssh import fingerprint
+    from balise.collect.remote.ssh_connection import fingerprint
 
     return fingerprint(key)

@@ -7,6 +7,7 @@ import hashlib
 import itertools
 import time
 from collections import defaultdict
+from collections.abc import Callable
 from typing import Protocol
 
 from balise.api.probes import ProbeResult, ProbeTarget
@@ -42,8 +43,6 @@ class MadeProbes(Protocol):
 
     def targets(self, place: str) -> list[ProbeTarget]: ...
 
-    def heard(self, place: str, name: str, result: ProbeResult) -> None: ...
-
 
 class RelayDesk:
     """Hands out work to relays, and takes in what came of it."""
@@ -57,6 +56,7 @@ class RelayDesk:
         remote: RemoteBook,
         services: ReadServices,
         probes: MadeProbes,
+        probed: Callable[[str, str, ProbeResult], None],
         reports: HostReports,
     ) -> None:
         self._state = state
@@ -65,6 +65,7 @@ class RelayDesk:
         self._remote = remote
         self._services = services
         self._probes = probes
+        self._probed = probed
         self._reports = reports
         self._asked: defaultdict[int, dict[int, TrialRequest]] = defaultdict(dict)
         """Trials under way, by relay and number."""
@@ -189,6 +190,6 @@ class RelayDesk:
                 self._services.note(number, read)
         name = self._relays.by_number(relay).name
         for probe, result in report.probes:
-            self._probes.heard(name, probe, result)
+            self._probed(name, probe, result)
         if was_gone:
             self.settle()

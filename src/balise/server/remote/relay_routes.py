@@ -21,10 +21,12 @@ from balise.server.callers import Administrator, Number, Viewer, Whoever, part, 
 from balise.server.errors import Refused
 from balise.server.remote.desk import RelayDesk
 from balise.server.remote.relays import RelayBook
+from balise.server.remote.speakers import Speakers
 
 router = APIRouter(prefix="/relays", tags=["relays"])
 DeskHere = Annotated[RelayDesk, part(RelayDesk)]
 RelaysHere = Annotated[RelayBook, part(RelayBook)]
+SpeakersHere = Annotated[Speakers, part(Speakers)]
 
 
 def the_relay(relays: RelaysHere, principal: Whoever) -> int:
@@ -53,9 +55,9 @@ def enrol_relay(relays: RelaysHere, body: RelayEnrol) -> RelayEnrolled:
 
 
 @router.post("/senders")
-def ask_senders(relays: RelaysHere, relay: ThisRelay, body: SendersQuestion) -> SendersAnswer:
+def ask_senders(speakers: SpeakersHere, relay: ThisRelay, body: SendersQuestion) -> SendersAnswer:
     """Whom tokens stand for, by their digests."""
-    return SendersAnswer(senders=relays.senders(relay, body.digests))
+    return SendersAnswer(senders=speakers.senders(relay, body.digests))
 
 
 @router.get("/work", response_model=RelayWork, responses={304: {"description": "as it was"}})
@@ -67,7 +69,7 @@ async def read_work(
     wait: Annotated[float, Query(ge=0, le=60)] = 0,
 ) -> Response:
     """The hosts to read and what they are read with; waits until they are others than those of the given ETag."""
-    relays.heard(relay)
+    relays.by_number(relay).heard()
     work = await desk.wait_for_work(relay, if_none_match.strip('"'), wait)
     if work is None:
         return Response(status_code=304)

@@ -9,15 +9,15 @@ from dataclasses import dataclass, field
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from balise.api.relays import Frame, RelayEnrol, RelayEnrolled, RelayReport, Sender
 from balise.api.relays import Relay as RelayAnswer
+from balise.api.relays import RelayEnrol, RelayEnrolled, RelayReport
 from balise.api.spans import rfc3339
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.groups import group_row
-from balise.server.people.access import Access, Principal, audit, principal_of
+from balise.server.people.access import Access, audit
 from balise.server.people.keys import usable_key
-from balise.server.remote.owners import CONSOLE, owner_at
+from balise.server.remote.owners import CONSOLE
 from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.secrets import digest, new_token
@@ -37,6 +37,14 @@ class KnownRelay:
     last_seen: float | None
     report: RelayReport | None = None
     senders: set[str] = field(default_factory=set)
+
+    def is_alive(self, now: float) -> bool:
+        """Whether it was heard lately."""
+        return self.last_seen is not None and now - self.last_seen < GONE_AFTER
+
+    def heard(self) -> None:
+        """It said something just now."""
+        self.last_seen = time.time()
 
 
 class RelayBook:
@@ -117,7 +125,7 @@ class RelayBook:
             RelayAnswer(
                 name=r.name,
                 site=r.site,
-                state="ok" if self.is_alive(r, now) else "silent",
+                state="ok" if r.is_alive(now) else "silent",
                 last_seen=rfc3339(r.last_seen) if r.last_seen else None,
                 behind=sum(s.startswith("host:") for s in r.senders),
                 remote_hosts=r.report.remote_hosts if r.report else 0,
@@ -142,90 +150,7 @@ class RelayBook:
         self._access.forget_remembered()
         self.changed.tell(None)
 
-    # --- whom they may speak for
-
-    def senders(self, relay: int, digests: list[str]) -> dict[str, Sender | None]:
-        """Whom tokens stand for. Having shown one, the relay may speak for its owner from now on."""
-
-        def read(session: Session) -> dict[str, Sender | None]:
-            rows = session.scalars(select(tables.Token).where(tables.Token.digest.in_(digests)))
-            now = time.time()
-            good = {r.digest: r for r in rows if r.relay is None and (r.expires_at is None or r.expires_at > now)}
-            return {d: _sender(good[d]) if d in good else None for d in digests}
-
-        found = self._state.read(read)
-        known = self._relays[relay]
-        fresh = {s.sender for s in found.values() if s and s.role != "viewer"} - known.senders
-        if fresh:
-            self._state.write(
-                lambda s: s.add_all(tables.RelaySender(relay=relay, sender=sender) for sender in sorted(fresh))
-            )
-            known.senders |= fresh
-        return found
-
-    def speaker(self, relay: int, frame: Frame) -> Principal:
-        """Whom a frame is from.
-
-        Raises:
-            Refused: 403 when the relay may not speak for them, 409 when another collector had the host then.
-        """
-        known = self._relays.get(relay)
-        kind, _, what = frame.sender.partition(":")
-        if known is None:
-            raise Refused(403, "this relay is not known any more: enrol it again")
-        if kind == "remote" and what.isdecimal():
-            return self._collected(relay, int(what), frame.at / 1e9)
-        if kind == "service" and what.isdecimal():
-            return self._read_service(relay, int(what), frame.at / 1e9)
-        if frame.sender not in known.senders:
-            raise Refused(403, f"this relay never showed a token of {frame.sender}")
-        if kind == "host" and what.isdecimal():
-            host = self._directory.get(int(what))
-            if host is None or host.retired:
-                raise Refused(403, "the host is retired or gone")
-            return Principal(f"agent of {host.name}", "agent", host.id)
-        return self._token(what)
-
-    def _token(self, what: str) -> Principal:
-        """Whom the token of a sender stands for, as long as it was not revoked."""
-        number, _, name = what.partition(":")
-        by_name = select(tables.Token).where(tables.Token.name == what).order_by(tables.Token.id.desc()).limit(1)
-
-        def find(session: Session) -> tables.Token | None:
-            row = session.get(tables.Token, int(number)) if number.isdecimal() else None
-            # What a relay kept before tokens were told apart by number names them alone.
-            return row if row is not None and row.name == name else session.scalar(by_name)
-
-        row = self._state.read(find)
-        if row is None:
-            raise Refused(403, f"the token {name or what} is revoked")
-        return principal_of(row)
-
-    def _collected(self, relay: int, number: int, at: float) -> Principal:
-        host = self._directory.get(number)
-        row = self._state.read(lambda s: s.get(tables.Remote, number))
-        if host is None or host.retired or row is None:
-            raise Refused(403, "the host is retired or gone")
-        owner = owner_at(row, at)
-        if owner != relay:
-            raise Refused(409, f"{host.name} was read by {self.name_of(owner)} at that time")
-        return Principal(f"remote {host.name}", "agent", host.id)
-
-    def _read_service(self, relay: int, number: int, at: float) -> Principal:
-        row = self._state.read(lambda s: s.get(tables.Service, number))
-        host = self._directory.get(row.host) if row is not None else None
-        if row is None or host is None or host.retired:
-            raise Refused(403, "the service is gone")
-        owner = owner_at(row, at)
-        if owner != relay:
-            raise Refused(409, f"{row.name} of {host.name} was read by {self.name_of(owner)} at that time")
-        return Principal(f"remote {host.name}", "agent", host.id)
-
     # --- who has what
-
-    def is_alive(self, relay: KnownRelay, now: float) -> bool:
-        """Whether it was heard lately."""
-        return relay.last_seen is not None and now - relay.last_seen < GONE_AFTER
 
     def owner_of(self, row: tables.Remote | tables.Service) -> int:
         """The relay that has a host now: of those of its site that are alive, always the same one.
@@ -239,7 +164,7 @@ class RelayBook:
         if now - self._began < GONE_AFTER and any(r.id == row.owner for r in at_site):
             # After a start relays first have to find their console again: until then nothing changes hands.
             return row.owner
-        alive = [r for r in at_site if self.is_alive(r, now)]
+        alive = [r for r in at_site if r.is_alive(now)]
         if not alive:
             return row.owner if row.owner in self._relays else at_site[0].id
         return max(alive, key=lambda r: hashlib.sha256(f"{r.name} {row.host}".encode()).digest()).id
@@ -262,20 +187,17 @@ class RelayBook:
     def at_site(self, site: str) -> list[KnownRelay]:
         """Those of a site that are alive."""
         now = time.time()
-        return [r for r in self._relays.values() if r.site == site and self.is_alive(r, now)]
+        return [r for r in self._relays.values() if r.site == site and r.is_alive(now)]
 
     def names(self) -> set[str]:
         return {relay.name for relay in self._relays.values()}
 
     # --- what they tell
 
-    def heard(self, relay: int) -> None:
-        self._relays[relay].last_seen = time.time()
-
     def noted(self, relay: int, report: RelayReport) -> bool:
         """Keeps what a relay said of itself; whether it had been gone."""
         known = self._relays[relay]
-        was_gone = not self.is_alive(known, time.time())
+        was_gone = not known.is_alive(time.time())
         known.last_seen, known.report = time.time(), report
         return was_gone
 
@@ -295,12 +217,6 @@ class RelayBook:
 
 def _make_site(session: Session, name: str) -> None:
     group_row(session, name).kind = "site"
-
-
-def _sender(row: tables.Token) -> Sender:
-    if row.host is not None:
-        return Sender(sender=f"host:{row.host}", name=row.name, role=row.role)
-    return Sender(sender=f"token:{row.id}:{row.name}", name=row.name, role=row.role)
 
 
 def _site_by(key: tables.EnrolmentKey, wanted: str | None) -> str | None:

@@ -17,7 +17,7 @@ from balise.server.asking import read_filter, span_of
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.metrics.questions import Metrics, unit_of
 from balise.server.people.access import audit
-from balise.server.plans.book import PlanBook
+from balise.server.plans.held import HeldPlans
 from balise.server.rules.rehearsals import Rehearsals
 from balise.server.rules.watch import Watch
 from balise.store.state.store import StateStore
@@ -46,7 +46,7 @@ class RuleBook:
         metrics: Metrics,
         watch: Watch,
         alerts: AlertBook,
-        plans: PlanBook,
+        plans: HeldPlans,
         rehearsals: Rehearsals,
     ) -> None:
         self._state = state

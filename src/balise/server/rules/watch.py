@@ -23,7 +23,7 @@ from balise.core.series.steps import NS
 from balise.server.alerts.book import AlertBook, Turn
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
-from balise.server.plans.book import PlanBook
+from balise.server.plans.held import HeldPlans
 from balise.server.rules.holds import HoldBook
 from balise.server.rules.watched import Watched
 from balise.store.series.head import Batch
@@ -53,7 +53,7 @@ class Watch:
         directory: Directory,
         clocks: Clocks,
         alerts: AlertBook,
-        plans: PlanBook,
+        plans: HeldPlans,
     ) -> None:
         self._state = state
         self._store = store

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import logging
 import time
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -132,15 +133,12 @@ class KitBook:
 
     def all(self) -> list[Kit]:
         counts = _counts(self._state)
-        return [_answer(self._chosen[name], self._versions(name), counts) for name in self.names()]
+        return [_answer(self._chosen[name], _versions(self._all, name), counts) for name in self.names()]
 
     def get(self, name: str) -> KitWhole:
         kit = self.chosen(name)
-        answer = _answer(kit, self._versions(name), _counts(self._state))
+        answer = _answer(kit, _versions(self._all, name), _counts(self._state))
         return KitWhole(**dict(answer), document=kit)
-
-    def _versions(self, name: str) -> list[str]:
-        return sorted((v for n, v in self._all if n == name), key=version_order)
 
     # --- changing
 
@@ -185,6 +183,10 @@ class KitBook:
         self._load()
         self.changed.tell(KitChanged(name, before))
         return self.get(name)
+
+
+def _versions(every: Iterable[tuple[str, str]], name: str) -> list[str]:
+    return sorted((version for kit, version in every if kit == name), key=version_order)
 
 
 def _answer(kit: KitDocument, versions: list[str], counts: dict[str, int]) -> Kit:

@@ -13,8 +13,8 @@ from balise.server.remote.book import RemoteBook
 from balise.server.remote.credentials import CredentialBook
 from balise.server.remote.thread import RemoteThread
 from balise.server.remote.work import RemoteWork
-from balise.server.services.book import ServiceBook
 from balise.server.services.reach import Reach
+from balise.server.services.targets import ServiceTargets
 
 ROTATION_SECONDS = 120.0
 
@@ -27,7 +27,7 @@ class Rotation:
         *,
         credentials: CredentialBook,
         remote: RemoteBook,
-        services: ServiceBook,
+        services: ServiceTargets,
         reach: Reach,
         thread: RemoteThread,
         work: RemoteWork,

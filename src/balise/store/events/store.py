@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import heapq
 import json
 import zlib
 from collections.abc import Callable, Iterator, Sequence
@@ -14,14 +13,12 @@ from typing import Any
 
 from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
-from balise.core import filters
-from balise.core.filters import Filter
-from balise.store.events.day import MINUTE, NS, Day, DayReader, NewEvent, Snapshot, match_expression
+from balise.store.events.day import MINUTE, NS, Day, DayReader, NewEvent, Snapshot
+from balise.store.events.day_search import DAY, DaySearch, Place, Search, needs_more, read_cursor
 from balise.store.events.leases import Leases
-from balise.store.events.sqlfilter import HostsMatching, required_hosts, to_sql
+from balise.store.events.sqlfilter import HostsMatching
 from balise.store.writer import GroupWriter, tell
 
-DAY = 86_400 * NS
 MOST_WRITTEN = 4
 """Days whose files are held open to be written: today's, and those of what comes late."""
 QUEUE_EVENTS = 200_000
@@ -35,20 +32,6 @@ class Delivery:
     events: list[NewEvent] = field(default_factory=list)
     snapshots: list[Snapshot] = field(default_factory=list)
     digest: bytes | None = None
-
-
-@dataclass(frozen=True)
-class Search:
-    """What is looked for. Times in nanoseconds, `to` not included."""
-
-    start: int
-    end: int
-    text: str = ""
-    where: Filter | None = None
-
-
-class BadCursor(ValueError):
-    """The cursor is not one of ours."""
 
 
 class EventStore:
@@ -101,12 +84,9 @@ class EventStore:
             self.events += len(events)
             self.untold += tell(self.listeners, day, ids, events)
 
-    def _path(self, day: int) -> Path:
-        return self.folder / f"{day_name(day)}.db"
-
     def _day(self, day: int) -> Day:
         """The file of a day to be written, on the writer's thread."""
-        held = self._days.pop(day, None) or Day(self._path(day))
+        held = self._days.pop(day, None) or Day(_path(self.folder, day))
         self._days[day] = held
         if len(self._days) > MOST_WRITTEN:
             self._days.pop(next(iter(self._days))).close()
@@ -118,7 +98,7 @@ class EventStore:
         """The days that have a file and touch [start, end), newest first; each is held while it is looked at."""
         for day in sorted(self.days(), reverse=True):
             if day * DAY < end and (day + 1) * DAY > start:
-                with self._leases.of(day, self._path(day)) as file:
+                with self._leases.of(day, _path(self.folder, day)) as file:
                     yield day, file
 
     def days(self) -> list[int]:
@@ -131,65 +111,24 @@ class EventStore:
                 continue
         return sorted(found)
 
-    def _condition(self, search: Search, day: int) -> tuple[str, str, list[Any]]:
-        """What to read from, the condition, and the parameters of both in their order.
-
-        With words the index is read first, by its own row ids: the newest matches come without sorting the rest.
-        """
-        table = "event"
-        conditions: list[str] = []
-        parameters: list[Any] = []
-        expression = match_expression(search.text, required_hosts(search.where))
-        if expression:
-            table = "words CROSS JOIN event ON event.id = words.rowid"
-            conditions.append("words MATCH ?")
-            parameters.append(expression)
-        if search.start > day * DAY:
-            conditions.append("time >= ?")
-            parameters.append(search.start)
-        if search.end < (day + 1) * DAY:
-            conditions.append("time < ?")
-            parameters.append(search.end)
-        if search.where is not None:
-            sql, more = to_sql(search.where, self.hosts)
-            conditions.append(sql)
-            parameters.extend(more)
-        return table, " AND ".join(conditions) or "1", parameters
-
     def find(self, search: Search, limit: int, cursor: str | None = None) -> tuple[list[Event], str | None]:
         """The newest events that match, and the cursor of the next page.
 
         Raises:
             BadCursor: the cursor was not given by an earlier answer.
         """
-        place = _read_cursor(cursor) if cursor else None
+        place = read_cursor(cursor) if cursor else None
         found: list[Event] = []
         for day, file in self._existing(search.start, search.end):
             if place and day > place.day:
                 continue
-            at = place if place and day == place.day else _Place(day)
-            for row in self._newest_first(file, day, search, at, limit + 1 - len(found)):
+            at = place if place and day == place.day else Place(day)
+            for row in DaySearch(day, file, self.hosts).newest_first(search, at, limit + 1 - len(found)):
                 if len(found) == limit:
                     return _by_time(found), at.text()
                 found.append(read_event(day, row))
                 at = at.after(row)
         return _by_time(found), None
-
-    def _newest_first(self, file: DayReader, day: int, search: Search, at: _Place, limit: int) -> list[Any]:
-        """Rows of one day: those in order by id, the late ones by time, put together by time."""
-        table, condition, parameters = self._condition(search, day)
-        key = "words.rowid" if table != "event" else "id"
-        low, high = file.ids_between(max(search.start, day * DAY), min(search.end, (day + 1) * DAY))
-        columns = f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE "
-        prompt = file.read(
-            f"{columns} {condition} AND {key} BETWEEN ? AND ? ORDER BY {key} DESC LIMIT ?",
-            [*parameters, max(low, 1), high if at.id is None else min(high, at.id - 1), limit],
-        )
-        late = file.read(
-            f"{columns} {condition} AND {key} < 0 AND (time, id) < (?, ?) ORDER BY time DESC, id DESC LIMIT ?",
-            [*parameters, at.late_time, at.late_id, limit],
-        )
-        return list(heapq.merge(prompt, late, key=lambda row: -row[1]))[:limit] if late else prompt
 
     def histogram(self, search: Search, start: int, width: int, count: int) -> list[list[int]]:
         """How many there were of the search, [severity code][step], from the kept counts where they can answer."""
@@ -201,46 +140,22 @@ class EventStore:
         for day, file in self._existing(lo, hi):
             if kept and first < last:
                 # Minutes that are wholly inside from the counts, what is left of the first and last one by looking.
-                found = self._kept_bars(file, search.where, first, last, start, width)
+                found = DaySearch(day, file, self.hosts).kept_bars(search.where, first, last, start, width)
                 edges = [(lo, first), (last, hi)]
             else:
                 found, edges = [], [(lo, hi)]
             for a, b in edges:
                 if a < b and a < (day + 1) * DAY and b > day * DAY:
-                    found += self._counted(file, day, replace(search, start=a, end=b), start, width)
+                    found += DaySearch(day, file, self.hosts).counted(replace(search, start=a, end=b), start, width)
             for at, severity, n in found:
                 bars[severity][at] += n
         return bars
-
-    def _kept_bars(
-        self, file: DayReader, where: Filter | None, first: int, last: int, start: int, width: int
-    ) -> list[Any]:
-        condition, parameters = to_sql(where, self.hosts) if where is not None else ("1", [])
-        return file.read(
-            f"SELECT (minute * {MINUTE} - ?) / ?, severity, sum(count) FROM minute "
-            f"WHERE minute >= ? AND minute < ? AND {condition} GROUP BY 1, 2",
-            [start, width, first // MINUTE, last // MINUTE, *parameters],
-        )
-
-    def _counted(self, file: DayReader, day: int, span: Search, start: int, width: int) -> list[Any]:
-        table, condition, parameters = self._condition(span, day)
-        key = "words.rowid" if table != "event" else "id"
-        low, high = file.ids_between(max(span.start, day * DAY), min(span.end, (day + 1) * DAY))
-        return file.read(
-            f"SELECT (time - ?) / ?, severity, count(*) FROM {table} "
-            f"WHERE {condition} AND ({key} BETWEEN ? AND ? OR {key} < 0) GROUP BY 1, 2",
-            [start, width, *parameters, max(low, 1), high],
-        )
 
     def bodies(self, search: Search, limit: int) -> list[tuple[str, str, str]]:
         """Severity, source and body of the newest matching events."""
         found: list[tuple[str, str, str]] = []
         for day, file in self._existing(search.start, search.end):
-            table, condition, parameters = self._condition(search, day)
-            rows = file.read(
-                f"SELECT severity, source, event.body FROM {table} WHERE {condition} ORDER BY id DESC LIMIT ?",
-                [*parameters, limit - len(found)],
-            )
+            rows = DaySearch(day, file, self.hosts).bodies(search, limit - len(found))
             found.extend((SEVERITIES[s], source, body) for s, source, body in rows)
             if len(found) >= limit:
                 break
@@ -267,17 +182,12 @@ class EventStore:
         gone = []
         for day in self.days():
             if (day + 1) * DAY < now - int(self.keep_days * DAY):
-                self._writer.run(lambda day=day: self._stop_writing(day))  # type: ignore[misc]
+                self._writer.run(lambda day=day: _close(self._days.pop(day, None)))  # type: ignore[misc]
                 self._leases.drop(day)
                 for path in self.folder.glob(f"{day_name(day)}.db*"):
                     path.unlink(missing_ok=True)
                 gone.append(day_name(day))
         return gone
-
-    def _stop_writing(self, day: int) -> None:
-        held = self._days.pop(day, None)
-        if held is not None:
-            held.close()
 
     def erase(self, host: str) -> int:
         """Removes everything of a host, day by day, in small steps between other writes. Answers how many events."""
@@ -298,9 +208,13 @@ class EventStore:
         self._leases.close()
 
 
-def needs_more(node: Filter) -> bool:
-    """Whether the kept counts, which know severity alone, cannot answer."""
-    return bool(filters.attributes_of(node) - {"severity"})
+def _path(folder: Path, day: int) -> Path:
+    return folder / f"{day_name(day)}.db"
+
+
+def _close(day: Day | None) -> None:
+    if day is not None:
+        day.close()
 
 
 def pack_snapshot(content: Any) -> bytes:
@@ -335,29 +249,3 @@ def read_event(day: int, row: Sequence[Any]) -> Event:
 def _by_time(events: list[Event]) -> list[Event]:
     """Ids keep the order of time to within a minute; within a page it is exact."""
     return sorted(events, key=lambda e: e.time, reverse=True)
-
-
-@dataclass(frozen=True)
-class _Place:
-    """How far a reader got in one day: below which id, and among the late ones before which time and id."""
-
-    day: int
-    id: int | None = None
-    late_time: int = 1 << 62
-    late_id: int = 0
-
-    def after(self, row: Sequence[Any]) -> _Place:
-        if row[0] > 0:
-            return _Place(self.day, row[0], self.late_time, self.late_id)
-        return _Place(self.day, self.id, row[1], row[0])
-
-    def text(self) -> str:
-        return f"{self.day}.{self.id or 0}.{self.late_time}.{-self.late_id}"
-
-
-def _read_cursor(cursor: str) -> _Place:
-    try:
-        day, number, late_time, late_id = (int(part) for part in cursor.split("."))
-    except ValueError:
-        raise BadCursor("the cursor is not one that an earlier answer gave: leave it out to begin anew") from None
-    return _Place(day, number or None, late_time, -late_id)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from sys import intern
 
@@ -14,6 +14,7 @@ from sqlalchemy import Connection, insert, select
 
 from balise.core.series.wire import Kind, PointKind
 from balise.store.series import tables
+from balise.store.series.layouts import Layout, Layouts
 
 I64 = NDArray[np.int64]
 Attributes = tuple[tuple[str, str], ...]
@@ -54,16 +55,6 @@ class Metric:
     removals: int = 0
 
 
-@dataclass(frozen=True)
-class Layout:
-    """An order of series, as points of one body come: `series` int64 [n]."""
-
-    id: int
-    series: I64
-    plain: bool
-    """Every series occurs once."""
-
-
 @dataclass
 class Pending:
     """What has a number but is not written yet."""
@@ -71,6 +62,21 @@ class Pending:
     metrics: list[Metric] = field(default_factory=list)
     series: list[Series] = field(default_factory=list)
     layouts: list[Layout] = field(default_factory=list)
+
+    def write(self, connection: Connection) -> None:
+        if self.metrics:
+            connection.execute(
+                insert(tables.metric),
+                [
+                    {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
+                    for m in self.metrics
+                ],
+            )
+        if self.series:
+            connection.execute(insert(tables.series), [_series_row(s) for s in self.series])
+        if self.layouts:
+            rows = [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts]
+            connection.execute(insert(tables.layout), rows)
 
 
 class Catalogue:
@@ -86,9 +92,7 @@ class Catalogue:
         self._ids: dict[tuple[int, int, Attributes, str, PointKind], int] = {}
         self._of_host: dict[int, int] = {}
         self._metrics_of: dict[int, dict[int, list[int]]] = {}
-        self._layouts: dict[bytes, Layout] = {}
-        self.layout_by_id: dict[int, Layout] = {}
-        self._next_layout = 1
+        self.layouts = Layouts()
         self._next_series = 1
         self._pending = Pending()
         self.refused = 0
@@ -101,7 +105,7 @@ class Catalogue:
             attributes = tuple((intern(k), intern(v)) for k, v in json.loads(row.attributes))
             self._add_series(Series(row.id, row.host, row.metric, attributes, intern(row.part), row.kind))
         for row in connection.execute(select(tables.layout)):
-            self._add_layout(row.id, np.frombuffer(row.series, np.int64))
+            self.layouts.add(row.id, np.frombuffer(row.series, np.int64))
         # Numbers of series that were forgotten are never given to others: what is left of them is in old blocks.
         kept = connection.execute(select(tables.note.c.value).where(tables.note.c.name == NEXT)).scalar()
         self._next_series = max(self._next_series, int(kept or 0))
@@ -164,45 +168,18 @@ class Catalogue:
         """The numbers of a host's series of a metric."""
         return list(self._metrics_of.get(host, {}).get(metric, ()))
 
-    def layout(self, series: I64) -> Layout:
-        """The layout of an order of series."""
-        key = series.tobytes()
-        found = self._layouts.get(key)
-        if found:
-            return found
-        with self._lock:
-            found = self._layouts.get(key)
-            if not found:
-                found = self._add_layout(self._next_layout, series)
-                self._pending.layouts.append(found)
-            return found
-
     def take_pending(self) -> Pending:
         """What has to be written before any points that use it; `restore` it if the writing fails."""
         with self._lock:
             taken, self._pending = self._pending, Pending()
+            taken.layouts = self.layouts.take_pending()
             return taken
 
     def restore(self, taken: Pending) -> None:
         with self._lock:
             now = self._pending
-            self._pending = Pending(taken.metrics + now.metrics, taken.series + now.series, taken.layouts + now.layouts)
-
-    @staticmethod
-    def write(connection: Connection, taken: Pending) -> None:
-        if taken.metrics:
-            connection.execute(
-                insert(tables.metric),
-                [
-                    {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
-                    for m in taken.metrics
-                ],
-            )
-        if taken.series:
-            connection.execute(insert(tables.series), [_series_row(s) for s in taken.series])
-        if taken.layouts:
-            rows = [{"id": w.id, "series": w.series.tobytes()} for w in taken.layouts]
-            connection.execute(insert(tables.layout), rows)
+            self._pending = Pending(taken.metrics + now.metrics, taken.series + now.series)
+            self.layouts.restore(taken.layouts)
 
     def crowded(self, share: float) -> list[tuple[int, int]]:
         """Hosts that have more than a share of the series they may have, or all hosts when the console has: each with
@@ -242,17 +219,7 @@ class Catalogue:
                     by_metric[key] = left
                     if not left:
                         del by_metric[key]
-            for layout in [w for w in self.layout_by_id.values() if gone.intersection(w.series.tolist())]:
-                del self.layout_by_id[layout.id]
-                self._layouts.pop(layout.series.tobytes(), None)
-
-    def forget_layouts(self, ids: Iterable[int]) -> None:
-        """Drops layouts that no points use any more."""
-        with self._lock:
-            for number in ids:
-                dropped = self.layout_by_id.pop(number, None)
-                if dropped:
-                    self._layouts.pop(dropped.series.tobytes(), None)
+        self.layouts.forget_with(gone)
 
     def _add_metric(self, metric: Metric) -> None:
         self.metric_by_id[metric.id] = metric
@@ -268,13 +235,6 @@ class Catalogue:
         metric.series.append(one.id)
         metric.version += 1
         self._next_series = max(self._next_series, one.id + 1)
-
-    def _add_layout(self, number: int, series: I64) -> Layout:
-        made = Layout(number, series, len(np.unique(series)) == len(series))
-        self._layouts[series.tobytes()] = made
-        self.layout_by_id[number] = made
-        self._next_layout = max(self._next_layout, number + 1)
-        return made
 
 
 def _series_row(one: Series) -> dict[str, object]:

@@ -88,7 +88,7 @@ class Door:
         repeated = int((~new).sum())
         if not new.any():
             return Admitted(None, repeated)
-        layout = self._catalogue.layout(series[new])
+        layout = self._catalogue.layouts.of(series[new])
         own = batch.times if len(batch.times) == 1 else batch.times[new]
         return Admitted(Batch(layout, own, batch.values[new]), repeated)
 

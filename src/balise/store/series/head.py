@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.store.series.catalogue import Layout
+from balise.store.series.layouts import Layout
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]

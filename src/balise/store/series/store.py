@@ -20,9 +20,10 @@ from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import Summary
 from balise.store.database import open_engine
 from balise.store.series import tables
-from balise.store.series.catalogue import Catalogue, Layout
+from balise.store.series.catalogue import Catalogue
 from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
+from balise.store.series.layouts import Layout
 from balise.store.series.reader import Reader
 from balise.store.series.seal import DAY, TIERS, Sealed, Sealer, matrix_rows
 from balise.store.writer import GroupWriter, tell
@@ -142,13 +143,13 @@ class SeriesStore:
                     repeated.append(row.seq)
                 else:
                     self.head.append(row.seq, new, self._clock())
-        Catalogue.write(connection, self.catalogue.take_pending())
+        self.catalogue.take_pending().write(connection)
         self._set_aside(connection, bad)
         connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in repeated] or [(-1,)])
         connection.commit()
 
     def _read_row(self, layout: int, times: bytes, points: bytes) -> Batch:
-        known = self.catalogue.layout_by_id.get(layout)
+        known = self.catalogue.layouts.by_id.get(layout)
         if known is None or any(s not in self.catalogue.series for s in known.series.tolist()):
             raise LookupError("its series are not known")
         batch = Batch(known, np.frombuffer(times, np.int64), np.frombuffer(points, np.float64))
@@ -205,15 +206,15 @@ class SeriesStore:
             if admitted.batch is None:
                 continue
             own = admitted.batch
-            if own.layout.id not in self.catalogue.layout_by_id:
-                own = Batch(self.catalogue.layout(own.layout.series), own.times, own.values)
+            if own.layout.id not in self.catalogue.layouts.by_id:
+                own = Batch(self.catalogue.layouts.of(own.layout.series), own.times, own.values)
             fresh.append((self._seq + len(fresh) + 1, own))
         if not fresh:
             return
         pending = self.catalogue.take_pending()
         connection = self._write_connection
         try:
-            Catalogue.write(connection, pending)
+            pending.write(connection)
             connection.exec_driver_sql(
                 _INSERT, [(seq, b.layout.id, b.times.tobytes(), b.values.tobytes()) for seq, b in fresh]
             )
@@ -231,7 +232,7 @@ class SeriesStore:
 
     def _of_known_series(self, batch: Batch) -> Batch | None:
         """A batch without series that were forgotten while it was on its way."""
-        if batch.layout.id in self.catalogue.layout_by_id:
+        if batch.layout.id in self.catalogue.layouts.by_id:
             return batch
         known = np.array([s in self.catalogue.series for s in batch.layout.series.tolist()], bool)
         if known.all():
@@ -240,7 +241,7 @@ class SeriesStore:
         if not known.any():
             return None
         times = batch.times if len(batch.times) == 1 else batch.times[known]
-        return Batch(self.catalogue.layout(batch.layout.series[known]), times, batch.values[known])
+        return Batch(self.catalogue.layouts.of(batch.layout.series[known]), times, batch.values[known])
 
     def newest(self, series: int) -> int | None:
         """About when a series was heard last, nanoseconds; None when it never was."""
@@ -326,7 +327,7 @@ class SeriesStore:
                 connection.rollback()
                 raise
             self.head.drop(sealed.taken, self._clock())
-            self.catalogue.forget_layouts(number for number, rows in found if rows)
+            self.catalogue.layouts.forget(number for number, rows in found if rows)
             self._note_sealed(sealed)
 
     def _note_sealed(self, sealed: Sealed) -> None:
@@ -365,7 +366,7 @@ class SeriesStore:
         connection = self._write_connection
         with self._moment:
             try:
-                Catalogue.write(connection, pending)
+                pending.write(connection)
                 if sealed.blocks:
                     connection.execute(insert(tables.block), sealed.blocks)
                     connection.execute(insert(tables.matrix), sealed.matrices)

@@ -1,0 +1,130 @@
+"""Plans laid over one another: what holds for each host."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+import time
+from dataclasses import dataclass, field
+
+from sqlalchemy import select
+
+from balise.api.parts import default_setting
+from balise.api.plans import PlanBody
+from balise.api.remote import FollowedFile
+from balise.api.rules import Limits
+from balise.core.plans import HostView, NamedPlan, Stacked, in_order, is_for, stack
+from balise.server.hosts.directory import Directory, Known, attribute_of
+from balise.server.signals import Signal
+from balise.store.state import tables
+from balise.store.state.store import StateStore
+
+
+@dataclass(frozen=True)
+class FromAfar:
+    """A plan for a host that is read over the network. `every` is seconds, None when no plan says."""
+
+    every: float | None = None
+    follow: list[FollowedFile] = field(default_factory=list)
+    off: list[str] = field(default_factory=list)
+    inventory_every: float | None = 3600.0
+    refresh: int = 0
+
+
+class HeldPlans:
+    """What all plans together say. It is worked out anew when plans, hosts or groups change."""
+
+    def __init__(self, *, state: StateStore, directory: Directory) -> None:
+        self._state = state
+        self._directory = directory
+        self._lock = threading.Lock()
+        self.plans: list[NamedPlan] = []
+        self._stacked: dict[int, tuple[Stacked, str]] = {}
+        self._version = -1
+        self._refreshes: dict[int, int] = {}
+        self.asked = Signal[int]("inventory asked for")
+        """Told the number of a host that is to tell its inventory at once."""
+        self.load()
+
+    def load(self) -> None:
+        """Takes up all plans as they are written."""
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.Plan))))
+        named = [NamedPlan(row.name, PlanBody.model_validate(row.body)) for row in rows]
+        with self._lock:
+            self.plans = in_order(named, self.depth)
+            self._stacked.clear()
+
+    def of(self, known: Known) -> Stacked:
+        """What holds for a host."""
+        return self._held(known)[0]
+
+    def etag_of(self, known: Known) -> str:
+        """Tells what holds for a host from what held before."""
+        return self._held(known)[1]
+
+    def from_afar(self, known: Known) -> FromAfar:
+        """What a host's plan says to whoever reads it over the network."""
+        stacked = self.of(known)
+        inventory = stacked.collectors.get("inventory") or default_setting("inventory")
+        return FromAfar(
+            every=stacked.every if "collect.every" in stacked.sources else None,
+            follow=[stacked.follow[path] for path in sorted(stacked.follow)],
+            off=[name for name, setting in sorted(stacked.collectors.items()) if not setting.on],
+            inventory_every=inventory.every if inventory.on else None,
+            refresh=self._refreshes.get(known.id, 0),
+        )
+
+    def limits_of(self, rule: str, host: int) -> Limits | None:
+        """What plans say of a rule's limits on a host."""
+        if rule not in self.planned_rules():
+            return None
+        known = self._directory.get(host)
+        return self.of(known).limits.get(rule) if known else None
+
+    def planned_rules(self) -> set[str]:
+        return {rule for plan in self.plans for rule in plan.body.limits}
+
+    def applications(self) -> list[tuple[str, str, str, list[str]]]:
+        """What plans say of applications: plan, application, host, and the parts that the host needs."""
+        found = []
+        for plan in self.plans:
+            said = plan.body.application
+            if said is not None:
+                hosts = (known for known in self._directory.all() if is_for(plan.body, view(known)))
+                found += [(plan.name, said.name, known.name, said.needs) for known in hosts]
+        return found
+
+    def hosts_of(self, body: PlanBody) -> list[Known]:
+        """The hosts that a plan is for."""
+        return [known for known in self._directory.all() if is_for(body, view(known))]
+
+    def refreshed(self, host: int) -> int:
+        """When a host was last asked for its inventory, unix milliseconds; 0 for never."""
+        return self._refreshes.get(host, 0)
+
+    def refresh(self, known: Known) -> None:
+        """Has a host's agent tell its inventory at once."""
+        self._refreshes[known.id] = int(time.time() * 1000)
+        self.asked.tell(known.id)
+
+    def depth(self, group: str) -> int:
+        """How many groups a group is in, with itself: what is nearer to a host is laid over the others."""
+        return len(self._directory.lineage(group))
+
+    def _held(self, known: Known) -> tuple[Stacked, str]:
+        with self._lock:
+            if self._version != self._directory.version:
+                self._version = self._directory.version
+                self.plans = in_order(self.plans, self.depth)
+                self._stacked.clear()
+            held = self._stacked.get(known.id)
+            if held is None:
+                stacked = stack(self.plans, view(known))
+                text = stacked.effective().model_dump_json()
+                held = self._stacked[known.id] = (stacked, hashlib.sha256(text.encode()).hexdigest()[:16])
+            return held
+
+
+def view(known: Known) -> HostView:
+    """A host as plans see it."""
+    return HostView(known.name, known.groups, lambda name: attribute_of(known, name))
