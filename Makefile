@@ -33,7 +33,7 @@ demo: setup
 	@exec $(BALISE) demo --data $(DATA) --listen $(LISTEN)
 
 test: setup
-	@tools/need chromium openssh-server openssh-client snmpd iproute2 $(if $(filter no,$(SERVICES)),,$(REAL))
+	@tools/need chromium openssh-server openssh-client snmpd iproute2 binutils libpython3-dev $(if $(filter no,$(SERVICES)),,$(REAL))
 	@cd console && npx vitest run
 	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
 
@@ -76,7 +76,7 @@ screenshots: setup
 # The agent as one folder that needs no Python, with a script that installs it: for Linux on this kind of processor, with
 # a C library no older than this machine's.
 agent: setup
-	@tools/need binutils
+	@tools/need binutils libpython3-dev
 	@$(PY) -m pip install --quiet --editable '.[build]'
 	@tools/build-agent dist/agent
 	@echo "dist/agent is ready: take it along, and run: sh agent/install agent --console URL --key KEY"

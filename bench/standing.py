@@ -1,4 +1,4 @@
-"""What runs day and night: the agent, and the console with the demo fleet."""
+"""Starting, and what runs day and night: the agent, and the console with the demo fleet."""
 
 from __future__ import annotations
 
@@ -12,8 +12,27 @@ import psutil
 
 from balise.api.access import NewEnrolmentKey
 from balise.store.series.store import SeriesStore
-from report import Report
+from report import Report, best
 from running import BALISE, Service, free_port, until
+
+
+def starting(report: Report) -> None:
+    report.title("Starting")
+
+    def helping() -> None:
+        subprocess.run([BALISE, "--help"], check=True, capture_output=True)
+
+    helping()
+    report.budget("balise --help, ms", best(helping, report.size(10, 2)) * 1000, 150, most=True)
+    service = Service(Path(tempfile.mkdtemp()))
+    took = []
+    for _ in range(report.size(5, 1)):
+        service.stop()
+        began = time.perf_counter()
+        service.start()
+        took.append(time.perf_counter() - began)
+    service.stop()
+    report.figure("balise serve until it answers, empty, fastest of 5", f"{min(took):8.2f} s")
 
 
 def agent(report: Report) -> None:
@@ -86,5 +105,6 @@ def _answers(port: int) -> bool:
 
 
 def run(report: Report) -> None:
+    starting(report)
     demo(report)
     agent(report)

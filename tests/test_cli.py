@@ -53,11 +53,15 @@ def run(service: Service, *words: str, role: str = "administrator", given: str =
         for name, value in environment.items():
             patch.setenv(name, value)
         patch.setattr("sys.stdin", io.StringIO(given))
+        mask = os.umask(0o022)
         try:
             status = main(list(words))
         except SystemExit as left:
             status = left.code if isinstance(left.code, int) else 1
             err.write("" if isinstance(left.code, int) else str(left.code))
+        finally:
+            # A console keeps what it writes to itself; what other tests write here is for daemons of other users.
+            os.umask(mask)
     return Result(status, out.getvalue(), err.getvalue())
 
 

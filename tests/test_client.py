@@ -20,6 +20,7 @@ from balise.api.agents import EnrolRequest
 from balise.api.applications import ApplicationBody
 from balise.api.credentials import SshCredential
 from balise.api.events import EventQuery, HistogramQuery
+from balise.api.filters import FilterBody
 from balise.api.hosts import Facts, GroupBody, HostChange, HostsChange, ViewBody
 from balise.api.kits import KitTrial
 from balise.api.metrics import MetricQuery
@@ -99,6 +100,7 @@ NAMED = (
     ApplicationBody,
     SshCredential,
     EventQuery,
+    FilterBody,
     HistogramQuery,
     GroupBody,
     HostChange,

@@ -72,9 +72,9 @@ def test_and_binds_closer_than_or() -> None:
         ('(host eq "x"', "closing parenthesis"),
         ('severity ge "bad"', "is no severity"),
         ("", "ends at character 1"),
-        ('host eq "x" & y', "cannot read the filter at character 12"),
+        ('host eq "x" & y', "cannot read the filter at character 13"),
         ("not " * 50 + "a pr", "nested more than"),
-        ("a pr and " * 400 + "a pr", "longer than"),
+        ("a pr and " * 600 + "a pr", "longer than"),
     ],
 )
 def test_a_broken_filter_says_where_and_what(text: str, said: str) -> None:

@@ -39,7 +39,7 @@ viewer
   GET /probes  GET /probes/{name}
   GET /applications  GET /applications/connections  GET /applications/dependents
   GET /applications/{name}  GET /applications/{name}/drawn
-  GET /views  GET /metrics  POST /metrics/query
+  GET /views  GET /filters  GET /filters/{name}  POST /filters/explain  GET /metrics  POST /metrics/query
   POST /events/query  POST /events/histogram  POST /events/patterns  GET /events/live  GET /live
   GET /rules  POST /rules/rehearse  GET /rules/{name}
   GET /alerts  GET /alerts/{number}
@@ -53,7 +53,7 @@ operator
   POST /kits/{name}/try
   POST /services  POST /services/proposals  PUT,DELETE /services/{number}
   PUT,DELETE /probes/{name}  POST /probes/{name}/try
-  PUT,DELETE /applications/{name}  PUT,DELETE /views/{name}  PUT,DELETE /rules/{name}
+  PUT,DELETE /applications/{name}  PUT,DELETE /views/{name}  PUT,DELETE /filters/{name}  PUT,DELETE /rules/{name}
   POST /alerts/{number}/acknowledge  POST /channels/{name}/test
 administrator
   PUT /settings/keeping  PUT /settings/collection

@@ -26,7 +26,7 @@ def paths_of(console: Parts) -> OtlpPaths:
         access=console.access,
         metrics=console.metric_intake,
         logs=console.log_intake,
-        relays=console.relays,
+        speakers=console.speakers,
         door=console.door,
         ceiling=1 << 30,
     )

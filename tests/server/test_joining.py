@@ -20,7 +20,7 @@ from balise.api.agents import EnrolAnswer, EnrolRequest
 from balise.api.hosts import Facts
 from balise.api.metrics import MetricQuery
 from balise.client import Balise, Refused
-from balise.server.hosts.book import CLONED, Clones
+from balise.server.hosts.reports import CLONED, Clones
 from running import Service, until
 from sending import gauge_request, post
 

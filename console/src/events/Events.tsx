@@ -1,12 +1,15 @@
-import { useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Event } from "../api/client";
+import { canBeAsked, onlyWith } from "../lib/filterText";
 import { moment, plural, unix } from "../lib/format";
 import { useEvents, useHistogram } from "../lib/queries";
 import { WEIGHT_STATE, weight } from "../lib/states";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { FilterField } from "../ui/FilterField";
 import { Lanes } from "../ui/Lanes";
 import { Empty, Failure, Waiting } from "../ui/Note";
+import { SavedFilters } from "../ui/SavedFilters";
 import { Signal } from "../ui/Signal";
 import { EventLane } from "../ui/StateLane";
 
@@ -23,30 +26,33 @@ export function Component() {
   const text = parameters.get("text") ?? "";
   const where = parameters.get("where") ?? "";
   const floor = parameters.get("floor") ?? "";
-  const [typed, setTyped] = useState({ text, where });
+  const saved = parameters.get("filter") ?? "";
+  const [typed, setTyped] = useState(text);
   const [limit, setLimit] = useState(200);
-  useEffect(() => setTyped({ text, where }), [text, where]);
-  const keep = (changes: Record<string, string>) =>
-    setParameters((held) => {
-      const next = new URLSearchParams(held);
-      for (const [name, value] of Object.entries(changes)) {
-        if (value.trim()) next.set(name, value);
-        else next.delete(name);
-      }
-      return next;
-    });
+  useEffect(() => setTyped(text), [text]);
+  const keep = useCallback(
+    (changes: Record<string, string>) =>
+      setParameters((held) => {
+        const next = new URLSearchParams(held);
+        for (const [name, value] of Object.entries(changes)) {
+          if (value.trim()) next.set(name, value);
+          else next.delete(name);
+        }
+        return next;
+      }),
+    [setParameters],
+  );
+  const keepWhere = useCallback((wanted: string) => keep({ where: wanted }), [keep]);
   useEffect(() => {
-    const timer = setTimeout(() => {
-      if (typed.text !== text || typed.where !== where) keep(typed);
-    }, 400);
+    const timer = setTimeout(() => typed !== text && keep({ text: typed }), 400);
     return () => clearTimeout(timer);
-  });
+  }, [typed, text, keep]);
   const filter = useMemo(() => {
     const parts = [where.trim() && `(${where})`, floor && `severity ge "${floor}"`].filter(Boolean);
     return parts.join(" and ");
   }, [where, floor]);
-  const events = useEvents(text, filter, span, limit);
-  const histogram = useHistogram(text, filter, span);
+  const events = useEvents(text, filter, span, limit, saved);
+  const histogram = useHistogram(text, filter, span, 90, saved);
   return (
     <>
       <div className="mb-2 flex flex-wrap items-center gap-3">
@@ -56,20 +62,17 @@ export function Component() {
           <input
             className="input input-sm w-full"
             placeholder='words, "a phrase", begin*'
-            value={typed.text}
-            onChange={(e) => setTyped({ ...typed, text: e.target.value })}
+            value={typed}
+            onChange={(e) => setTyped(e.target.value)}
           />
         </label>
-        <label className="w-full grow md:w-auto">
-          <span className="sr-only">Filter</span>
-          <input
-            className="input input-sm w-full font-dense"
-            placeholder='filter, like: host sw "gate-" and source ne "change"'
-            spellCheck={false}
-            value={typed.where}
-            onChange={(e) => setTyped({ ...typed, where: e.target.value })}
-          />
-        </label>
+        <FilterField
+          where={where}
+          keep={keepWhere}
+          placeholder='filter, like: host sw "gate-" and source ne "change"'
+          found={histogram.data && plural(histogram.data.total, "event")}
+        />
+        <SavedFilters where={where} chosen={saved} choose={(name) => keep({ filter: name })} />
         <select
           className="select select-sm w-full md:w-44"
           aria-label="Severity"
@@ -104,7 +107,7 @@ export function Component() {
         <List
           events={events.data.items}
           now={now}
-          onHost={(host) => keep({ where: `host eq ${JSON.stringify(host)}` })}
+          only={(attribute, value, has) => keep({ where: onlyWith(where, attribute, value, has) })}
         />
       )}
       {events.data?.next && (
@@ -125,7 +128,9 @@ export function Component() {
 const GRID =
   "grid gap-x-3 grid-cols-[max-content_24px_minmax(0,1fr)_minmax(0,1fr)] md:grid-cols-[max-content_24px_120px_100px_minmax(0,1fr)]";
 
-function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (host: string) => void }) {
+type Only = (attribute: string, value: unknown, has: boolean) => void;
+
+function List({ events, now, only }: { events: Event[]; now: number; only: Only }) {
   const [open, setOpen] = useState<string>();
   const [parameters] = useSearchParams();
   return (
@@ -156,20 +161,8 @@ function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (
             {shown && (
               <div className="bg-base-200 px-3 py-2 md:pl-[140px]">
                 <p className="whitespace-pre-wrap break-words">{event.body}</p>
-                <dl className="mt-2 grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 text-ink-2 md:grid-cols-[200px_1fr]">
-                  <dt>severity</dt>
-                  <dd>{event.severity}</dd>
-                  {Object.entries(event.attributes).map(([name, value]) => (
-                    <div key={name} className="contents">
-                      <dt>{name}</dt>
-                      <dd className="break-words">{String(value)}</dd>
-                    </div>
-                  ))}
-                </dl>
+                <Attributes event={event} only={only} />
                 <p className="mt-2 flex gap-3">
-                  <button type="button" className="link" onClick={() => onHost(event.host)}>
-                    Only this host
-                  </button>
                   <Link className="link" to={withSpan(`/fleet/${encodeURIComponent(event.host)}`, parameters)}>
                     Open {event.host}
                   </Link>
@@ -180,5 +173,42 @@ function List({ events, now, onHost }: { events: Event[]; now: number; onHost: (
         );
       })}
     </ul>
+  );
+}
+
+/** All that is known of an event; each value can be asked for, or left out. */
+function Attributes({ event, only }: { event: Event; only: Only }) {
+  const known = { host: event.host, source: event.source, severity: event.severity, ...event.attributes };
+  return (
+    <dl className="mt-2 grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 text-ink-2 md:grid-cols-[200px_1fr]">
+      {Object.entries(known).map(([name, value]) => (
+        <div key={name} className="group contents">
+          <dt>{name}</dt>
+          <dd className="break-words">
+            {String(value)}
+            {canBeAsked(name) && (
+              <span className="ml-2 whitespace-nowrap text-xs">
+                <button
+                  type="button"
+                  className="link touch"
+                  aria-label={`Only ${name} ${String(value)}`}
+                  onClick={() => only(name, value, true)}
+                >
+                  only
+                </button>{" "}
+                <button
+                  type="button"
+                  className="link touch"
+                  aria-label={`Without ${name} ${String(value)}`}
+                  onClick={() => only(name, value, false)}
+                >
+                  without
+                </button>
+              </span>
+            )}
+          </dd>
+        </div>
+      ))}
+    </dl>
   );
 }

@@ -1,5 +1,6 @@
 import type { Host, Metric, Rule, Schemas } from "../api/client";
-import { type Ask, quoted } from "../lib/queries";
+import { quoted } from "../lib/filterText";
+import type { Ask } from "../lib/queries";
 import type { Bound } from "../ui/MetricLane";
 
 /** What one lane of a host's page asks and shows. */

@@ -2,8 +2,9 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { quoted } from "../lib/filterText";
 import { moment, plural, unix } from "../lib/format";
-import { quoted, useEvents, useHosts } from "../lib/queries";
+import { useEvents, useHosts } from "../lib/queries";
 import { instant } from "../lib/span";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";

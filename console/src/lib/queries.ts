@@ -74,13 +74,20 @@ export function useMetric(ask: Ask | undefined, span: Span) {
   });
 }
 
-export function useEvents(text: string, where: string, span: Span, limit = 200) {
+export function useEvents(text: string, where: string, span: Span, limit = 200, filter = "") {
   return useQuery({
-    queryKey: ["events", text, where, span.start, span.end, limit],
+    queryKey: ["events", text, where, span.start, span.end, limit, filter],
     queryFn: () =>
       got(
         api.POST("/api/v1/events/query", {
-          body: { text: text || null, where: where || null, from: instant(span.start), to: instant(span.end), limit },
+          body: {
+            text: text || null,
+            where: where || null,
+            filter: filter || null,
+            from: instant(span.start),
+            to: instant(span.end),
+            limit,
+          },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -88,13 +95,20 @@ export function useEvents(text: string, where: string, span: Span, limit = 200) 
   });
 }
 
-export function useHistogram(text: string, where: string, span: Span, bars = 90) {
+export function useHistogram(text: string, where: string, span: Span, bars = 90, filter = "") {
   return useQuery({
-    queryKey: ["histogram", text, where, span.start, span.end, bars],
+    queryKey: ["histogram", text, where, span.start, span.end, bars, filter],
     queryFn: () =>
       got(
         api.POST("/api/v1/events/histogram", {
-          body: { text: text || null, where: where || null, from: instant(span.start), to: instant(span.end), bars },
+          body: {
+            text: text || null,
+            where: where || null,
+            filter: filter || null,
+            from: instant(span.start),
+            to: instant(span.end),
+            bars,
+          },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -104,9 +118,4 @@ export function useHistogram(text: string, where: string, span: Span, bars = 90)
 
 export function useRules() {
   return useQuery({ queryKey: ["rules"], queryFn: () => got(api.GET("/api/v1/rules")) });
-}
-
-/** Text as a string of the filter language. */
-export function quoted(text: string): string {
-  return JSON.stringify(text);
 }

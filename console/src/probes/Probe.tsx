@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { quoted } from "../lib/filterText";
 import { duration, moment, unix, withUnit } from "../lib/format";
-import { quoted, useMetric } from "../lib/queries";
+import { useMetric } from "../lib/queries";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";

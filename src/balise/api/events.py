@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterName, FilterText
 from balise.api.spans import Instant
 
 Severity = Literal["emergency", "alert", "critical", "error", "warning", "notice", "informational", "debug"]
@@ -28,6 +28,7 @@ class EventQuery(BaseModel):
 
     text: Annotated[str, Field(max_length=500)] | None = None
     where: FilterText | None = None
+    filter: FilterName | None = None
     from_: Annotated[Instant, Field(alias="from")] = "-1h"
     to: Instant = "now"
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
@@ -49,6 +50,7 @@ class HistogramQuery(BaseModel):
 
     text: Annotated[str, Field(max_length=500)] | None = None
     where: FilterText | None = None
+    filter: FilterName | None = None
     from_: Annotated[Instant, Field(alias="from")] = "-1h"
     to: Instant = "now"
     bars: Annotated[int, Field(ge=1, le=500)] = 60

@@ -10,6 +10,9 @@ from balise.api.spans import Duration, Instant
 
 Take = Literal["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p90", "p95", "p99"]
 FilterText = Annotated[str, Field(max_length=2000, description="a filter expression, RFC 7644 section 3.4.2.2")]
+FilterName = Annotated[
+    str, Field(min_length=1, max_length=100, description="a filter that has a name, beside `where` or alone")
+]
 MetricName = Annotated[str, Field(min_length=1, max_length=255)]
 
 
@@ -18,6 +21,7 @@ class MetricQuery(BaseModel):
 
     metric: MetricName
     where: FilterText | None = None
+    filter: FilterName | None = None
     from_: Annotated[Instant, Field(alias="from")] = "-1h"
     to: Instant = "now"
     step: Duration | None = None

@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from balise.api.alerts import Acknowledge
-from balise.cli.build import verb, verbs
+from balise.cli.build import filters, verb, verbs
 from balise.cli.connect import console
 from balise.cli.output import Column, local_time, printable, show
 from balise.core.quantities import in_words
@@ -16,7 +16,7 @@ from balise.core.quantities import in_words
 def add(noun: argparse.ArgumentParser) -> None:
     of = verbs(noun)
     listing = verb(of, "list", "alerts, open ones first", _list)
-    listing.add_argument("--where", metavar="FILTER", help="""like 'severity eq "critical"'""")
+    filters(listing, """like 'severity eq "critical"'""")
     listing.add_argument("--state", choices=("open", "recovered"))
     listing.add_argument("--from", dest="from_", default="-24h", metavar="TIME")
     verb(of, "show", "one alert with its evidence", _show).add_argument("id", type=int)
@@ -27,7 +27,7 @@ def add(noun: argparse.ArgumentParser) -> None:
 
 def _list(a: argparse.Namespace) -> int:
     with console() as c:
-        answer = c.call("GET", "/alerts", where=a.where, state=a.state, from_=a.from_, limit=1000)
+        answer = c.call("GET", "/alerts", where=a.where, filter=a.filter, state=a.state, from_=a.from_, limit=1000)
     answer["items"].sort(key=lambda x: (x["state"] != "open", x["severity"] != "critical"))
     columns: list[Column] = [
         ("id", lambda x: x["id"]),

@@ -32,6 +32,12 @@ def verb(of: Any, name: str, help_: str, run: Run, *, form_: bool = True) -> arg
     return made
 
 
+def filters(parser: argparse.ArgumentParser, about: str | None = None) -> None:
+    """Which things: by a filter, by one that has a name, or by both."""
+    parser.add_argument("--where", metavar="FILTER", help=about)
+    parser.add_argument("--filter", metavar="NAME", help="a filter that has a name (balise filter list)")
+
+
 def span(parser: argparse.ArgumentParser, default: str) -> None:
     """From when to when."""
     parser.add_argument(

@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from balise.api.events import EventQuery
-from balise.cli.build import span, verb, verbs
+from balise.cli.build import filters, span, verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.output import Column, local_time, show, text_of
 
@@ -17,12 +17,12 @@ def add(noun: argparse.ArgumentParser) -> None:
     search.add_argument(
         "text", nargs="?", help='words that must be there; "in quotes" as a phrase, begin* as a beginning'
     )
-    search.add_argument("--where", metavar="FILTER")
+    filters(search)
     span(search, "-1h")
     search.add_argument("--limit", type=int, default=50)
     follow = verb(of, "follow", "events as they arrive, until interrupted", _follow)
     follow.add_argument("text", nargs="?")
-    follow.add_argument("--where", metavar="FILTER")
+    filters(follow)
 
 
 EVENT_COLUMNS: list[Column] = [
@@ -35,7 +35,7 @@ EVENT_COLUMNS: list[Column] = [
 
 
 def _search(a: argparse.Namespace) -> int:
-    query = model(EventQuery, text=a.text, where=a.where, from_=a.from_, to=a.to, limit=a.limit)
+    query = model(EventQuery, text=a.text, where=a.where, filter=a.filter, from_=a.from_, to=a.to, limit=a.limit)
     with console() as c:
         answer = c.call("POST", "/events/query", query)
     show(answer, EVENT_COLUMNS, a.format, empty="No event matches in this span.")
@@ -46,7 +46,7 @@ def _search(a: argparse.Namespace) -> int:
 
 def _follow(a: argparse.Namespace) -> int:
     with console() as c:
-        for event in c.events.follow(a.where, a.text):
+        for event in c.events.follow(a.where, a.text, filter=a.filter):
             if a.format == "json":
                 print(event.model_dump_json(), flush=True)
             else:

@@ -12,7 +12,7 @@ from balise.api.hosts import HostChange, HostsChange
 from balise.api.remote import RemoteBody
 from balise.api.spans import rfc3339
 from balise.cli import host_list
-from balise.cli.build import verb, verbs
+from balise.cli.build import filters, verb, verbs
 from balise.cli.connect import console, model, quoted
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, ago, local_time, print_table, printable, safe_cell, show, text_of
@@ -24,7 +24,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     of = verbs(noun)
     listing = verb(of, "list", "all hosts, the worst state first", _list)
     listing.add_argument("--retired", action="store_true", help="those that have left, instead of those that are here")
-    listing.add_argument("--where", metavar="FILTER", help="""like 'label.site eq "northquay"'""")
+    filters(listing, """like 'label.site eq "northquay"'""")
     one = verb(of, "show", "one host", _show)
     one.add_argument("name")
     label = verb(of, "label", "set labels of a host; a label without a value goes", _label)
@@ -68,7 +68,9 @@ HOST_COLUMNS: list[Column] = [
 
 def _list(a: argparse.Namespace) -> int:
     with console() as c:
-        answer = c.call("GET", "/hosts", where=a.where, sort="state", limit=10_000, retired=a.retired or None)
+        answer = c.call(
+            "GET", "/hosts", where=a.where, filter=a.filter, sort="state", limit=10_000, retired=a.retired or None
+        )
     show(answer, HOST_COLUMNS, a.format, empty="No hosts. Make an enrolment key with: balise key create LABEL")
     return 0
 

@@ -26,6 +26,7 @@ NOUNS = {
     "host": "servers and what is known of them",
     "metric": "measured values",
     "event": "log records from everywhere",
+    "filter": "filters that have a name, and what a filter means",
     "rule": "what is watched, and its limits",
     "alert": "breaches of limits",
     "channel": "ways to reach people",

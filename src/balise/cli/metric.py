@@ -9,7 +9,7 @@ from datetime import datetime
 from operator import itemgetter
 
 from balise.api.metrics import MetricQuery
-from balise.cli.build import span, verb, verbs
+from balise.cli.build import filters, span, verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.output import Column, print_table, show, text_of
 from balise.core.quantities import in_words
@@ -21,7 +21,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     listing.add_argument("text", nargs="?", help="only names that contain this")
     read = verb(of, "read", "values of a metric over time", _read)
     read.add_argument("metric")
-    read.add_argument("--where", metavar="FILTER")
+    filters(read)
     span(read, "-1h")
     read.add_argument("--step", metavar="DURATION", help="like 5m; chosen to fit, unless given")
     read.add_argument("--points", type=int, default=20, help="about how many steps (20)")
@@ -51,6 +51,7 @@ def _read(a: argparse.Namespace) -> int:
         MetricQuery,
         metric=a.metric,
         where=a.where,
+        filter=a.filter,
         from_=a.from_,
         to=a.to,
         step=a.step,

@@ -11,13 +11,15 @@ from balise.client.noun import Noun
 class Alerts(Noun):
     """Breaches of limits."""
 
-    def list(self, where: str | None = None, *, state: str | None = None, from_: str = "-7d") -> Iterator[Alert]:
+    def list(
+        self, where: str | None = None, *, filter: str | None = None, state: str | None = None, from_: str = "-7d"
+    ) -> Iterator[Alert]:
         """Alerts, the newest first, page by page.
 
         >>> [(alert.host, alert.severity) for alert in balise.alerts.list('rule eq "high-water"')]
         [('quay-a', 'critical')]
         """
-        return self._connection.pages(Alert, "/alerts", where=where, state=state, from_=from_)
+        return self._connection.pages(Alert, "/alerts", where=where, filter=filter, state=state, from_=from_)
 
     def show(self, number: int) -> AlertDetail:
         """One alert with its evidence, its story and who was told.

@@ -18,6 +18,7 @@ from balise.client.connection import Connection
 from balise.client.credentials import Credentials
 from balise.client.enrolments import Candidates, Enrolments
 from balise.client.events import Events
+from balise.client.filters import Filters
 from balise.client.groups import Groups
 from balise.client.hosts import Hosts
 from balise.client.inventory import Inventories
@@ -49,6 +50,7 @@ class Balise:
         self._connection = Connection(url, token, timeout=timeout, trust=trust)
         self.hosts = Hosts(self._connection)
         self.groups = Groups(self._connection)
+        self.filters = Filters(self._connection)
         self.views = Views(self._connection)
         self.metrics = Metrics(self._connection)
         self.events = Events(self._connection)

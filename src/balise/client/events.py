@@ -36,12 +36,14 @@ class Events(Noun):
         """
         return self._connection.send(PatternAnswer, "POST", "/events/patterns", query)
 
-    def follow(self, where: str | None = None, text: str | None = None) -> Iterator[Event]:
+    def follow(
+        self, where: str | None = None, text: str | None = None, *, filter: str | None = None
+    ) -> Iterator[Event]:
         """Matching events as they arrive, without end.
 
         >>> following = balise.events.follow('severity le 4')
         >>> following.close()  # a real reader goes through them: for event in following
         """
-        for topic, content in self._connection.stream("/events/live", where=where, text=text):
+        for topic, content in self._connection.stream("/events/live", where=where, text=text, filter=filter):
             if topic == "event":
                 yield Event.model_validate(content)

@@ -14,13 +14,13 @@ from balise.client.noun import Items, Noun
 class Hosts(Noun):
     """Servers, and what is known of them."""
 
-    def list(self, where: str | None = None, *, sort: str = "name") -> Iterator[Host]:
+    def list(self, where: str | None = None, *, filter: str | None = None, sort: str = "name") -> Iterator[Host]:
         """All hosts that pass a filter, page by page.
 
         >>> [host.name for host in balise.hosts.list('name sw "quay-"')]
         ['quay-a', 'quay-b']
         """
-        return self._connection.pages(Host, "/hosts", where=where, sort=sort)
+        return self._connection.pages(Host, "/hosts", where=where, filter=filter, sort=sort)
 
     def show(self, name: str) -> Host:
         """One host.

@@ -14,14 +14,19 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from balise.api.events import SEVERITIES
 
 COMPARISONS = ("eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le")
-MAX_LENGTH = 2000
+OPERATORS = (*COMPARISONS, "pr")
+SEVERITY_OPERATORS = ("eq", "ne", "gt", "ge", "lt", "le", "pr")
+VALUES = ('"text"', "number", "true", "false", "null")
+TERM = ("an attribute name", "not", "(")
+MAX_LENGTH = 4100
+"""Two filters of 2,000 characters, joined."""
 MAX_DEPTH = 30
 MAX_TERMS = 100
 
@@ -29,7 +34,12 @@ Scalar = str | float | bool | None
 
 
 class FilterError(ValueError):
-    """The expression cannot be read; the message says where and what is expected there."""
+    """The expression cannot be read. `at` is the place, in characters from 1; `expected` what could stand there."""
+
+    def __init__(self, message: str, at: int = 1, expected: Sequence[str] = ()) -> None:
+        super().__init__(message)
+        self.at = at
+        self.expected = tuple(expected)
 
 
 @dataclass(frozen=True)
@@ -85,11 +95,14 @@ class _Token:
 
 
 def _tokens(text: str) -> Iterator[_Token]:
+    """The words of a filter; what cannot be read is the last of them, so that whoever meets it says what should be."""
     at = 0
     while at < len(text.rstrip()):
         match = _TOKEN.match(text, at)
         if not match or match.lastgroup is None:
-            raise FilterError(f"cannot read the filter at character {at + 1}: {text[at : at + 20]!r}")
+            at = len(text) - len(text[at:].lstrip())
+            yield _Token("unreadable", text[at:], at + 1)
+            return
         yield _Token(match.lastgroup, match[match.lastgroup], match.start(match.lastgroup) + 1)
         at = match.end()
 
@@ -108,18 +121,31 @@ class _Reader:
         node = self._either(0)
         left = self._peek()
         if left:
-            raise FilterError(f"unexpected {left.text!r} at character {left.at}: join terms with and, or")
+            self._check_readable(left, ("and", "or"))
+            words = f"unexpected {left.text!r} at character {left.at}: join terms with and, or"
+            raise FilterError(words, left.at, ("and", "or"))
         return node
 
     def _peek(self) -> _Token | None:
         return self._tokens[self._at] if self._at < len(self._tokens) else None
 
-    def _next(self, expected: str) -> _Token:
+    def _next(self, expected: str, choices: Sequence[str]) -> _Token:
         token = self._peek()
         if token is None:
-            raise FilterError(f"the filter ends at character {self._end} where {expected} is expected")
+            words = f"the filter ends at character {self._end} where {expected} is expected"
+            raise FilterError(words, self._end, choices)
+        self._check_readable(token, choices)
         self._at += 1
         return token
+
+    @staticmethod
+    def _check_readable(token: _Token, choices: Sequence[str]) -> None:
+        if token.kind != "unreadable":
+            return
+        words = f"cannot read the filter at character {token.at}: {token.text[:20]!r}"
+        if token.text.startswith('"'):
+            words = f"the text that begins at character {token.at} does not end: close it with a double quote"
+        raise FilterError(words, token.at, choices)
 
     def _word(self, *words: str) -> bool:
         token = self._peek()
@@ -145,52 +171,60 @@ class _Reader:
             raise FilterError(f"the filter is nested more than {MAX_DEPTH} deep: write it flatter")
         if self._word("not"):
             return Negated(self._term(depth + 1))
-        token = self._next("an attribute name, not or (")
+        token = self._next("an attribute name, not or (", TERM)
         if token.text == "(":
             node = self._either(depth + 1)
-            if self._next("a closing parenthesis").text != ")":
-                raise FilterError(f"a closing parenthesis is missing for the one at character {token.at}")
+            end = self._next("a closing parenthesis", (")", "and", "or"))
+            if end.text != ")":
+                words = f"a closing parenthesis is missing for the one at character {token.at}"
+                raise FilterError(words, end.at, (")", "and", "or"))
             return node
         if token.kind != "word":
-            raise FilterError(f"{token.text!r} at character {token.at} stands where an attribute name is expected")
+            words = f"{token.text!r} at character {token.at} stands where an attribute name is expected"
+            raise FilterError(words, token.at, TERM)
         return self._comparison(token.text)
 
     def _comparison(self, attribute: str) -> Filter:
-        token = self._next("a comparison such as eq or co")
+        severe = fold_name(attribute) == "severity"
+        choices = SEVERITY_OPERATORS if severe else OPERATORS
+        token = self._next("a comparison such as eq or co", choices)
         comparison = token.text.lower()
         if comparison == "pr":
             return Present(attribute)
         if comparison not in COMPARISONS:
-            raise FilterError(
-                f"{token.text!r} at character {token.at} is no comparison: use one of {' '.join(COMPARISONS)} pr"
-            )
-        value = self._value(attribute, comparison)
-        if fold_name(attribute) == "severity":
-            if value not in SEVERITIES:
-                raise FilterError(f"{value!r} is no severity: use one of {', '.join(SEVERITIES)}")
-            if comparison in ("co", "sw", "ew"):
-                raise FilterError(f"severity cannot be compared with {comparison}: use eq ne gt ge lt le")
+            words = f"{token.text!r} at character {token.at} is no comparison: use one of {' '.join(OPERATORS)}"
+            raise FilterError(words, token.at, choices)
+        if comparison not in choices:
+            words = f"severity cannot be compared with {comparison}: use {' '.join(SEVERITY_OPERATORS)}"
+            raise FilterError(words, token.at, choices)
+        values = tuple(f'"{name}"' for name in SEVERITIES) if severe else VALUES
+        word = self._next(f'a value after "{attribute} {comparison}"', values)
+        value = self._value(word, values)
+        if severe and value not in SEVERITIES:
+            raise FilterError(f"{value!r} is no severity: use one of {', '.join(SEVERITIES)}", word.at, values)
         return Compare(attribute, comparison, value)
 
-    def _value(self, attribute: str, comparison: str) -> Scalar:
-        token = self._next(f'a value after "{attribute} {comparison}"')
+    @staticmethod
+    def _value(token: _Token, choices: Sequence[str]) -> Scalar:
         if token.kind == "string":
             try:
                 value = str(json.loads(token.text))
             except ValueError as error:
-                raise FilterError(f"cannot read the string at character {token.at}: {error}") from None
+                raise FilterError(f"cannot read the string at character {token.at}: {error}", token.at) from None
             if _LONE.search(value):
-                raise FilterError(f"the string at character {token.at} holds half of a character (a lone surrogate)")
+                words = f"the string at character {token.at} holds half of a character (a lone surrogate)"
+                raise FilterError(words, token.at)
             return value
         if token.kind == "number":
             number = float(token.text)
             if math.isinf(number):
-                raise FilterError(f"the number at character {token.at} is too large")
+                raise FilterError(f"the number at character {token.at} is too large", token.at)
             return number
         named: dict[str, Scalar] = {"true": True, "false": False, "null": None}
         if token.text in named:
             return named[token.text]
-        raise FilterError(f'{token.text!r} at character {token.at} is no value: put text in double quotes, "like this"')
+        words = f'{token.text!r} at character {token.at} is no value: put text in double quotes, "like this"'
+        raise FilterError(words, token.at, choices)
 
 
 def parse(text: str) -> Filter:

@@ -30,6 +30,7 @@ from balise.server.enrol import list_routes as lists
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
 from balise.server.events import routes as events
+from balise.server.filters import routes as filters
 from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
@@ -83,6 +84,7 @@ SUBJECTS = (
     inventory,
     applications,
     views,
+    filters,
     metrics,
     events,
     rules,

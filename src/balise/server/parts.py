@@ -24,6 +24,7 @@ from balise.server.enrol.lists import Enrolments
 from balise.server.events.changes import ChangeLog
 from balise.server.events.evidence import EvidenceReader
 from balise.server.events.search import EventSearch
+from balise.server.filters.book import FilterBook
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
@@ -142,6 +143,7 @@ class People(Ground):
     users: UserBook
     sessions: Sessions
     tokens: TokenBook
+    filters: FilterBook
     collection: SettingsBook
     pruner: Pruner
     retention: RetentionBook
@@ -168,6 +170,7 @@ def _people(on: Ground) -> People:
         users=UserBook(state=on.state, access=access, passwords=passwords),
         sessions=Sessions(state=on.state, access=access, passwords=passwords),
         tokens=TokenBook(state=on.state, access=access),
+        filters=FilterBook(on.state),
         collection=settings,
         pruner=pruner,
         retention=RetentionBook(settings=settings, usual=usual, series=on.series, events=on.events, pruner=pruner),

@@ -9,14 +9,16 @@ from fastapi import APIRouter, Query
 
 from balise.api.alerts import Acknowledge, Alert, AlertDetail
 from balise.api.lists import Page
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterName, FilterText
 from balise.api.spans import Instant
 from balise.server.alerts.book import AlertBook
 from balise.server.alerts.search import AlertSearch
 from balise.server.asking import span_of
 from balise.server.callers import Number, Operator, Viewer, part
+from balise.server.filters.book import FilterBook
 
 router = APIRouter(prefix="/alerts", tags=["alerts"])
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 AlertsHere = Annotated[AlertBook, part(AlertBook)]
 SearchHere = Annotated[AlertSearch, part(AlertSearch)]
 
@@ -24,8 +26,10 @@ SearchHere = Annotated[AlertSearch, part(AlertSearch)]
 @router.get("")
 def list_alerts(
     search: SearchHere,
+    filters: FiltersHere,
     _who: Viewer,
     where: FilterText | None = None,
+    filter: FilterName | None = None,
     state: Annotated[str | None, Query(pattern="^(open|recovered)$")] = None,
     from_: Annotated[Instant, Query(alias="from")] = "-7d",
     to: Instant = "now",
@@ -34,7 +38,7 @@ def list_alerts(
 ) -> Page[Alert]:
     """Open ones and those that were open at some time in the span, the newest first."""
     start, end = span_of(from_, to, time.time())
-    return search.page(start, end, where=where, state=state, limit=limit, cursor=cursor)
+    return search.page(start, end, where=filters.text(where, filter), state=state, limit=limit, cursor=cursor)
 
 
 @router.get("/{number}")

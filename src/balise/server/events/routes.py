@@ -3,37 +3,44 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from typing import Annotated
+from typing import Annotated, TypeVar
 
 from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
 from balise.api.lists import Page
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterName, FilterText
 from balise.server.callers import Live, Turn, Viewer, part, stream_of
 from balise.server.events.search import EventSearch
+from balise.server.filters.book import FilterBook
 
+Query_ = TypeVar("Query_", EventQuery, HistogramQuery)
 router = APIRouter()
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 EventsHere = Annotated[EventSearch, part(EventSearch)]
 
 
 @router.post("/events/query", tags=["events"], response_model=Page[Event])
-async def query_events(events: EventsHere, turn: Turn, who: Viewer, body: EventQuery) -> Response:
+async def query_events(events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: EventQuery) -> Response:
     """Newest first."""
-    return await turn.answered(who, lambda: events.find(body))
+    return await turn.answered(who, lambda: events.find(_whole(filters, body)))
 
 
 @router.post("/events/histogram", tags=["events"], response_model=HistogramAnswer)
-async def count_events(events: EventsHere, turn: Turn, who: Viewer, body: HistogramQuery) -> Response:
+async def count_events(
+    events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: HistogramQuery
+) -> Response:
     """How many there were over the span, by severity."""
-    return await turn.answered(who, lambda: events.count(body))
+    return await turn.answered(who, lambda: events.count(_whole(filters, body)))
 
 
 @router.post("/events/patterns", tags=["events"], response_model=PatternAnswer)
-async def count_patterns(events: EventsHere, turn: Turn, who: Viewer, body: HistogramQuery) -> Response:
+async def count_patterns(
+    events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: HistogramQuery
+) -> Response:
     """What the log says: lines alike but for their numbers, counted, with how many are usual."""
-    return await turn.answered(who, lambda: events.patterns(body))
+    return await turn.answered(who, lambda: events.patterns(_whole(filters, body)))
 
 
 @router.get("/events/live", tags=["events"])
@@ -41,12 +48,14 @@ async def follow_events(
     events: EventsHere,
     hub: Live,
     who: Viewer,
+    filters: FiltersHere,
     request: Request,
     where: FilterText | None = None,
+    filter: FilterName | None = None,
     text: Annotated[str | None, Query(max_length=500)] = None,
 ) -> StreamingResponse:
     """Server-sent events: each matching event as it arrives, as `event`."""
-    wanted = events.follows(where, text)
+    wanted = events.follows(filters.text(where, filter), text)
     return _stream(stream_of(request, hub, who, "viewer", lambda topic, content: topic == "event" and wanted(content)))
 
 
@@ -54,6 +63,11 @@ async def follow_events(
 async def follow(hub: Live, who: Viewer, request: Request) -> StreamingResponse:
     """Server-sent events: `state` when a host's state changes, `alert` when an alert opens, changes or ends."""
     return _stream(stream_of(request, hub, who, "viewer", lambda topic, _: topic in ("state", "alert")))
+
+
+def _whole(filters: FilterBook, query: Query_) -> Query_:
+    """A question with its filter of a name made a part of what it asks."""
+    return query.model_copy(update={"where": filters.text(query.where, query.filter), "filter": None})
 
 
 def _stream(content: AsyncIterator[bytes]) -> StreamingResponse:

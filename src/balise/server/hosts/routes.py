@@ -9,13 +9,15 @@ from fastapi import APIRouter, Query
 
 from balise.api.hosts import Evidence, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.lists import Note, Page
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterName, FilterText
 from balise.api.spans import Instant
 from balise.server.asking import span_of
 from balise.server.callers import Administrator, Operator, Viewer, part
+from balise.server.filters.book import FilterBook
 from balise.server.hosts.book import HostBook
 
 router = APIRouter(tags=["hosts"])
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 HostsHere = Annotated[HostBook, part(HostBook)]
 From = Annotated[Instant, Query(alias="from")]
 
@@ -23,14 +25,16 @@ From = Annotated[Instant, Query(alias="from")]
 @router.get("/hosts")
 def list_hosts(
     hosts: HostsHere,
+    filters: FiltersHere,
     _who: Viewer,
     where: FilterText | None = None,
+    filter: FilterName | None = None,
     sort: Annotated[str, Query(max_length=40)] = "name",
     limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
     cursor: Annotated[str | None, Query(max_length=20)] = None,
     retired: Annotated[bool, Query(description="those that have left, instead of those that are here")] = False,
 ) -> Page[Host]:
-    return hosts.page(where, sort, limit, cursor, retired=retired)
+    return hosts.page(filters.text(where, filter), sort, limit, cursor, retired=retired)
 
 
 @router.post("/hosts/change")

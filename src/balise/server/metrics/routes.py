@@ -9,11 +9,13 @@ from fastapi import APIRouter, Query, Response
 from balise.api.lists import Page
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery
 from balise.server.callers import Turn, Viewer, part
+from balise.server.filters.book import FilterBook
 from balise.server.hosts.book import HostBook
 from balise.server.metrics.questions import Metrics
 
 router = APIRouter()
 HostsHere = Annotated[HostBook, part(HostBook)]
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 MetricsHere = Annotated[Metrics, part(Metrics)]
 
 
@@ -27,5 +29,11 @@ def list_metrics(
 
 
 @router.post("/metrics/query", tags=["metrics"], response_model=MetricAnswer)
-async def query_metrics(metrics: MetricsHere, turn: Turn, who: Viewer, body: MetricQuery) -> Response:
-    return await turn.answered(who, lambda: metrics.ask(body))
+async def query_metrics(
+    metrics: MetricsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: MetricQuery
+) -> Response:
+    return await turn.answered(who, lambda: metrics.ask(_whole(filters, body)))
+
+
+def _whole(filters: FilterBook, query: MetricQuery) -> MetricQuery:
+    return query.model_copy(update={"where": filters.text(query.where, query.filter), "filter": None})

@@ -314,6 +314,17 @@ class SavedView(Base):
     updated_by: Mapped[str]
 
 
+class SavedFilter(Base):
+    """A filter that has a name. `owner` made it, and changes it."""
+
+    __tablename__ = "saved_filter"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    where: Mapped[str]
+    about: Mapped[str]
+    owner: Mapped[str]
+    updated_at: Mapped[float]
+
+
 class Group(Base):
     """Listed members, those a filter chooses, or both. `kind` is `group` or `site`."""
 

@@ -1,0 +1,1 @@
+"""Filters: what they mean, and those that have a name."""

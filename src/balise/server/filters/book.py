@@ -1,0 +1,109 @@
+"""Filters that have a name."""
+
+from __future__ import annotations
+
+import time
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from balise.api.filters import FilterBody, FilterExplained, FilterProblem, SavedFilter
+from balise.api.spans import rfc3339
+from balise.core import filters
+from balise.core.filter_words import sentence_of, tree_of
+from balise.server.asking import read_filter
+from balise.server.errors import Refused, bad_field, unknown
+from balise.server.people.access import Principal, audit
+from balise.store.state import tables
+from balise.store.state.store import StateStore
+
+MOST_FILTERS = 500
+
+
+class FilterBook:
+    """All filters that have a name."""
+
+    def __init__(self, state: StateStore) -> None:
+        self._state = state
+
+    def all(self) -> list[SavedFilter]:
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.SavedFilter).order_by(tables.SavedFilter.name))))
+        return [_answer(row) for row in rows]
+
+    def get(self, name: str) -> SavedFilter:
+        return _answer(self._row(name))
+
+    def put(self, name: str, body: FilterBody, who: Principal) -> SavedFilter:
+        """Raises Refused 422 for a filter that cannot be read, 409 when there are too many or it is somebody else's."""
+        read_filter(body.where, "where")
+
+        def write(session: Session) -> tables.SavedFilter:
+            row = session.get(tables.SavedFilter, name)
+            if row is None:
+                if (session.scalar(select(func.count(tables.SavedFilter.name))) or 0) >= MOST_FILTERS:
+                    raise Refused(409, f"There are {MOST_FILTERS} filters already: delete some first.")
+                row = tables.SavedFilter(name=name, owner=who.name)
+                session.add(row)
+            _check_owner(row, who)
+            row.where, row.about, row.updated_at = body.where, body.about, time.time()
+            audit(session, who.name, "filter.put", name)
+            return row
+
+        return _answer(self._state.write(write))
+
+    def delete(self, name: str, who: Principal) -> None:
+        def write(session: Session) -> None:
+            row = session.get(tables.SavedFilter, name)
+            if row is None:
+                raise unknown("filter", name)
+            _check_owner(row, who)
+            session.delete(row)
+            audit(session, who.name, "filter.delete", name)
+
+        self._state.write(write)
+
+    def text(self, where: str | None, name: str | None) -> str | None:
+        """What passes a filter and the one of a name, as one filter; None for everything.
+
+        Raises:
+            Refused: 422 naming the field, when there is no filter of this name.
+        """
+        if name is None:
+            return where
+        row = self._state.read(lambda s: s.get(tables.SavedFilter, name))
+        if row is None:
+            raise bad_field("filter", f"there is no filter {name!r}: balise filter list shows those there are")
+        return f"({where}) and ({row.where})" if where and where.strip() else row.where
+
+    def _row(self, name: str) -> tables.SavedFilter:
+        row = self._state.read(lambda s: s.get(tables.SavedFilter, name))
+        if row is None:
+            raise unknown("filter", name)
+        return row
+
+
+def explained(where: str) -> FilterExplained:
+    """What a filter means, or where its slip is."""
+    try:
+        node = filters.parse(where)
+    except filters.FilterError as error:
+        problem = FilterProblem(at=error.at, message=str(error), expected=list(error.expected))
+        return FilterExplained(where=where, sentence=None, tree=None, problem=problem)
+    return FilterExplained(where=where, sentence=sentence_of(node), tree=tree_of(node), problem=None)
+
+
+def _check_owner(row: tables.SavedFilter, who: Principal) -> None:
+    """A filter that others stand on is changed by its owner, or by an administrator."""
+    if who.name != row.owner and who.role != "administrator":
+        raise Refused(403, f"The filter {row.name!r} is {row.owner}'s: keep yours under another name.")
+
+
+def _answer(row: tables.SavedFilter) -> SavedFilter:
+    return SavedFilter(
+        name=row.name,
+        where=row.where,
+        about=row.about,
+        sentence=sentence_of(filters.parse(row.where)),
+        owner=row.owner,
+        updated_at=rfc3339(row.updated_at),
+    )

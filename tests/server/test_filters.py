@@ -1,0 +1,88 @@
+"""Filters that have a name, kept and used through the client."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+import pytest
+
+from balise.api.events import EventQuery, HistogramQuery
+from balise.api.filters import FilterBody
+from balise.api.metrics import MetricQuery
+from balise.client import Refused
+from running import Service
+from sending import gauge_request, log_request, post
+
+
+@pytest.fixture(scope="module")
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    service = Service(tmp_path_factory.mktemp("filters"))
+    token, now = service.tokens["ingest"], time.time()
+    for host, body in (("pier-1", "ramp is down"), ("pier-2", "ramp is up"), ("gate-s3", "gate opened")):
+        logs = log_request(host, [(now, 9, body)]).SerializeToString()
+        points = gauge_request(host, "balise.cpu.busy", [(now, 0.5)]).SerializeToString()
+        assert post(service.url, token, "logs", logs).status_code == 200
+        assert post(service.url, token, "metrics", points).status_code == 200
+    yield service
+    service.stop()
+
+
+def test_a_filter_is_used_by_its_name_wherever_a_filter_can_be(service: Service) -> None:
+    with service.client() as c:
+        kept = c.filters.set("piers", FilterBody(where='host sw "pier-"', about="both piers"))
+        assert kept.sentence == "host begins with “pier-”"
+        assert {e.host for e in c.events.search(EventQuery(filter="piers")).items} == {"pier-1", "pier-2"}
+        both = EventQuery(filter="piers", where='body co "up" or body co "opened"')
+        assert [e.host for e in c.events.search(both).items] == ["pier-2"]
+        assert c.events.count(HistogramQuery(filter="piers")).total == 2
+        assert {h.name for h in c.hosts.list(filter="piers")} == {"pier-1", "pier-2"}
+        assert [h.name for h in c.hosts.list('name ew "2"', filter="piers")] == ["pier-2"]
+        answer = c.metrics.read(MetricQuery(metric="balise.cpu.busy", filter="piers"))
+        assert {one.attributes["host"] for one in answer.series} == {"pier-1", "pier-2"}
+
+
+@pytest.mark.parametrize("ask", ["events", "hosts", "alerts"])
+def test_a_name_that_is_not_there_is_said(service: Service, ask: str) -> None:
+    with service.client() as c, pytest.raises(Refused, match="there is no filter 'nobody'") as caught:
+        if ask == "events":
+            c.events.search(EventQuery(filter="nobody"))
+        else:
+            list(getattr(c, ask).list(filter="nobody"))
+    assert caught.value.status == 422
+
+
+def test_a_filter_belongs_to_who_made_it(service: Service) -> None:
+    body = FilterBody(where='source eq "crew"')
+    with service.client("operator") as c:
+        c.filters.set("crew", body)
+    with service.client() as admin:
+        assert admin.filters.get("crew").owner == "the operator"
+        admin.filters.set("crew", FilterBody(where='source eq "deck"'))
+        assert admin.filters.get("crew").owner == "the operator"
+        admin.filters.set("mine", body)
+    with service.client("operator") as c:
+        with pytest.raises(Refused, match="keep yours under another name"):
+            c.filters.set("mine", FilterBody(where='source eq "x"'))
+        with pytest.raises(Refused, match="keep yours"):
+            c.filters.delete("mine")
+        c.filters.delete("crew")
+        assert [one.name for one in c.filters.list()] == ["mine", "piers"]
+
+
+def test_a_filter_that_cannot_be_read_is_not_kept(service: Service) -> None:
+    with service.client() as c:
+        with pytest.raises(Refused, match="is no comparison"):
+            c.filters.set("bad", FilterBody(where='host is "x"'))
+        told = c.filters.explain('host is "x"')
+        assert told.problem is not None and told.problem.at == 6 and "eq" in told.problem.expected
+        with pytest.raises(Refused, match="There is no filter 'bad'"):
+            c.filters.get("bad")
+
+
+def test_two_long_filters_are_one(service: Service) -> None:
+    long = " or ".join(f'host eq "{"x" * 30}{n:04}"' for n in range(41))
+    assert 1900 < len(long) <= 2000
+    with service.client() as c:
+        c.filters.set("long", FilterBody(where=long + ' or host eq "pier-1"'[: 2000 - len(long)]))
+        assert c.events.search(EventQuery(filter="long", where=long)).items == []
