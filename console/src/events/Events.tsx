@@ -55,8 +55,8 @@ export function Component() {
   const histogram = useHistogram(text, filter, span, 90, saved);
   return (
     <>
-      <div className="mb-2 flex flex-wrap items-center gap-3">
-        <h1 className="font-semibold text-xl">Events</h1>
+      <div className="mb-1 flex flex-wrap items-start gap-x-3 gap-y-2">
+        <h1 className="font-semibold text-xl leading-8">Events</h1>
         <label className="w-full md:w-64">
           <span className="sr-only">Text</span>
           <input

@@ -48,7 +48,7 @@ export function FilterField({
   // What is typed may begin with spaces that are not asked.
   const shift = value.length - value.trimStart().length;
   return (
-    <div className="w-full grow md:w-auto">
+    <div className="w-full min-w-0 md:w-0 md:min-w-72 md:grow">
       <label>
         <span className="sr-only">Filter</span>
         <input
@@ -61,7 +61,7 @@ export function FilterField({
           onChange={(e) => setValue(e.target.value)}
         />
       </label>
-      <div id={id} className="min-h-5 text-sm">
+      <div id={id} className="mt-1 min-h-5 text-sm">
         {problem && (
           <p role="alert" className="flex flex-wrap items-center gap-x-2 text-state-warning">
             <span>{problem.message}</span>

@@ -192,7 +192,7 @@ class _Reader:
         if comparison == "pr":
             return Present(attribute)
         if comparison not in COMPARISONS:
-            words = f"{token.text!r} at character {token.at} is no comparison: use one of {' '.join(OPERATORS)}"
+            words = f"{token.text!r} at character {token.at} is no comparison: use one of {' '.join(choices)}"
             raise FilterError(words, token.at, choices)
         if comparison not in choices:
             words = f"severity cannot be compared with {comparison}: use {' '.join(SEVERITY_OPERATORS)}"
