@@ -440,3 +440,15 @@ def test_who_was_signed_in_is_known_for_any_span(console: Parts) -> None:
     found = console.evidence.signed_in("web-1", now - 900, now)
     assert [(p.user, p.seconds) for p in found] == [("ops", 20.0), ("ops", 360.0)]
     assert console.evidence.signed_in("web-1", now - 30, now) == []
+
+
+def test_a_rule_knows_the_unit_of_what_nobody_has_sent_yet(console: Parts) -> None:
+    console.kits.start()
+    console.kit_rules.begin()
+    console.rules.ship()
+    units = {rule.name: rule.unit for rule in console.rules.all()}
+    assert units["certificate-ending"] == "s" and units["host-silent"] == "s" and units["probe-failing"] == "{state}"
+    assert units["cpu-saturated"] == "1" and console.units.of("postgresql.connection.utilization") == "1"
+    # What the first sender says counts from then on.
+    console.series.catalogue.metric("balise.certificate.left", "d", "gauge", "")
+    assert console.units.of("balise.certificate.left") == "d" and console.units.of("nobody.knows") == ""

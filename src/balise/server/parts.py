@@ -68,6 +68,7 @@ from balise.server.rules.book import RuleBook
 from balise.server.rules.kits import KitRules
 from balise.server.rules.pulse import Pulse
 from balise.server.rules.rehearsals import Rehearsals
+from balise.server.rules.units import Units
 from balise.server.rules.watch import Watch
 from balise.server.services.book import ServiceBook
 from balise.server.services.health import ServiceHealth
@@ -356,6 +357,7 @@ class Rules(Intakes):
     """Rules, and all that people do with hosts and services."""
 
     watch: Watch
+    units: Units
     rules: RuleBook
     kit_rules: KitRules
     pulse: Pulse
@@ -375,8 +377,14 @@ def _rules(on: Intakes) -> Rules:
         state=state, store=on.series, directory=directory, clocks=on.clocks, alerts=on.alerts, plans=on.held_plans
     )
     rehearsals = Rehearsals(store=on.series, metrics=on.metrics, directory=directory, clocks=on.clocks)
+    units = Units(catalogue=on.series.catalogue, kits=on.kits)
     rules = RuleBook(
-        state=state, metrics=on.metrics, watch=watch, alerts=on.alerts, plans=on.held_plans, rehearsals=rehearsals
+        state=state,
+        watch=watch,
+        alerts=on.alerts,
+        plans=on.held_plans,
+        rehearsals=rehearsals,
+        units=units,
     )
     applications = ApplicationBook(
         state=state,
@@ -391,6 +399,7 @@ def _rules(on: Intakes) -> Rules:
     return Rules(
         **vars(on),
         watch=watch,
+        units=units,
         rules=rules,
         kit_rules=KitRules(rules=rules, kits=on.kits, services=on.services),
         pulse=Pulse(watch=watch, directory=directory, alerts=on.alerts),
@@ -517,6 +526,7 @@ def _connect_reading(parts: Parts) -> None:
     parts.held_plans.asked.connect(lambda host: agents.wake([host]))
     parts.services.kit_used.connect(parts.kit_rules.used)
     parts.services.changed.then(parts.service_targets.forget, *owners, agents.wake)
+    parts.kits.changed.then(parts.units.forget)
     parts.kits.changed.connect(parts.kit_rules.changed)
     parts.probes.changed.then(parts.desk.wake)
     parts.reports.reported.connect(parts.service_health.note_report)

@@ -13,6 +13,11 @@ from balise.server.hosts.directory import Directory
 from balise.store.series.store import SeriesStore
 
 NS = 1_000_000_000
+METRICS = {
+    "balise.host.silence": ("s", "How long nothing has been heard from a host that is collected from"),
+    "balise.host.clock.error": ("s", "How far a host's clock is from the console's"),
+}
+"""Unit and meaning of each."""
 FIND_AGAIN = 30.0
 """Seconds after a start in which agents find their console again."""
 
@@ -36,16 +41,16 @@ class Silence:
             return
         silence = {k.id: max(0.0, now - (k.last_seen or now)) for k in known}
         clocks = {k.id: abs(behind) for k in known if (behind := self._clocks.known(k.id)) is not None}
-        about = "How long nothing has been heard from a host that is collected from"
-        self._keep("balise.host.silence", about, silence, now)
-        self._keep("balise.host.clock.error", "How far a host's clock is from the console's", clocks, now)
+        self._keep("balise.host.silence", silence, now)
+        self._keep("balise.host.clock.error", clocks, now)
 
-    def _keep(self, name: str, about: str, by_host: Mapping[int, float], now: float) -> None:
+    def _keep(self, name: str, by_host: Mapping[int, float], now: float) -> None:
         """Keeps a number for each host, in seconds."""
         if not by_host:
             return
         catalogue = self._series.catalogue
-        metric = catalogue.metric(name, "s", "gauge", about)
+        unit, about = METRICS[name]
+        metric = catalogue.metric(name, unit, "gauge", about)
         ids = np.array([catalogue.series_id(host, metric, (), "", "gauge") for host in by_host])
         times = np.full(len(ids), int(now * NS), np.int64)
         values = np.round(np.array(list(by_host.values())), 1)

@@ -43,6 +43,12 @@ MOST_ANSWER = 5000
 MOST_COMPARED = 1000
 ItemRow = tables.InventoryItem
 
+METRICS = {
+    "balise.changes": ("{change}", "Differences that a collection of the inventory had from the one before"),
+    "balise.certificate.left": ("s", "How long a certificate that was found on a host is still good"),
+}
+"""Unit and meaning of each."""
+
 
 class InventoryBook:
     """What is on every host, now and before."""
@@ -107,13 +113,10 @@ class InventoryBook:
 
     def _count(self, known: Known, kind: str, count: int, at: float) -> None:
         """How many differences a collection had, as a series that rules can watch."""
-        about = "Differences that a collection of the inventory had from the one before"
-        self._write(known.id, "balise.changes", "{change}", about, [((("inventory.kind", kind),), float(count))], at)
+        self._write(known.id, "balise.changes", [((("inventory.kind", kind),), float(count))], at)
 
-    def _write(
-        self, host: int, name: str, unit: str, about: str, values: list[tuple[tuple[tuple[str, str], ...], float]],
-        at: float,
-    ) -> None:  # fmt: skip
+    def _write(self, host: int, name: str, values: list[tuple[tuple[tuple[str, str], ...], float]], at: float) -> None:
+        unit, about = METRICS[name]
         catalogue = self._series.catalogue
         metric = catalogue.metric(name, unit, "gauge", about)
         ids = np.array([catalogue.series_id(host, metric, a, "", "gauge") for a, _ in values])
@@ -130,9 +133,8 @@ class InventoryBook:
             if ends and self._directory.is_here(row.host):
                 left = (instant(str(ends), now) - now, (("tls.certificate", row.name),))
                 by_host.setdefault(row.host, []).append((left[1], round(left[0])))
-        about = "How long a certificate that was found on a host is still good"
         for host, values in by_host.items():
-            self._write(host, "balise.certificate.left", "s", about, values, now)
+            self._write(host, "balise.certificate.left", values, now)
 
     # --- asking
 

@@ -15,10 +15,11 @@ from balise.api.spans import rfc3339, seconds
 from balise.server.alerts.book import AlertBook
 from balise.server.asking import read_filter, span_of
 from balise.server.errors import Refused, bad_field, unknown
-from balise.server.metrics.questions import Metrics, unit_of
+from balise.server.metrics.questions import unit_of
 from balise.server.people.access import audit
 from balise.server.plans.held import HeldPlans
 from balise.server.rules.rehearsals import Rehearsals
+from balise.server.rules.units import Units
 from balise.server.rules.watch import Watch
 from balise.store.state.store import StateStore
 from balise.store.state.tables import AuditEntry, Rule
@@ -43,18 +44,18 @@ class RuleBook:
         self,
         *,
         state: StateStore,
-        metrics: Metrics,
         watch: Watch,
         alerts: AlertBook,
         plans: HeldPlans,
         rehearsals: Rehearsals,
+        units: Units,
     ) -> None:
         self._state = state
-        self._metrics = metrics
         self._watch = watch
         self._alerts = alerts
         self._plans = plans
         self._rehearsals = rehearsals
+        self._units = units
 
     def ship(self, documents: list[RuleDocument] | None = None, by: str = "balise") -> list[str]:
         """Puts in rules that are new, and renews those that nobody changed; answers the names of those it wrote.
@@ -97,11 +98,10 @@ class RuleBook:
 
     def _answer(self, row: Rule) -> RuleAnswer:
         body = RuleBody.model_validate(row.body)
-        metric = self._metrics.engine.catalogue.metrics.get(body.measure.metric)
         return RuleAnswer(
             **body.model_dump(),
             name=row.name,
-            unit=unit_of(metric.unit, body.measure.take) if metric else "",
+            unit=unit_of(self._units.of(body.measure.metric), body.measure.take),
             updated_at=rfc3339(row.updated_at),
             updated_by=row.updated_by,
             shipped=row.shipped,

@@ -1,0 +1,41 @@
+"""The units of metrics, also of those that nobody has sent yet."""
+
+from __future__ import annotations
+
+from balise.collect.telling import MEANINGS
+from balise.core.kits.rows import meanings_of
+from balise.server.hosts.silence import METRICS as OF_SILENCE
+from balise.server.inventory.book import METRICS as OF_INVENTORY
+from balise.server.probes.results import METRICS as OF_PROBES
+from balise.server.services.kits import KitBook
+from balise.store.series.catalogue import Catalogue
+
+
+class Units:
+    """Tells the unit of a metric: as its first sender said, else as whoever would send it describes it."""
+
+    def __init__(self, *, catalogue: Catalogue, kits: KitBook) -> None:
+        self._catalogue = catalogue
+        self._kits = kits
+        self._described: dict[str, str] | None = None
+
+    def of(self, metric: str) -> str:
+        """The unit in UCUM's words; empty when nobody has said it."""
+        held = self._catalogue.metrics.get(metric)
+        if held is not None:
+            return held.unit
+        if self._described is None:
+            self._described = self._descriptions()
+        return self._described.get(metric, "")
+
+    def forget(self) -> None:
+        """Kits are other than they were."""
+        self._described = None
+
+    def _descriptions(self) -> dict[str, str]:
+        own = OF_SILENCE | OF_INVENTORY | OF_PROBES
+        found = {name: unit for name, (unit, _) in own.items()}
+        found |= {name: m.unit for meanings in MEANINGS.values() for name, m in meanings.items()}
+        for kit in (self._kits.chosen(name) for name in self._kits.names()):
+            found |= {name: m.unit for name, m in meanings_of(kit).items()}
+        return found
