@@ -272,6 +272,8 @@ def test_output_is_safe_and_readable() -> None:
         "1 session",
         "3.5 s",
     ]
+    rates = [("{process}/s", 0.0), ("{entry}", 2.0), ("{key}/s", 1.0), ("{query}/s", 5.0)]
+    assert [in_words(value, unit) for unit, value in rates] == ["0 processes/s", "2 entries", "1 key/s", "5 queries/s"]
     long = [120, 5400, 86_400, 1_210_000, -7200, 119.4, 1e9]
     assert [in_words(seconds, "s") for seconds in long] == [
         "2 min", "1 h 30 min", "1 d", "14 d", "-2 h", "119.4 s", "11574 d 1 h",

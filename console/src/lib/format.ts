@@ -13,6 +13,14 @@ function digits(value: number): string {
   return size >= 10 ? value.toFixed(1) : value.toFixed(2);
 }
 
+/** From so many on, seconds are said in minutes, hours and days. */
+const LONG_SECONDS = 120;
+
+function signed(seconds: number): string {
+  const length = duration(Math.abs(seconds)).replace(/ 0 (h|min|s)$/, "");
+  return seconds < 0 ? `-${length}` : length;
+}
+
 /** The unit of numbers that stand for states, 1 for up and 0 for down: no measure that anybody reads. */
 export const STATE = "{state}";
 
@@ -32,17 +40,13 @@ export function scaled(value: number | null | undefined, unit: string): Scaled {
   }
   if (unit === "s") {
     if (value !== 0 && Math.abs(value) < 1) return { value: digits(value * 1000), unit: "ms" };
-    if (Math.abs(value) >= 3600) return { value: duration(value), unit: "" };
+    if (Math.abs(value) >= LONG_SECONDS) return { value: signed(value), unit: "" };
     return { value: digits(value), unit: "s" };
   }
   const whole = WHOLE.test(unit) && !FINE.includes(unit);
   if (whole && value !== 0 && Math.abs(value) < 0.5) return { value: "under 1", unit: unit.slice(1, -1) };
   if (whole && Math.abs(value) < 1e4) return counts(Math.round(value), unit);
-  const many = Math.abs(value) === 1 ? "$1" : "$1s";
-  const plain = unit
-    .replace(/\{(\w+?)\}/g, many)
-    .replace("processs", "processes")
-    .replace("entrys", "entries");
+  const plain = unit.replace(/\{(\w+?)\}/g, (_, noun) => (Math.abs(value) === 1 ? noun : many(noun)));
   if (Math.abs(value) >= 1e6) return { value: digits(value / 1e6), unit: `M ${plain}`.trim() };
   if (Math.abs(value) >= 1e4) return { value: digits(value / 1e3), unit: `k ${plain}`.trim() };
   return { value: digits(value), unit: plain === "1/s" ? "/s" : plain };
@@ -54,8 +58,13 @@ const FINE = ["{core}", "{day}"];
 
 function counts(value: number, unit: string): Scaled {
   const noun = unit.slice(1, -1);
-  const many = noun.endsWith("s") ? `${noun}es` : noun.endsWith("y") ? `${noun.slice(0, -1)}ies` : `${noun}s`;
-  return { value: String(value), unit: Math.abs(value) === 1 ? noun : many };
+  return { value: String(value), unit: Math.abs(value) === 1 ? noun : many(noun) };
+}
+
+/** `many("process")` is processes, `many("entry")` entries. */
+function many(noun: string): string {
+  if (/(s|x|ch)$/.test(noun)) return `${noun}es`;
+  return /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
 }
 
 export function withUnit(value: number | null | undefined, unit: string): string {

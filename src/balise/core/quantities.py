@@ -31,21 +31,27 @@ def in_words(value: float | None, unit: str) -> str:
         return _duration(value)
     if _WHOLE.fullmatch(unit):
         return _count(value, unit[1:-1])
-    many = r"\1" if abs(value) == 1 else r"\1s"
-    return f"{value:.4g} {_ANNOTATION.sub(many, unit)}".strip()
+    told = _ANNOTATION.sub(lambda held: held[1] if abs(value) == 1 else _plural(held[1]), unit)
+    return f"{value:.4g} {told}".strip()
 
 
 def _count(value: float, noun: str) -> str:
     """`_count(20.5, "session") == "20 sessions"`, `_count(0.2, "session") == "under 1 session"`."""
-    many = "" if abs(value) == 1 else "s"
     if noun in FINE:
-        return f"{value:.4g} {noun}{many}"
+        return f"{value:.4g} {noun if abs(value) == 1 else _plural(noun)}"
     if abs(value) >= MILLION:
-        return f"{value / MILLION:.4g} M {noun}s"
+        return f"{value / MILLION:.4g} M {_plural(noun)}"
     if 0 < abs(value) < 0.5:
         return f"under 1 {noun}"
     whole = round(value)
-    return f"{whole} {noun}{'' if abs(whole) == 1 else 's'}"
+    return f"{whole} {noun if abs(whole) == 1 else _plural(noun)}"
+
+
+def _plural(noun: str) -> str:
+    """`_plural("process") == "processes"`, `_plural("entry") == "entries"`."""
+    if noun.endswith(("s", "x", "ch")):
+        return f"{noun}es"
+    return f"{noun[:-1]}ies" if noun.endswith("y") and noun[-2:-1] not in tuple("aeiou") else f"{noun}s"
 
 
 def _duration(value: float) -> str:
