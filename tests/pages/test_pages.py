@@ -157,8 +157,29 @@ def test_events_are_found_and_opened(demo: Demo, page: Page) -> None:
     expect(item.first).to_be_visible()
     item.first.click()
     expect(page.get_by_text("change.who")).to_be_visible()
+    page.get_by_role("button", name="Lines around it").click()
+    expect(page.get_by_role("list", name="Lines around it, oldest first")).to_contain_text("tariff-import started")
     page.get_by_label("Text").fill("no such words anywhere")
     expect(page.get_by_text("No event matches in this span")).to_be_visible()
+
+
+def test_a_filter_is_told_and_mended_while_it_is_typed(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/events")
+    typed = page.get_by_label("Filter", exact=True)
+    typed.fill('host sw "book-" and severity gee "warning"')
+    expect(page.get_by_role("alert")).to_contain_text("'gee' at character 30 is no comparison")
+    page.get_by_role("button", name="Put ge at character 30").click()
+    told = re.compile(r"host begins with “book-” and severity is warning or worse · \d+ events")
+    expect(page.get_by_text(told)).to_be_visible()
+    page.locator("summary", has_text="Filters").click()
+    page.get_by_label("Name of the filter").fill("booking in trouble")
+    page.get_by_role("button", name="Keep").click()
+    page.get_by_role("button", name=re.compile("^booking in trouble")).click()
+    expect(page).to_have_url(re.compile("filter=booking"))
+    item = page.get_by_role("list", name="Events, newest first").get_by_role("button").first
+    item.click()
+    page.get_by_role("button", name=re.compile("^Without source")).first.click()
+    expect(typed).to_have_value(re.compile('and source ne "'))
 
 
 def test_a_rule_is_checked_while_it_is_typed(demo: Demo, page: Page) -> None:

@@ -1,6 +1,7 @@
+import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Event } from "../api/client";
+import { api, type Event, got } from "../api/client";
 import { canBeAsked, onlyWith } from "../lib/filterText";
 import { moment, plural, unix } from "../lib/format";
 import { useEvents, useHistogram } from "../lib/queries";
@@ -162,6 +163,7 @@ function List({ events, now, only }: { events: Event[]; now: number; only: Only 
               <div className="bg-base-200 px-3 py-2 md:pl-[140px]">
                 <p className="whitespace-pre-wrap break-words">{event.body}</p>
                 <Attributes event={event} only={only} />
+                <Around event={event} now={now} />
                 <p className="mt-2 flex gap-3">
                   <Link className="link" to={withSpan(`/fleet/${encodeURIComponent(event.host)}`, parameters)}>
                     Open {event.host}
@@ -210,5 +212,59 @@ function Attributes({ event, only }: { event: Event; only: Only }) {
         </div>
       ))}
     </dl>
+  );
+}
+
+const SCOPES = [
+  { value: "source", name: "Lines around it" },
+  { value: "host", name: "All of the host around it" },
+] as const;
+
+/** What was said right before and after, by the same source or by all of the host. */
+function Around({ event, now }: { event: Event; now: number }) {
+  const [scope, setScope] = useState<"source" | "host">();
+  const found = useQuery({
+    queryKey: ["around", event.id, scope],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/events/{number}/around", {
+          params: { path: { number: event.id }, query: { scope, lines: 10 } },
+        }),
+      ),
+    enabled: scope !== undefined,
+  });
+  const lines = found.data ? [...found.data.before, found.data.event, ...found.data.after] : [];
+  return (
+    <div className="mt-2">
+      <p className="flex gap-3">
+        {SCOPES.map((one) => (
+          <button
+            key={one.value}
+            type="button"
+            className="link touch"
+            aria-pressed={scope === one.value}
+            onClick={() => setScope(scope === one.value ? undefined : one.value)}
+          >
+            {one.name}
+          </button>
+        ))}
+      </p>
+      {found.isError && <Failure error={found.error} />}
+      {scope && lines.length > 0 && (
+        <ol className="mt-1" aria-label="Lines around it, oldest first">
+          {lines.map((line) => (
+            <li
+              key={line.id}
+              aria-current={line.id === event.id || undefined}
+              className={`grid grid-cols-[max-content_minmax(0,1fr)] gap-x-3 md:grid-cols-[max-content_100px_minmax(0,1fr)] ${line.id === event.id ? "bg-base-300 font-semibold" : ""}`}
+            >
+              <span className="whitespace-nowrap text-ink-2">{moment(unix(line.time), now, true)}</span>
+              <span className="grow-cell hidden text-ink-2 md:block">{line.source}</span>
+              <span className="break-words">{line.body}</span>
+            </li>
+          ))}
+        </ol>
+      )}
+    </div>
   );
 }

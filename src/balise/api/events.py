@@ -45,6 +45,14 @@ class Event(BaseModel):
     attributes: dict[str, Any]
 
 
+class AroundAnswer(BaseModel):
+    """An event with what stands beside it, all in the order of time."""
+
+    before: list[Event]
+    event: Event
+    after: list[Event]
+
+
 class HistogramQuery(BaseModel):
     model_config = ConfigDict(populate_by_name=True)
 

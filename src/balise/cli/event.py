@@ -7,7 +7,7 @@ import sys
 
 from balise.api.events import EventQuery
 from balise.cli.build import filters, span, verb, verbs
-from balise.cli.connect import console, model
+from balise.cli.connect import console, model, quoted
 from balise.cli.output import Column, local_time, show, text_of
 
 
@@ -20,6 +20,11 @@ def add(noun: argparse.ArgumentParser) -> None:
     filters(search)
     span(search, "-1h")
     search.add_argument("--limit", type=int, default=50)
+    search.add_argument("--ids", action="store_true", help="with the id of each, for balise event around")
+    around = verb(of, "around", "the lines before and after an event", _around)
+    around.add_argument("id", help="as balise event search --ids says it")
+    around.add_argument("--scope", choices=("source", "host"), default="source", help="of its source, or of its host")
+    around.add_argument("--lines", type=int, default=10, help="before and after (10)")
     follow = verb(of, "follow", "events as they arrive, until interrupted", _follow)
     follow.add_argument("text", nargs="?")
     filters(follow)
@@ -38,9 +43,25 @@ def _search(a: argparse.Namespace) -> int:
     query = model(EventQuery, text=a.text, where=a.where, filter=a.filter, from_=a.from_, to=a.to, limit=a.limit)
     with console() as c:
         answer = c.call("POST", "/events/query", query)
-    show(answer, EVENT_COLUMNS, a.format, empty="No event matches in this span.")
+    columns = [("id", lambda e: e["id"]), *EVENT_COLUMNS] if a.ids else EVENT_COLUMNS
+    show(answer, columns, a.format, empty="No event matches in this span.")
     if answer["next"] and a.format == "table":
         print(f"There are more: --limit {a.limit * 4}, or a narrower filter.", file=sys.stderr)
+    return 0
+
+
+def _around(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", f"/events/{quoted(a.id)}/around", scope=a.scope, lines=a.lines)
+    if a.format == "json":
+        show(answer, EVENT_COLUMNS, a.format)
+        return 0
+    marked = [
+        {"mark": mark, **one}
+        for mark, part in (("", answer["before"]), (">", [answer["event"]]), ("", answer["after"]))
+        for one in part
+    ]
+    show({"items": marked}, [("", lambda e: e["mark"]), *EVENT_COLUMNS], a.format)
     return 0
 
 

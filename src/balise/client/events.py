@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.events import AroundAnswer, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
 from balise.api.lists import Page
+from balise.client.connection import quoted
 from balise.client.noun import Noun
 
 
@@ -35,6 +36,24 @@ class Events(Noun):
         1
         """
         return self._connection.send(PatternAnswer, "POST", "/events/patterns", query)
+
+    def get(self, number: str) -> Event:
+        """One event.
+
+        >>> found = balise.events.search(EventQuery(text="rope")).items[0]
+        >>> balise.events.get(found.id).body
+        'the rope parted'
+        """
+        return self._connection.send(Event, "GET", f"/events/{quoted(number)}")
+
+    def around(self, number: str, *, scope: str = "source", lines: int = 50) -> AroundAnswer:
+        """An event with the lines before and after it, of its source or of its whole host.
+
+        >>> balise.events.around(found.id, scope="host", lines=3).before
+        []
+        """
+        path = f"/events/{quoted(number)}/around"
+        return self._connection.send(AroundAnswer, "GET", path, scope=scope, lines=lines)
 
     def follow(
         self, where: str | None = None, text: str | None = None, *, filter: str | None = None

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from typing import Annotated, TypeVar
+from typing import Annotated, Literal, TypeVar
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
-from balise.api.events import Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.events import AroundAnswer, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
 from balise.api.lists import Page
 from balise.api.metrics import FilterName, FilterText
 from balise.server.callers import Live, Turn, Viewer, part, stream_of
@@ -17,6 +17,8 @@ from balise.server.filters.book import FilterBook
 
 Query_ = TypeVar("Query_", EventQuery, HistogramQuery)
 router = APIRouter()
+EventNumber = Annotated[str, Path(pattern=r"^\d{1,6}--?\d{1,18}$")]
+Scope = Literal["source", "host"]
 FiltersHere = Annotated[FilterBook, part(FilterBook)]
 EventsHere = Annotated[EventSearch, part(EventSearch)]
 
@@ -57,6 +59,24 @@ async def follow_events(
     """Server-sent events: each matching event as it arrives, as `event`."""
     wanted = events.follows(filters.text(where, filter), text)
     return _stream(stream_of(request, hub, who, "viewer", lambda topic, content: topic == "event" and wanted(content)))
+
+
+@router.get("/events/{number}", tags=["events"])
+def read_event(events: EventsHere, _who: Viewer, number: EventNumber) -> Event:
+    return events.one(number)
+
+
+@router.get("/events/{number}/around", tags=["events"], response_model=AroundAnswer)
+async def read_around(
+    events: EventsHere,
+    turn: Turn,
+    who: Viewer,
+    number: EventNumber,
+    scope: Annotated[Scope, Query(description="its source on its host, or all of that host")] = "source",
+    lines: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> Response:
+    """The lines before and after an event, in the order of time, no further away than a day."""
+    return await turn.answered(who, lambda: events.around(number, lines, source=scope == "source"))
 
 
 @router.get("/live", tags=["live"])

@@ -6,15 +6,24 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from balise.api.events import SEVERITIES, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.events import (
+    SEVERITIES,
+    AroundAnswer,
+    Event,
+    EventQuery,
+    HistogramAnswer,
+    HistogramQuery,
+    PatternAnswer,
+)
 from balise.api.lists import Page
 from balise.core import filters
 from balise.core.series.steps import NS, steps_between
 from balise.server.asking import read_filter, span_of
-from balise.server.errors import bad_field
+from balise.server.errors import bad_field, unknown
 from balise.server.events.evidence import MOST_LINES, counted_patterns
+from balise.store.events.around import Around
 from balise.store.events.day_search import BadCursor, Search
-from balise.store.events.store import EventStore
+from balise.store.events.store import EventStore, read_event
 from balise.store.events.words import WordMatch
 
 MOST_PATTERNS = 20
@@ -27,6 +36,7 @@ class EventSearch:
 
     def __init__(self, *, events: EventStore, attribute_of: AttributeOf) -> None:
         self._events = events
+        self._around = Around(events)
         self._attribute_of = attribute_of
 
     def find(self, query: EventQuery) -> Page[Event]:
@@ -38,6 +48,28 @@ class EventSearch:
         except filters.FilterError as error:
             raise bad_field("where", str(error)) from None
         return Page[Event](items=items, next=cursor)
+
+    def one(self, number: str) -> Event:
+        """Raises Refused 404 when there is no such event, or not any more."""
+        day, row = self._row(number)
+        return read_event(day, row)
+
+    def around(self, number: str, lines: int, *, source: bool) -> AroundAnswer:
+        """An event with the lines around it: those of its source on its host, or of everything on that host."""
+        day, row = self._row(number)
+        before, after = self._around.beside(day, row, lines, source=source)
+        return AroundAnswer(
+            before=[read_event(*one) for one in before],
+            event=read_event(day, row),
+            after=[read_event(*one) for one in after],
+        )
+
+    def _row(self, number: str) -> tuple[int, Any]:
+        day, _, of_day = number.partition("-")
+        row = self._around.one(int(day), int(of_day))
+        if row is None:
+            raise unknown("event", number)
+        return int(day), row
 
     def count(self, query: HistogramQuery) -> HistogramAnswer:
         """How many there were over the span, by severity."""

@@ -85,6 +85,19 @@ class DaySearch:
         )
         return list(heapq.merge(prompt, late, key=lambda row: -row[1]))[:limit] if late else prompt
 
+    def in_order(self, search: Search, past: tuple[int, int], limit: int, *, newest: bool) -> list[Any]:
+        """Rows before a time and id, the newest first, or after them, the oldest first: in strict order of time."""
+        table, condition, parameters = self._condition(search)
+        key = "words.rowid" if table != "event" else "id"
+        low, high = self._file.ids_between(max(search.start, self._day * DAY), min(search.end, (self._day + 1) * DAY))
+        sign, order = ("<", "DESC") if newest else (">", "ASC")
+        return self._file.read(
+            f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE {condition} "
+            f"AND ({key} BETWEEN ? AND ? OR {key} < 0) AND (time, id) {sign} (?, ?) "
+            f"ORDER BY time {order}, id {order} LIMIT ?",
+            [*parameters, max(low, 1), high, *past, limit],
+        )
+
     def kept_bars(self, where: Filter | None, first: int, last: int, start: int, width: int) -> list[Any]:
         """How many there were by the kept counts: step, severity code, count. From and to are minutes' starts."""
         condition, parameters = to_sql(where, self._hosts) if where is not None else ("1", [])

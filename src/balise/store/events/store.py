@@ -94,7 +94,7 @@ class EventStore:
 
     # --- finding
 
-    def _existing(self, start: int, end: int) -> Iterator[tuple[int, DayReader]]:
+    def existing(self, start: int, end: int) -> Iterator[tuple[int, DayReader]]:
         """The days that have a file and touch [start, end), newest first; each is held while it is looked at."""
         for day in sorted(self.days(), reverse=True):
             if day * DAY < end and (day + 1) * DAY > start:
@@ -119,7 +119,7 @@ class EventStore:
         """
         place = read_cursor(cursor) if cursor else None
         found: list[Event] = []
-        for day, file in self._existing(search.start, search.end):
+        for day, file in self.existing(search.start, search.end):
             if place and day > place.day:
                 continue
             at = place if place and day == place.day else Place(day)
@@ -137,7 +137,7 @@ class EventStore:
         aligned = width % MINUTE == 0 and start % MINUTE == 0
         kept = aligned and not search.text.strip() and (search.where is None or not needs_more(search.where))
         first, last = -(-lo // MINUTE) * MINUTE, hi // MINUTE * MINUTE
-        for day, file in self._existing(lo, hi):
+        for day, file in self.existing(lo, hi):
             if kept and first < last:
                 # Minutes that are wholly inside from the counts, what is left of the first and last one by looking.
                 found = DaySearch(day, file, self.hosts).kept_bars(search.where, first, last, start, width)
@@ -154,7 +154,7 @@ class EventStore:
     def bodies(self, search: Search, limit: int) -> list[tuple[str, str, str]]:
         """Severity, source and body of the newest matching events."""
         found: list[tuple[str, str, str]] = []
-        for day, file in self._existing(search.start, search.end):
+        for day, file in self.existing(search.start, search.end):
             rows = DaySearch(day, file, self.hosts).bodies(search, limit - len(found))
             found.extend((SEVERITIES[s], source, body) for s, source, body in rows)
             if len(found) >= limit:
@@ -164,7 +164,7 @@ class EventStore:
     def snapshots(self, host: str, kind: str, start: int, end: int, limit: int) -> list[tuple[int, Any]]:
         """Moments and contents of what a host kept, newest first."""
         found: list[tuple[int, Any]] = []
-        for _, file in self._existing(start, end):
+        for _, file in self.existing(start, end):
             rows = file.read(
                 "SELECT time, data FROM snapshot WHERE host = ? AND kind = ? AND time >= ? AND time < ? "
                 "ORDER BY time DESC LIMIT ?",
