@@ -17,8 +17,9 @@ from pathlib import Path
 import pytest
 
 from balise.cli.main import joined, main, parser
-from balise.cli.output import fitting, printable, safe_cell
+from balise.cli.output import fitting, printable
 from balise.client import Balise
+from balise.core.cells import safe_cell
 from balise.core.quantities import in_words
 from running import BALISE, Service, free_port, until
 from sending import log_request, post, send_gauge

@@ -19,7 +19,7 @@ from balise.api.access import NewEnrolmentKey, NewToken, NewUser
 from balise.api.agents import EnrolRequest
 from balise.api.applications import ApplicationBody
 from balise.api.credentials import SshCredential
-from balise.api.events import EventQuery, HistogramQuery
+from balise.api.events import EventQuery, ExportQuery, HistogramQuery
 from balise.api.filters import FilterBody
 from balise.api.hosts import Facts, GroupBody, HostChange, HostsChange, ViewBody
 from balise.api.kits import KitTrial
@@ -100,6 +100,7 @@ NAMED = (
     ApplicationBody,
     SshCredential,
     EventQuery,
+    ExportQuery,
     FilterBody,
     HistogramQuery,
     GroupBody,

@@ -40,7 +40,7 @@ viewer
   GET /applications  GET /applications/connections  GET /applications/dependents
   GET /applications/{name}  GET /applications/{name}/drawn
   GET /views  GET /filters  GET /filters/{name}  POST /filters/explain  GET /metrics  POST /metrics/query
-  POST /events/query  POST /events/histogram  POST /events/patterns  GET /events/live  GET /events/{number}  GET /events/{number}/around  GET /live
+  POST /events/query  POST /events/histogram  POST /events/patterns  POST /events/export  GET /events/live  GET /events/{number}  GET /events/{number}/around  GET /live
   GET /rules  POST /rules/rehearse  GET /rules/{name}
   GET /alerts  GET /alerts/{number}
   GET /channels  GET /channels/{name}  GET /callouts  GET /callouts/{name}  GET /deliveries

@@ -15,7 +15,7 @@ import httpx
 import pytest
 
 from balise.api.credentials import SshCredential
-from balise.cli.output import safe_cell
+from balise.core.cells import safe_cell
 from peaks import peak_mib
 from running import Service
 

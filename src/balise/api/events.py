@@ -35,6 +35,19 @@ class EventQuery(BaseModel):
     cursor: Annotated[str, Field(max_length=100)] | None = None
 
 
+class ExportQuery(BaseModel):
+    """All events of a question, as lines of a file, the newest first."""
+
+    model_config = ConfigDict(populate_by_name=True)
+
+    format: Literal["csv", "jsonl", "rfc5424"]
+    text: Annotated[str, Field(max_length=500)] | None = None
+    where: FilterText | None = None
+    filter: FilterName | None = None
+    from_: Annotated[Instant, Field(alias="from")] = "-1h"
+    to: Instant = "now"
+
+
 class Event(BaseModel):
     id: str
     time: str

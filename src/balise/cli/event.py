@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import sys
 
-from balise.api.events import EventQuery
+from balise.api.events import EventQuery, ExportQuery, HistogramQuery
 from balise.cli.build import filters, span, verb, verbs
 from balise.cli.connect import console, model, quoted
 from balise.cli.output import Column, local_time, show, text_of
@@ -25,6 +26,13 @@ def add(noun: argparse.ArgumentParser) -> None:
     around.add_argument("id", help="as balise event search --ids says it")
     around.add_argument("--scope", choices=("source", "host"), default="source", help="of its source, or of its host")
     around.add_argument("--lines", type=int, default=10, help="before and after (10)")
+    export = verb(of, "export", "all events of a question, as lines of a file", _export, form_=False)
+    export.add_argument("text", nargs="?")
+    filters(export)
+    span(export, "-1h")
+    kinds = ("csv", "jsonl", "rfc5424")
+    export.add_argument("--as", dest="kind", choices=kinds, default="csv", help="what a line is (csv)")
+    export.add_argument("--to-file", metavar="FILE", help="where to, instead of standard output")
     follow = verb(of, "follow", "events as they arrive, until interrupted", _follow)
     follow.add_argument("text", nargs="?")
     filters(follow)
@@ -62,6 +70,23 @@ def _around(a: argparse.Namespace) -> int:
         for one in part
     ]
     show({"items": marked}, [("", lambda e: e["mark"]), *EVENT_COLUMNS], a.format)
+    return 0
+
+
+def _export(a: argparse.Namespace) -> int:
+    spans = {"text": a.text, "where": a.where, "filter": a.filter, "from_": a.from_, "to": a.to}
+    query = model(ExportQuery, format=a.kind, **spans)
+    with console() as c:
+        total = c.events.count(model(HistogramQuery, **spans)).total
+        with open(a.to_file, "wb") if a.to_file else contextlib.nullcontext(sys.stdout.buffer) as file:
+            size = 0
+            for part in c.events.export(query):
+                file.write(part)
+                size += len(part)
+                if sys.stderr.isatty():
+                    print(f"\r{size / 2**20:.1f} MiB of {total} events", end="", file=sys.stderr, flush=True)
+    if a.to_file:
+        print(f"{total} events, {size} B, in {a.to_file}")
     return 0
 
 

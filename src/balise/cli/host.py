@@ -15,8 +15,9 @@ from balise.cli import host_list
 from balise.cli.build import filters, verb, verbs
 from balise.cli.connect import console, model, quoted
 from balise.cli.errors import CommandError
-from balise.cli.output import Column, ago, local_time, print_table, printable, safe_cell, show, text_of
+from balise.cli.output import Column, ago, local_time, print_table, printable, show, text_of
 from balise.cli.words import said
+from balise.core.cells import safe_cell
 from balise.core.quantities import in_words
 
 

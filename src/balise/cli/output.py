@@ -5,12 +5,13 @@ from __future__ import annotations
 import csv
 import json
 import os
-import re
 import shutil
 import sys
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from typing import Any, TextIO
+
+from balise.core.cells import safe_cell
 
 Column = tuple[str, Callable[[Any], Any]]
 """A heading and how to get the cell out of one item."""
@@ -77,16 +78,6 @@ def _cut(text: str, width: int) -> str:
 def printable(text: str) -> str:
     """Text of others without what would move the cursor or change the terminal."""
     return "".join(c if c.isprintable() else "·" for c in text)
-
-
-_PLAIN_NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)*(?:e[-+]?\d+)?(?: ?[A-Za-zµ°%/]{1,12})?", re.IGNORECASE)
-
-
-def safe_cell(text: str) -> str:
-    """A CSV cell that no spreadsheet takes for a formula, and no terminal for a command."""
-    text = "".join(c if c.isprintable() or c in "\n\t" else "·" for c in text)
-    begins = text.lstrip()[:1] in ("=", "+", "-", "@", "|", "%") or text[:1] in ("\n", "\t")
-    return "'" + text if begins and not _PLAIN_NUMBER.fullmatch(text) else text
 
 
 def _is_number(text: str) -> bool:

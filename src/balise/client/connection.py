@@ -87,6 +87,21 @@ class Connection:
         """What the service says was done."""
         return self.send(Note, method, path, **query).detail
 
+    def download(self, path: str, body: BaseModel) -> Iterator[bytes]:
+        """A file as it comes, part by part. Raises Unreachable when it ends before it is whole."""
+        content = body.model_dump_json(by_alias=True, exclude_none=True)
+        headers = {"Content-Type": "application/json"}
+        try:
+            with self._http.stream(
+                "POST", f"/api/v1{path}", content=content, headers=headers, timeout=STREAM_SECONDS
+            ) as answer:
+                if answer.is_error:
+                    answer.read()
+                    raise Refused(problem_of(answer))
+                yield from answer.iter_bytes()
+        except httpx.HTTPError as error:
+            raise Unreachable(f"the file of {self._http.base_url} ended before it was whole: {error}") from None
+
     def stream(self, path: str, **query: Any) -> Iterator[tuple[str, Any]]:
         """Server-sent events: of each its topic and its content."""
         parameters = {k: v for k, v in query.items() if v is not None}

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from balise.api.events import AroundAnswer, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.events import (
+    AroundAnswer,
+    Event,
+    EventQuery,
+    ExportQuery,
+    HistogramAnswer,
+    HistogramQuery,
+    PatternAnswer,
+)
 from balise.api.lists import Page
 from balise.client.connection import quoted
 from balise.client.noun import Noun
@@ -54,6 +62,15 @@ class Events(Noun):
         """
         path = f"/events/{quoted(number)}/around"
         return self._connection.send(AroundAnswer, "GET", path, scope=scope, lines=lines)
+
+    def export(self, query: ExportQuery) -> Iterator[bytes]:
+        """All events of a question as lines of a file, part by part, however many.
+
+        >>> lines = b"".join(balise.events.export(ExportQuery(format="csv", text="rope"))).splitlines()
+        >>> lines[0], b"the rope parted" in lines[1]
+        (b'time,host,severity,source,body,attributes', True)
+        """
+        return self._connection.download("/events/export", query)
 
     def follow(
         self, where: str | None = None, text: str | None = None, *, filter: str | None = None

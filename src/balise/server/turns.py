@@ -35,11 +35,15 @@ class Turnstile:
         self._questions = Turns()
         self._tries = Turns(8, 2, waiting=16)
 
-    async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
-        """What may take long, worked on beside the loop when it is this person's turn, and put into JSON there too."""
+    async def asked(self, who: Principal, work: Callable[[], T]) -> T:
+        """What may take long, worked on beside the loop when it is this person's turn."""
         self._memory.check_question()
         async with self._questions.of(who.name):
-            content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
+            return await run_in_threadpool(work)
+
+    async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
+        """`asked`, and put into JSON there too."""
+        content = await self.asked(who, lambda: work().model_dump_json(by_alias=True))
         return Response(content, media_type="application/json")
 
     async def tried(self, who: Principal, work: Callable[[], T]) -> T:

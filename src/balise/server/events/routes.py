@@ -2,20 +2,34 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import AsyncIterator
+from functools import partial
 from typing import Annotated, Literal, TypeVar
 
 from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
-from balise.api.events import AroundAnswer, Event, EventQuery, HistogramAnswer, HistogramQuery, PatternAnswer
+from balise.api.events import (
+    AroundAnswer,
+    Event,
+    EventQuery,
+    ExportQuery,
+    HistogramAnswer,
+    HistogramQuery,
+    PatternAnswer,
+)
 from balise.api.lists import Page
 from balise.api.metrics import FilterName, FilterText
+from balise.api.spans import rfc3339
+from balise.core.events.formats import FORMATS
+from balise.server.asking import span_of
 from balise.server.callers import Live, Turn, Viewer, part, stream_of
 from balise.server.events.search import EventSearch
 from balise.server.filters.book import FilterBook
 
-Query_ = TypeVar("Query_", EventQuery, HistogramQuery)
+Query_ = TypeVar("Query_", EventQuery, HistogramQuery, ExportQuery)
+_ENDINGS = {"csv": "csv", "jsonl": "jsonl", "rfc5424": "log"}
 router = APIRouter()
 EventNumber = Annotated[str, Path(pattern=r"^\d{1,6}--?\d{1,18}$")]
 Scope = Literal["source", "host"]
@@ -43,6 +57,29 @@ async def count_patterns(
 ) -> Response:
     """What the log says: lines alike but for their numbers, counted, with how many are usual."""
     return await turn.answered(who, lambda: events.patterns(_whole(filters, body)))
+
+
+@router.post("/events/export", tags=["events"])
+async def export_events(
+    events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: ExportQuery
+) -> StreamingResponse:
+    """All events of a question as a file: CSV, JSON Lines or RFC 5424, however many, the newest first."""
+    start, end = span_of(body.from_, body.to, time.time())
+    # Every part is of the same span, whenever it is read.
+    fixed = {"from_": rfc3339(start), "to": rfc3339(end + 0.001)}
+    whole = _whole(filters, body).model_copy(update=fixed)
+    first = await turn.asked(who, partial(events.part, whole, None))
+
+    async def content() -> AsyncIterator[bytes]:
+        part, cursor = first
+        yield part
+        while cursor is not None:
+            part, cursor = await turn.asked(who, partial(events.part, whole, cursor))
+            yield part
+
+    name = f'attachment; filename="events.{_ENDINGS[body.format]}"'
+    headers = {"Content-Disposition": name, "Cache-Control": "no-store"}
+    return StreamingResponse(content(), media_type=FORMATS[body.format].media_type, headers=headers)
 
 
 @router.get("/events/live", tags=["events"])

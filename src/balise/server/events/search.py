@@ -11,12 +11,14 @@ from balise.api.events import (
     AroundAnswer,
     Event,
     EventQuery,
+    ExportQuery,
     HistogramAnswer,
     HistogramQuery,
     PatternAnswer,
 )
 from balise.api.lists import Page
 from balise.core import filters
+from balise.core.events.formats import FORMATS
 from balise.core.series.steps import NS, steps_between
 from balise.server.asking import read_filter, span_of
 from balise.server.errors import bad_field, unknown
@@ -26,7 +28,8 @@ from balise.store.events.day_search import BadCursor, Search
 from balise.store.events.store import EventStore, read_event
 from balise.store.events.words import WordMatch
 
-MOST_PATTERNS = 20
+MOST_PATTERNS, EXPORTED = 20, 1000
+"""Patterns of an answer; events of an export that are read at once."""
 AttributeOf = Callable[[str, str], Any]
 """What an attribute of a host is, by the host's name and the attribute's; None when there is none."""
 
@@ -48,6 +51,16 @@ class EventSearch:
         except filters.FilterError as error:
             raise bad_field("where", str(error)) from None
         return Page[Event](items=items, next=cursor)
+
+    def part(self, query: ExportQuery, cursor: str | None) -> tuple[bytes, str | None]:
+        """Some of the events of an export, as bytes, and the cursor of what follows; with the head at the begin."""
+        written = FORMATS[query.format]
+        found = self.find(
+            EventQuery(
+                text=query.text, where=query.where, from_=query.from_, to=query.to, limit=EXPORTED, cursor=cursor
+            )
+        )
+        return (b"" if cursor else written.begins) + written.write(found.items), found.next
 
     def one(self, number: str) -> Event:
         """Raises Refused 404 when there is no such event, or not any more."""
