@@ -10,6 +10,7 @@ from balise.api.events import EventQuery, ExportQuery, HistogramQuery
 from balise.cli.build import filters, span, verb, verbs
 from balise.cli.connect import console, model, quoted
 from balise.cli.output import Column, local_time, show, text_of
+from balise.core.quantities import in_words
 
 
 def add(noun: argparse.ArgumentParser) -> None:
@@ -86,7 +87,7 @@ def _export(a: argparse.Namespace) -> int:
                 if sys.stderr.isatty():
                     print(f"\r{size / 2**20:.1f} MiB of {total} events", end="", file=sys.stderr, flush=True)
     if a.to_file:
-        print(f"{total} events, {size} B, in {a.to_file}")
+        print(f"{in_words(total, '{event}')}, {in_words(size, 'By')}, in {a.to_file}")
     return 0
 
 
