@@ -10995,7 +10995,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": unknown;
+                    "application/jsonl": string;
+                    "text/csv": string;
+                    "text/plain": string;
                 };
             };
             /** @description The request cannot be understood */

@@ -24,9 +24,16 @@ export function FilterField({
   const id = useId();
   const [value, setValue] = useState(where);
   const [asked, setAsked] = useState(where.trim());
+  // What comes from elsewhere, a click or the address, is shown; only what was typed here is kept.
+  const [typing, setTyping] = useState(false);
+  const type = (text: string) => {
+    setValue(text);
+    setTyping(true);
+  };
   useEffect(() => {
     setValue(where);
     setAsked(where.trim());
+    setTyping(false);
   }, [where]);
   useEffect(() => {
     const timer = setTimeout(() => setAsked(value.trim()), SETTLED_MS);
@@ -42,8 +49,8 @@ export function FilterField({
   const told = answer?.where === asked ? answer : undefined;
   const settled = asked === value.trim() && (asked === "" || (told !== undefined && !told.problem));
   useEffect(() => {
-    if (settled && asked !== where.trim()) keep(asked);
-  }, [settled, asked, where, keep]);
+    if (typing && settled && asked !== where.trim()) keep(asked);
+  }, [typing, settled, asked, where, keep]);
   const problem = asked ? told?.problem : undefined;
   // What is typed may begin with spaces that are not asked.
   const shift = value.length - value.trimStart().length;
@@ -58,7 +65,7 @@ export function FilterField({
           aria-invalid={Boolean(problem)}
           aria-describedby={id}
           value={value}
-          onChange={(e) => setValue(e.target.value)}
+          onChange={(e) => type(e.target.value)}
         />
       </label>
       <div id={id} className="mt-1 min-h-5 text-sm">
@@ -71,7 +78,7 @@ export function FilterField({
                 type="button"
                 className="btn btn-xs font-dense font-normal"
                 aria-label={`Put ${choice} at character ${problem.at + shift}`}
-                onClick={() => setValue(mended(value, problem.at + shift, choice))}
+                onClick={() => type(mended(value, problem.at + shift, choice))}
               >
                 {choice}
               </button>

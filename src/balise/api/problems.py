@@ -20,6 +20,7 @@ _WRITTEN: dict[str, str] = {
     r"^/[^\x00-\x1f]*$": "a path that begins with /",
     r"^[A-Z0-9]{1,10}$": "capitals and digits, at most 10",
     r"^[0-9a-f]{64}$": "64 hexadecimal digits",
+    r"^\d{1,6}--?\d{1,18}$": "the id of an event, as the answer before gave it",
     r"^\d{1,18}$": "a number, as the answer before gave it",
 }
 """What a text that has to look in some way has to look like."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import AsyncIterator
 from functools import partial
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import StreamingResponse
@@ -29,6 +29,8 @@ from balise.server.events.search import EventSearch
 from balise.server.filters.book import FilterBook
 
 Query_ = TypeVar("Query_", EventQuery, HistogramQuery, ExportQuery)
+_TEXT = {"schema": {"type": "string"}}
+_FILES: dict[str, Any] = {"content": {kind.media_type.split(";")[0]: _TEXT for kind in FORMATS.values()}}
 _ENDINGS = {"csv": "csv", "jsonl": "jsonl", "rfc5424": "log"}
 router = APIRouter()
 EventNumber = Annotated[str, Path(pattern=r"^\d{1,6}--?\d{1,18}$")]
@@ -59,7 +61,7 @@ async def count_patterns(
     return await turn.answered(who, lambda: events.patterns(_whole(filters, body)))
 
 
-@router.post("/events/export", tags=["events"])
+@router.post("/events/export", tags=["events"], response_class=StreamingResponse, responses={200: _FILES})
 async def export_events(
     events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: ExportQuery
 ) -> StreamingResponse:

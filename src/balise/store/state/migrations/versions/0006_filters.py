@@ -15,11 +15,11 @@ depends_on = None
 def upgrade() -> None:
     op.create_table(
         "saved_filter",
-        sa.Column("name", sa.String(), nullable=False),
-        sa.Column("where", sa.String(), nullable=False),
-        sa.Column("about", sa.String(), nullable=False),
-        sa.Column("owner", sa.String(), nullable=False),
-        sa.Column("updated_at", sa.Float(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("where", sa.Text(), nullable=False),
+        sa.Column("about", sa.Text(), nullable=False),
+        sa.Column("owner", sa.Text(), nullable=False),
+        sa.Column("updated_at", sa.Double(), nullable=False),
         sa.PrimaryKeyConstraint("name"),
     )
 
