@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import Browser, Page, Route, sync_playwright
 
-from balise.core.series.steps import NS
+from balise.core.moments import NS
 from balise.server.life import close
 from balise.server.parts import build
 from balise.server.people.access import Access
@@ -23,6 +23,7 @@ from balise.store.state.store import StateStore
 from demo_service import CHROMIUM
 from report import Report
 from running import Service
+from signing import sign_in
 
 WEB = Path(__file__).parents[1] / "src" / "balise" / "server" / "web"
 NAME, PASSWORD = "bench", "bench-of-ten-thousand"
@@ -85,11 +86,7 @@ def fill(data: Path, hosts: int) -> float:
 
 def signed_in(browser: Browser, service: Service) -> Page:
     page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.goto(service.url)
-    page.get_by_label("Name").fill(NAME)
-    page.get_by_label("Password").fill(PASSWORD)
-    page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("navigation", name="Pages").wait_for()
+    sign_in(page, service.url, NAME, PASSWORD)
     return page
 
 

@@ -11,8 +11,8 @@ import numpy as np
 from balise.api.hosts import HostChange
 from balise.api.notify import CalloutBody, WebhookChannel
 from balise.api.rules import Limits, RuleBody
+from balise.core.moments import NS
 from balise.core.rules.limits import LimitMachine
-from balise.core.series.steps import NS
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.settings import Settings

@@ -14,6 +14,7 @@ from playwright.sync_api import Page, sync_playwright
 
 from demo_service import CHROMIUM
 from running import BALISE, free_port, until
+from signing import sign_in
 
 OUT = Path("docs/screenshots")
 TERMINAL = (
@@ -122,12 +123,7 @@ def main() -> None:
                     viewport={"width": 1280, "height": 800}, color_scheme=theme, reduced_motion="reduce"
                 )  # type: ignore[arg-type]
                 page = context.new_page()
-                page.goto(url)
-                page.get_by_role("heading", level=1).wait_for()
-                page.get_by_label("Name").fill("skipper")
-                page.get_by_label("Password").fill(password)
-                page.get_by_role("button", name="Sign in").click()
-                page.get_by_role("navigation", name="Pages").wait_for()
+                sign_in(page, url, "skipper", password)
                 alert = page.evaluate(
                     "fetch('/api/v1/alerts?state=open').then(r => r.json()).then(a => a.items.find(i => i.rule === 'sessions-waiting').id)"
                 )

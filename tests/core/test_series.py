@@ -12,12 +12,13 @@ from hypothesis.extra import numpy as hnp
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 from opentelemetry.proto.metrics.v1.metrics_pb2 import Metric
 
+from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
 from balise.core.series.combine import combine
 from balise.core.series.growth import Before, add_growth, increases
 from balise.core.series.percentiles import bucket_percentiles, point_percentiles
 from balise.core.series.shapes import BodyReader
-from balise.core.series.steps import NS, Steps, steps_between
+from balise.core.series.steps import Steps, steps_between
 from balise.core.series.summary import Flat, coarser, summarise, summarise_flat
 from balise.core.series.wire import WireError, read_metric, read_resource, sections
 

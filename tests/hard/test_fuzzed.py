@@ -14,7 +14,7 @@ import pytest
 
 from balise.api.access import NewEnrolmentKey
 from balise.client import Balise
-from balise.core.series.steps import NS
+from balise.core.moments import NS
 from running import Service
 from sending import send_gauge
 

@@ -11,7 +11,7 @@ import pytest
 
 from balise.api.metrics import MetricQuery
 from balise.api.rules import Rehearse
-from balise.core.series.steps import NS
+from balise.core.moments import NS
 from balise.server.errors import Refused
 from balise.server.life import close
 from balise.server.parts import Parts, build

@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from demo_service import CHROMIUM, Demo
+from signing import sign_in
 
 expect.set_options(timeout=15_000)
 
@@ -36,11 +37,7 @@ def signed_in(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> I
         viewport={"width": 1280, "height": 800}, color_scheme=request.param, reduced_motion="reduce"
     )
     page = context.new_page()
-    page.goto(demo.url)
-    page.get_by_label("Name").fill("skipper")
-    page.get_by_label("Password").fill(demo.password)
-    page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("navigation", name="Pages").wait_for()
+    sign_in(page, demo.url, "skipper", demo.password)
     page.close()
     yield context
     context.close()

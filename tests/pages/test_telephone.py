@@ -9,6 +9,7 @@ from playwright.sync_api import Browser, BrowserContext, Page, expect
 
 from axe import axe
 from demo_service import Demo
+from signing import sign_in
 
 WIDE, HIGH = 390, 844
 SMALLEST = 44
@@ -38,10 +39,7 @@ def telephone(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> I
     page = context.new_page()
     page.goto(demo.url)
     assert sideways(page) == 0 and page.evaluate(TOO_SMALL, SMALLEST) == [] and axe(page) == []
-    page.get_by_label("Name").fill("skipper")
-    page.get_by_label("Password").fill(demo.password)
-    page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("button", name="Menu").wait_for()
+    sign_in(page, demo.url, "skipper", demo.password)
     page.close()
     yield context
     context.close()

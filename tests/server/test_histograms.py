@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise.api.metrics import MetricQuery
-from balise.core.series.steps import NS
+from balise.core.moments import NS
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal

@@ -23,7 +23,7 @@ from balise.api.metrics import MetricQuery
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.rules import RuleBody
 from balise.collect.work import Worker
-from balise.core.series.steps import NS
+from balise.core.moments import NS
 from balise.server.enrol.keys import new_host
 from balise.server.errors import Refused
 from balise.server.events.evidence import session_tree

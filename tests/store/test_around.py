@@ -7,8 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from balise.core.moments import NS
 from balise.store.events.around import Around
-from balise.store.events.day import NS, NewEvent
+from balise.store.events.day import NewEvent
 from balise.store.events.store import Delivery, EventStore
 
 START = 1_790_000_000 * NS

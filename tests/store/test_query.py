@@ -9,7 +9,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from balise.core.series.steps import NS, Steps
+from balise.core.moments import NS
+from balise.core.series.steps import Steps
 from balise.store.series.query import QueryEngine, Selector, TooLarge
 from balise.store.series.seal import DAY
 from balise.store.series.store import SeriesStore

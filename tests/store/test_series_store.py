@@ -10,7 +10,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from balise.core.series.steps import NS, Steps
+from balise.core.moments import NS
+from balise.core.series.steps import Steps
 from balise.store.series.catalogue import Catalogue, Metric, TooMany
 from balise.store.series.query import QueryEngine, Selector
 from balise.store.series.seal import DAY

@@ -6,7 +6,7 @@ export function quoted(text: string): string {
 }
 
 /** A value as the filter language writes it. */
-export function written(value: unknown): string {
+function written(value: unknown): string {
   if (typeof value === "number" || typeof value === "boolean") return String(value);
   return quoted(value === null || value === undefined ? "" : String(value));
 }

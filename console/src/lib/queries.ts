@@ -74,20 +74,24 @@ export function useMetric(ask: Ask | undefined, span: Span) {
   });
 }
 
+/** Which events: what is left empty asks for all. */
+function asked(text: string, where: string, filter: string, span: Span) {
+  return {
+    text: text || null,
+    where: where || null,
+    filter: filter || null,
+    from: instant(span.start),
+    to: instant(span.end),
+  };
+}
+
 export function useEvents(text: string, where: string, span: Span, limit = 200, filter = "") {
   return useQuery({
     queryKey: ["events", text, where, span.start, span.end, limit, filter],
     queryFn: () =>
       got(
         api.POST("/api/v1/events/query", {
-          body: {
-            text: text || null,
-            where: where || null,
-            filter: filter || null,
-            from: instant(span.start),
-            to: instant(span.end),
-            limit,
-          },
+          body: { ...asked(text, where, filter, span), limit },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -101,14 +105,7 @@ export function useHistogram(text: string, where: string, span: Span, bars = 90,
     queryFn: () =>
       got(
         api.POST("/api/v1/events/histogram", {
-          body: {
-            text: text || null,
-            where: where || null,
-            filter: filter || null,
-            from: instant(span.start),
-            to: instant(span.end),
-            bars,
-          },
+          body: { ...asked(text, where, filter, span), bars },
         }),
       ),
     placeholderData: keepPreviousData,

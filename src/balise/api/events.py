@@ -23,7 +23,9 @@ SEVERITIES: tuple[Severity, ...] = (
 """RFC 5424 section 6.2.1: the index is the numerical code, 0 the most severe."""
 
 
-class EventQuery(BaseModel):
+class EventsAsked(BaseModel):
+    """Which events: words, a filter, one that has a name, and a span."""
+
     model_config = ConfigDict(populate_by_name=True)
 
     text: Annotated[str, Field(max_length=500)] | None = None
@@ -31,21 +33,17 @@ class EventQuery(BaseModel):
     filter: FilterName | None = None
     from_: Annotated[Instant, Field(alias="from")] = "-1h"
     to: Instant = "now"
+
+
+class EventQuery(EventsAsked):
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
     cursor: Annotated[str, Field(max_length=100)] | None = None
 
 
-class ExportQuery(BaseModel):
+class ExportQuery(EventsAsked):
     """All events of a question, as lines of a file, the newest first."""
 
-    model_config = ConfigDict(populate_by_name=True)
-
     format: Literal["csv", "jsonl", "rfc5424"]
-    text: Annotated[str, Field(max_length=500)] | None = None
-    where: FilterText | None = None
-    filter: FilterName | None = None
-    from_: Annotated[Instant, Field(alias="from")] = "-1h"
-    to: Instant = "now"
 
 
 class Event(BaseModel):
@@ -66,14 +64,7 @@ class AroundAnswer(BaseModel):
     after: list[Event]
 
 
-class HistogramQuery(BaseModel):
-    model_config = ConfigDict(populate_by_name=True)
-
-    text: Annotated[str, Field(max_length=500)] | None = None
-    where: FilterText | None = None
-    filter: FilterName | None = None
-    from_: Annotated[Instant, Field(alias="from")] = "-1h"
-    to: Instant = "now"
+class HistogramQuery(EventsAsked):
     bars: Annotated[int, Field(ge=1, le=500)] = 60
 
 

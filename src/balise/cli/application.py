@@ -10,9 +10,10 @@ import yaml
 
 from balise.api.applications import ApplicationBody
 from balise.cli.build import verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

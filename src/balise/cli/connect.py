@@ -8,7 +8,6 @@ import os
 import sys
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 from balise.api.problems import message_of
 from balise.cli.errors import CommandError
@@ -29,11 +28,6 @@ def console() -> Balise:
     if not url:
         raise CommandError("which console? Set BALISE_URL and BALISE_TOKEN, or run: balise sign-in URL")
     return Balise(url, token)
-
-
-def quoted(name: str) -> str:
-    """A name as a part of a path."""
-    return quote(name, safe="")
 
 
 def model(model: Any, /, **values: Any) -> Any:

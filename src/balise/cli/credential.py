@@ -13,9 +13,10 @@ from pydantic import TypeAdapter
 from balise.api.credentials import CredentialBody
 from balise.api.problems import message_of
 from balise.cli.build import verb, verbs
-from balise.cli.connect import console, quoted
+from balise.cli.connect import console
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, local_time, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

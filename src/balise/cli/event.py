@@ -8,8 +8,9 @@ import sys
 
 from balise.api.events import EventQuery, ExportQuery, HistogramQuery
 from balise.cli.build import filters, span, verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.output import Column, local_time, show, text_of
+from balise.client.connection import quoted
 from balise.core.quantities import in_words
 
 

@@ -10,8 +10,9 @@ from typing import Any
 
 from balise.api.hosts import GroupBody, GroupPreview
 from balise.cli.build import verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.output import Column, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

@@ -13,10 +13,11 @@ from balise.api.remote import RemoteBody
 from balise.api.spans import rfc3339
 from balise.cli import host_list
 from balise.cli.build import filters, verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, ago, local_time, print_table, printable, show, text_of
 from balise.cli.words import said
+from balise.client.connection import quoted
 from balise.core.cells import safe_cell
 from balise.core.quantities import in_words
 

@@ -7,8 +7,9 @@ import sys
 
 from balise.api.inventory import KINDS
 from balise.cli.build import verb, verbs
-from balise.cli.connect import console, quoted
+from balise.cli.connect import console
 from balise.cli.output import Column, local_time, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

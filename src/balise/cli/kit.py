@@ -13,9 +13,10 @@ from typing import Any
 from balise.api.kits import KitDocument, KitText, KitTrial
 from balise.api.secrets import Secret
 from balise.cli.build import targets, verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, print_table, show
+from balise.client.connection import quoted
 
 _METRIC_COLUMNS: list[Column] = [
     ("metric", lambda m: m["name"]),

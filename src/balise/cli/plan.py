@@ -9,9 +9,10 @@ from pathlib import Path
 
 from balise.api.plans import PlanText
 from balise.cli.build import verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, local_time, printable, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

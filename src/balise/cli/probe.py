@@ -11,9 +11,10 @@ import yaml
 
 from balise.api.probes import ProbeBody, ProbeKind
 from balise.cli.build import targets, verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, ago, local_time, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

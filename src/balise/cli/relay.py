@@ -7,10 +7,11 @@ from pathlib import Path
 from typing import Any
 
 from balise.cli.build import listen_address, trust, verb, verbs
-from balise.cli.connect import console, quoted
+from balise.cli.connect import console
 from balise.cli.errors import CommandError
 from balise.cli.here import log_to_stderr, trust_of
 from balise.cli.output import Column, ago, show
+from balise.client.connection import quoted
 
 RELAY_LISTEN = "127.0.0.1:8809"
 

@@ -10,9 +10,10 @@ from typing import Any
 
 from balise.api.rules import Rehearse, RuleBody, RuleDocument
 from balise.cli.build import span, verb, verbs
-from balise.cli.connect import console, model, problems_in, quoted
+from balise.cli.connect import console, model, problems_in
 from balise.cli.errors import CommandError
 from balise.cli.output import Column, local_time, show
+from balise.client.connection import quoted
 from balise.core.quantities import in_words
 
 

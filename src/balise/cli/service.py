@@ -7,8 +7,9 @@ import json
 
 from balise.api.services import AcceptProposals, ServiceBody
 from balise.cli.build import targets, verb, verbs
-from balise.cli.connect import console, model, quoted
+from balise.cli.connect import console, model
 from balise.cli.output import Column, ago, local_time, show
+from balise.client.connection import quoted
 
 
 def add(noun: argparse.ArgumentParser) -> None:

@@ -13,8 +13,8 @@ from opentelemetry.proto.metrics.v1.metrics_pb2 import AGGREGATION_TEMPORALITY_C
 from balise import __version__
 from balise.api.events import SEVERITIES
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
+from balise.core.moments import nanos
 
-NS = 1_000_000_000
 _SEVERITY_NUMBER = (21, 19, 18, 17, 13, 10, 9, 5)
 """RFC 5424 codes as OTLP severity numbers: logs data model, appendix B."""
 
@@ -34,7 +34,7 @@ def metrics_request(
     scope = group.scope_metrics.add()
     scope.scope.name, scope.scope.version = "balise.agent", __version__
     metrics: dict[str, Metric] = {}
-    time, start = int(at * NS), int(since * NS)
+    time, start = nanos(at), nanos(since)
     for reading in readings:
         metric = metrics.get(reading.metric)
         if metric is None:
@@ -68,7 +68,7 @@ def logs_request(resource: Mapping[str, str], lines: Iterable[LogLine], kept: It
     scope.scope.name, scope.scope.version = "balise.agent", __version__
     for line in lines:
         record = scope.log_records.add()
-        record.time_unix_nano = int(line.time * NS)
+        record.time_unix_nano = nanos(line.time)
         code = SEVERITIES.index(line.severity)
         record.severity_number = _SEVERITY_NUMBER[code]  # type: ignore[assignment]
         record.severity_text = line.severity
@@ -76,7 +76,7 @@ def logs_request(resource: Mapping[str, str], lines: Iterable[LogLine], kept: It
         _attributes(record.attributes, {"balise.source": line.source, **line.attributes})
     for one in kept:
         record = scope.log_records.add()
-        record.time_unix_nano = int(one.time * NS)
+        record.time_unix_nano = nanos(one.time)
         record.event_name = one.name
         _fill(record.body, one.content)
     return request.SerializeToString()

@@ -18,9 +18,10 @@ from sqlalchemy.orm import Session
 from balise.api.hosts import Facts
 from balise.api.rules import RuleBody
 from balise.collect.kits.folder import shipped_kits
+from balise.core.moments import NS, seconds_of
 from balise.core.rules.limits import LEVEL_NAMES
 from balise.core.rules.rehearsal import Breach, rehearse
-from balise.core.series.steps import NS, Steps
+from balise.core.series.steps import Steps
 from balise.demo.fleet import FLEET, GROUPS, Ship
 from balise.demo.model import METRICS, Measured, Model
 from balise.demo.stories import DAY, HOUR, schedule_from
@@ -174,7 +175,7 @@ class Past:
             answer = console.metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
             values = smoothed(answer.values, max(1, round(120 / width)), body.measure.take)
             steps = answer.steps
-            times = (np.arange(steps.count, dtype=np.float64) + 1) * (steps.width / NS) + steps.start / NS
+            times = (np.arange(steps.count, dtype=np.float64) + 1) * seconds_of(steps.width) + seconds_of(steps.start)
             found = rehearse(body.limits, times, values.astype(np.float64))
             console.state.write(
                 lambda s, named=answer.named, found=found: self._write_alerts(  # type: ignore[misc]

@@ -21,7 +21,7 @@ from balise.api.hosts import GroupBody
 from balise.api.probes import ProbeBody, ProbeExpect
 from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
-from balise.core.series.steps import NS
+from balise.core.moments import NS
 from balise.demo import harbour
 from balise.demo.fleet import FLEET, OFFICE, Ship
 from balise.demo.history import FINE, series_of

@@ -11,13 +11,12 @@ from typing import Any
 import numpy as np
 
 from balise.api.events import SEVERITIES, Severity
+from balise.core.moments import nanos, seconds_of
 from balise.demo.fleet import OFFICE, Ship
 from balise.demo.model import Model, passengers
 from balise.demo.stories import Occurrence
 from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import pack_snapshot
-
-NS = 1_000_000_000
 
 _ORDINARY: dict[str, list[tuple[Severity, str, str]]] = {
     "database": [
@@ -96,7 +95,7 @@ class Teller:
         for one in self._model.schedule.occurrences:
             if one.start - 120 < end and one.end + 600 > start:
                 found.extend(self._of_story(ship, one, start, end, chance))
-        return [e for e in found if start <= e.time / NS < end]
+        return [e for e in found if start <= seconds_of(e.time) < end]
 
     def _ordinary(
         self, ship: Ship, start: float, end: float, every: float, chance: random.Random
@@ -142,11 +141,11 @@ class Teller:
     def snapshots(self, ship: Ship, at: float) -> list[Snapshot]:
         """Busiest processes, and for a database its sessions, as an agent would have kept them."""
         chance = random.Random(f"{ship.name} {int(at) // 15}")
-        found = [Snapshot(int(at * NS), ship.name, "processes", pack_snapshot(self._processes(ship, at, chance)))]
+        found = [Snapshot(nanos(at), ship.name, "processes", pack_snapshot(self._processes(ship, at, chance)))]
         if ship.name == "book-db-n1":
-            found.append(Snapshot(int(at * NS), ship.name, "sessions", pack_snapshot(self._sessions(at, chance))))
+            found.append(Snapshot(nanos(at), ship.name, "sessions", pack_snapshot(self._sessions(at, chance))))
         if ship.role in ("bastion", "database"):
-            found.append(Snapshot(int(at * NS), ship.name, "signed-in", pack_snapshot(_people(ship, at))))
+            found.append(Snapshot(nanos(at), ship.name, "signed-in", pack_snapshot(_people(ship, at))))
         return found
 
     def _processes(self, ship: Ship, at: float, chance: random.Random) -> list[dict[str, Any]]:
@@ -266,4 +265,4 @@ def _event(
     if source == "postgresql":
         attributes = {"service.name": "booking", **(attributes or {})}
     packed = json.dumps(attributes, ensure_ascii=False, separators=(",", ":")) if attributes else None
-    return NewEvent(int(at * NS), ship.name, SEVERITIES.index(severity), source, body, packed)
+    return NewEvent(nanos(at), ship.name, SEVERITIES.index(severity), source, body, packed)

@@ -22,6 +22,7 @@ from balise.api.problems import Problem
 from balise.api.relays import Frame, pack
 from balise.api.status import Status
 from balise.core.events.records import check_records
+from balise.core.moments import now_nanos
 from balise.core.series.wire import MOST_NUMBERS, TooLarge, check_json, read_metric, sections
 from balise.listen.door import Door
 from balise.relay.buffer import Buffer
@@ -129,7 +130,7 @@ class RelayFace:
             sender=sender.sender,
             kind=kind,  # type: ignore[arg-type]
             delivery=delivery,
-            at=time.time_ns(),
+            at=now_nanos(),
             json_body=as_json,
             behind=behind_by(headers, time.time()) if sender.role == "agent" else None,
         )

@@ -23,6 +23,7 @@ from balise.collect.probes.schedule import Probing
 from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
 from balise.collect.work import Chore
+from balise.core.moments import nanos
 from balise.listen.door import Door
 from balise.relay.buffer import Buffer
 from balise.relay.face import RelayFace
@@ -138,10 +139,10 @@ class Relay:
         resource_ = {"host.name": target.host}
         since = taken.facts.boot_time if taken.facts else self._started
         metrics = metrics_request(resource_, taken.readings, taken.meanings, at=now, since=since)
-        await self._put(Frame(sender=sender, kind="metrics", delivery=f"{now:.6f}", at=int(now * 1e9)), metrics)
+        await self._put(Frame(sender=sender, kind="metrics", delivery=f"{now:.6f}", at=nanos(now)), metrics)
         if taken.lines or taken.kept:
             logs = logs_request(resource_, taken.lines, taken.kept)
-            await self._put(Frame(sender=sender, kind="logs", delivery=f"{now:.6f}", at=int(now * 1e9)), logs)
+            await self._put(Frame(sender=sender, kind="logs", delivery=f"{now:.6f}", at=nanos(now)), logs)
         if taken.facts:
             self._facts[target.host_id] = taken.facts
         if taken.positions:

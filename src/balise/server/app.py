@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any
 
@@ -102,8 +102,6 @@ HEADERS = [
 ]
 
 TRANSPORT = (b"strict-transport-security", b"max-age=31536000")
-
-Asgi = Callable[[Any, Any, Any], Awaitable[None]]
 
 
 def problem(

@@ -22,7 +22,7 @@ from balise.collect.remote.snmp_device import (
     SnmpDevice,
     number,
 )
-from balise.collect.remote.snmp_session import Column, SnmpSession
+from balise.collect.remote.snmp_session import SnmpSession
 from balise.collect.system import Filesystems, Memory, Network, Uptime
 
 FACTS_EVERY = 3600.0
@@ -108,15 +108,7 @@ class SnmpLink:
         """There are no files to follow on a device."""
 
     async def close(self) -> None:
-        self._session.close()
-
-    async def columns(self, names: list[str]) -> dict[str, Column]:
-        """Columns of a table by their object identifiers, each by the row's index. Raises LinkProblem."""
-        try:
-            async with asyncio.timeout(self._target.time_limit):
-                return {name: await self._session.walk(name) for name in names}
-        except TimeoutError:
-            raise self._session.silence() from None
+        await self._session.close()
 
     async def _table(self, base: str, columns: tuple[int, ...]) -> None:
         for column in columns:

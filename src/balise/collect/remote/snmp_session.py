@@ -61,8 +61,16 @@ class SnmpSession:
     def adopt(self, target: RemoteTarget) -> None:
         self._target = target
 
-    def close(self) -> None:
+    async def close(self) -> None:
         self._engine.close_dispatcher()
+
+    async def columns(self, names: list[str]) -> dict[str, Column]:
+        """Columns of a table by their object identifiers, each by the row's index. Raises LinkProblem."""
+        try:
+            async with asyncio.timeout(self._target.time_limit):
+                return {name: await self.walk(name) for name in names}
+        except TimeoutError:
+            raise self.silence() from None
 
     async def get(self, names: list[str]) -> Column:
         """The values that there are, each by its object identifier. Raises LinkProblem, TimeoutError."""

@@ -22,9 +22,10 @@ ELEMENT = "attributes@32473"
 
 @dataclass(frozen=True)
 class Format:
-    """How events are written: what a file is, how it begins, and some events as bytes."""
+    """How events are written: what a file is and how its name ends, how it begins, and some events as bytes."""
 
     media_type: str
+    ending: str
     begins: bytes
     write: Callable[[Sequence[Event]], bytes]
 
@@ -86,7 +87,7 @@ def _json(value: object) -> str:
 
 
 FORMATS = {
-    "csv": Format("text/csv; charset=utf-8; header=present", (",".join(COLUMNS) + "\r\n").encode(), _csv),
-    "jsonl": Format("application/jsonl", b"", _jsonl),
-    "rfc5424": Format("text/plain; charset=utf-8", b"", _rfc5424),
+    "csv": Format("text/csv; charset=utf-8; header=present", "csv", (",".join(COLUMNS) + "\r\n").encode(), _csv),
+    "jsonl": Format("application/jsonl", "jsonl", b"", _jsonl),
+    "rfc5424": Format("text/plain; charset=utf-8", "log", b"", _rfc5424),
 }

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.metrics import Take
+from balise.core.moments import seconds_of
 from balise.core.rules.room import Room
 from balise.core.series.growth import MAX_GAP
-from balise.core.series.steps import NS
 from balise.core.series.summary import FIELDS, Summary
 from balise.core.series.wire import PointKind
 
@@ -31,7 +31,7 @@ _FIELDS: dict[str, set[str]] = {
     "last": set(),
     "rate": {"total", "growth"},
 }
-_GAP = MAX_GAP / NS
+_GAP = seconds_of(MAX_GAP)
 _NEWEST: dict[str, object] = {
     "last_time": -np.inf,
     "last_value": np.nan,

@@ -13,7 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.core.series.steps import NS, Steps
+from balise.core.moments import NS, seconds_of
+from balise.core.series.steps import Steps
 from balise.core.series.summary import Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
 
@@ -60,7 +61,7 @@ def increases(points: Flat, kinds: Sequence[PointKind], steps: Steps) -> tuple[F
     grown = np.asarray(np.bincount(place, change[inside], size), np.float64).reshape(grown.shape)
     seen = np.asarray(np.bincount(place, pace, size), np.float64).reshape(grown.shape)
     told = np.bincount(place[delta[inside]], minlength=size).reshape(seen.shape) > 0
-    return grown, np.where(told, steps.width / NS, seen)
+    return grown, np.where(told, seconds_of(steps.width), seen)
 
 
 def add_growth(

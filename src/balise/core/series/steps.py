@@ -8,9 +8,10 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.moments import NS, nanos
+
 I64 = NDArray[np.int64]
 
-NS = 1_000_000_000
 TierName = Literal["raw", "5m", "1h"]
 TIER_SECONDS: dict[TierName, int] = {"5m": 300, "1h": 3600}
 SHORTEST_CHOSEN = 15.0
@@ -43,6 +44,6 @@ def steps_between(start: float, end: float, *, step: float | None, points: int |
         wanted = max((end - start) / (points or 300), SHORTEST_CHOSEN)
         step = next((s for s in NICE_STEPS if s >= wanted), float(-(-int(wanted) // 86400) * 86400))
     width = max(1, round(step * NS))
-    first = int(start * NS) // width * width
-    count = max(1, -(-(int(end * NS) - first) // width))
+    first = nanos(start) // width * width
+    count = max(1, -(-(nanos(end) - first) // width))
     return Steps(first, width, count)

@@ -7,10 +7,10 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from balise.core.moments import nanos
 from balise.store.events.day import NewEvent
 from balise.store.events.store import Delivery, EventStore
 
-NS = 1_000_000_000
 NOTICE = 5
 """RFC 5424."""
 
@@ -34,7 +34,7 @@ class ChangeLog:
     def keep(self, changes: Sequence[ChangeOnHost]) -> None:
         """Keeps them; returns when they are durable."""
         kept = [
-            NewEvent(int((c.at or time.time()) * NS), c.host, NOTICE, "change", c.words, json.dumps(c.attributes))
+            NewEvent(nanos(c.at or time.time()), c.host, NOTICE, "change", c.words, json.dumps(c.attributes))
             for c in changes
         ]
         if kept:

@@ -12,8 +12,8 @@ from balise.api.events import Pattern
 from balise.api.hosts import PersonSignedIn, ProcessUse, Session
 from balise.core import filters
 from balise.core.kits.sessions import in_chains
+from balise.core.moments import nanos, seconds_of
 from balise.core.patterns import count_patterns
-from balise.core.series.steps import NS
 from balise.store.events.day_search import Search
 from balise.store.events.store import EventStore
 
@@ -30,8 +30,8 @@ class EvidenceReader:
         self._events = events
 
     def snapshots(self, host: str, kind: str, start: float, end: float) -> list[tuple[float, Any]]:
-        found = self._events.snapshots(host, kind, int(start * NS), int(end * NS), MOST_SNAPSHOTS)
-        return [(at / NS, content) for at, content in found]
+        found = self._events.snapshots(host, kind, nanos(start), nanos(end), MOST_SNAPSHOTS)
+        return [(seconds_of(at), content) for at, content in found]
 
     def processes(self, host: str, start: float, end: float, limit: int = 12) -> tuple[list[ProcessUse], int]:
         """The busiest over the span, CPU as the mean over all moments looked at, and how many those were."""
@@ -96,13 +96,13 @@ class EvidenceReader:
     def lines(self, host: str, start: float, end: float, limit: int = 8) -> list[Pattern]:
         """What the log said most, the severe first, with how often it was said in as long a time before."""
         node = filters.parse(f'host eq {filters_text(host)} and source ne "change"')
-        now = Search(int(start * NS), int(end * NS), "", node)
-        before = Search(int((start - (end - start)) * NS), int(start * NS), "", node)
+        now = Search(nanos(start), nanos(end), "", node)
+        before = Search(nanos(start - (end - start)), nanos(start), "", node)
         return counted_patterns(self._events, now, before, limit)
 
     def changes(self, host: str, start: float, end: float, limit: int = 20) -> list[dict[str, Any]]:
         node = filters.parse(f'host eq {filters_text(host)} and source eq "change"')
-        found, _ = self._events.find(Search(int(start * NS), int(end * NS), "", node), limit)
+        found, _ = self._events.find(Search(nanos(start), nanos(end), "", node), limit)
         return [e.model_dump() for e in found]
 
     def of_breach(self, host: str, opened: float, since: float) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import AsyncIterator
 from functools import partial
-from typing import Annotated, Any, Literal, TypeVar
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import StreamingResponse
@@ -28,10 +28,8 @@ from balise.server.callers import Live, Turn, Viewer, part, stream_of
 from balise.server.events.search import EventSearch
 from balise.server.filters.book import FilterBook
 
-Query_ = TypeVar("Query_", EventQuery, HistogramQuery, ExportQuery)
 _TEXT = {"schema": {"type": "string"}}
 _FILES: dict[str, Any] = {"content": {kind.media_type.split(";")[0]: _TEXT for kind in FORMATS.values()}}
-_ENDINGS = {"csv": "csv", "jsonl": "jsonl", "rfc5424": "log"}
 router = APIRouter()
 EventNumber = Annotated[str, Path(pattern=r"^\d{1,6}--?\d{1,18}$")]
 Scope = Literal["source", "host"]
@@ -42,7 +40,7 @@ EventsHere = Annotated[EventSearch, part(EventSearch)]
 @router.post("/events/query", tags=["events"], response_model=Page[Event])
 async def query_events(events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: EventQuery) -> Response:
     """Newest first."""
-    return await turn.answered(who, lambda: events.find(_whole(filters, body)))
+    return await turn.answered(who, lambda: events.find(filters.applied(body)))
 
 
 @router.post("/events/histogram", tags=["events"], response_model=HistogramAnswer)
@@ -50,7 +48,7 @@ async def count_events(
     events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: HistogramQuery
 ) -> Response:
     """How many there were over the span, by severity."""
-    return await turn.answered(who, lambda: events.count(_whole(filters, body)))
+    return await turn.answered(who, lambda: events.count(filters.applied(body)))
 
 
 @router.post("/events/patterns", tags=["events"], response_model=PatternAnswer)
@@ -58,7 +56,7 @@ async def count_patterns(
     events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: HistogramQuery
 ) -> Response:
     """What the log says: lines alike but for their numbers, counted, with how many are usual."""
-    return await turn.answered(who, lambda: events.patterns(_whole(filters, body)))
+    return await turn.answered(who, lambda: events.patterns(filters.applied(body)))
 
 
 @router.post("/events/export", tags=["events"], response_class=StreamingResponse, responses={200: _FILES})
@@ -69,7 +67,7 @@ async def export_events(
     start, end = span_of(body.from_, body.to, time.time())
     # Every part is of the same span, whenever it is read.
     fixed = {"from_": rfc3339(start), "to": rfc3339(end + 0.001)}
-    whole = _whole(filters, body).model_copy(update=fixed)
+    whole = filters.applied(body).model_copy(update=fixed)
     first = await turn.asked(who, partial(events.part, whole, None))
 
     async def content() -> AsyncIterator[bytes]:
@@ -79,9 +77,10 @@ async def export_events(
             part, cursor = await turn.asked(who, partial(events.part, whole, cursor))
             yield part
 
-    name = f'attachment; filename="events.{_ENDINGS[body.format]}"'
+    kind = FORMATS[body.format]
+    name = f'attachment; filename="events.{kind.ending}"'
     headers = {"Content-Disposition": name, "Cache-Control": "no-store"}
-    return StreamingResponse(content(), media_type=FORMATS[body.format].media_type, headers=headers)
+    return StreamingResponse(content(), media_type=kind.media_type, headers=headers)
 
 
 @router.get("/events/live", tags=["events"])
@@ -122,11 +121,6 @@ async def read_around(
 async def follow(hub: Live, who: Viewer, request: Request) -> StreamingResponse:
     """Server-sent events: `state` when a host's state changes, `alert` when an alert opens, changes or ends."""
     return _stream(stream_of(request, hub, who, "viewer", lambda topic, _: topic in ("state", "alert")))
-
-
-def _whole(filters: FilterBook, query: Query_) -> Query_:
-    """A question with its filter of a name made a part of what it asks."""
-    return query.model_copy(update={"where": filters.text(query.where, query.filter), "filter": None})
 
 
 def _stream(content: AsyncIterator[bytes]) -> StreamingResponse:

@@ -11,6 +11,7 @@ from balise.api.events import (
     AroundAnswer,
     Event,
     EventQuery,
+    EventsAsked,
     ExportQuery,
     HistogramAnswer,
     HistogramQuery,
@@ -19,7 +20,8 @@ from balise.api.events import (
 from balise.api.lists import Page
 from balise.core import filters
 from balise.core.events.formats import FORMATS
-from balise.core.series.steps import NS, steps_between
+from balise.core.moments import Nanos, nanos, seconds_of
+from balise.core.series.steps import steps_between
 from balise.server.asking import read_filter, span_of
 from balise.server.errors import bad_field, unknown
 from balise.server.events.evidence import MOST_LINES, counted_patterns
@@ -87,14 +89,14 @@ class EventSearch:
     def count(self, query: HistogramQuery) -> HistogramAnswer:
         """How many there were over the span, by severity."""
         search = _search(query)
-        steps = steps_between(search.start / NS, search.end / NS, step=None, points=query.bars)
+        steps = steps_between(seconds_of(search.start), seconds_of(search.end), step=None, points=query.bars)
         try:
             bars = self._events.histogram(search, steps.start, steps.width, steps.count)
         except filters.FilterError as error:
             raise bad_field("where", str(error)) from None
         return HistogramAnswer(
-            step_seconds=steps.width / NS,
-            times=[(steps.start + i * steps.width) / NS for i in range(steps.count)],
+            step_seconds=seconds_of(steps.width),
+            times=[seconds_of(steps.start + i * steps.width) for i in range(steps.count)],
             counts={name: bars[code] for code, name in enumerate(SEVERITIES) if any(bars[code])},
             total=sum(map(sum, bars)),
         )
@@ -102,7 +104,7 @@ class EventSearch:
     def patterns(self, query: HistogramQuery) -> PatternAnswer:
         """What the log says: lines alike but for their numbers, counted, with how many are usual."""
         now = _search(query)
-        before = Search(2 * now.start - now.end, now.start, now.text, now.where)
+        before = Search(Nanos(2 * now.start - now.end), now.start, now.text, now.where)
         items = counted_patterns(self._events, now, before, MOST_PATTERNS)
         return PatternAnswer(items=items, read=min(MOST_LINES, sum(i.count for i in items)))
 
@@ -129,6 +131,6 @@ class EventSearch:
         return own.get(name)
 
 
-def _search(query: EventQuery | HistogramQuery) -> Search:
+def _search(query: EventsAsked) -> Search:
     start, end = span_of(query.from_, query.to, time.time())
-    return Search(int(start * NS), int(end * NS), query.text or "", read_filter(query.where, "where"))
+    return Search(nanos(start), nanos(end), query.text or "", read_filter(query.where, "where"))

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import time
+from typing import TypeVar
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from balise.api.events import EventQuery, ExportQuery, HistogramQuery
 from balise.api.filters import FilterBody, FilterExplained, FilterProblem, SavedFilter
+from balise.api.metrics import MetricQuery
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.filter_words import sentence_of, tree_of
@@ -18,6 +21,7 @@ from balise.store.state import tables
 from balise.store.state.store import StateStore
 
 MOST_FILTERS = 500
+Asked = TypeVar("Asked", EventQuery, HistogramQuery, ExportQuery, MetricQuery)
 
 
 class FilterBook:
@@ -31,7 +35,10 @@ class FilterBook:
         return [_answer(row) for row in rows]
 
     def get(self, name: str) -> SavedFilter:
-        return _answer(self._row(name))
+        row = self._find(name)
+        if row is None:
+            raise unknown("filter", name)
+        return _answer(row)
 
     def put(self, name: str, body: FilterBody, who: Principal) -> SavedFilter:
         """Raises Refused 422 for a filter that cannot be read, 409 when there are too many or it is somebody else's."""
@@ -70,16 +77,17 @@ class FilterBook:
         """
         if name is None:
             return where
-        row = self._state.read(lambda s: s.get(tables.SavedFilter, name))
+        row = self._find(name)
         if row is None:
             raise bad_field("filter", f"there is no filter {name!r}: balise filter list shows those there are")
         return f"({where}) and ({row.where})" if where and where.strip() else row.where
 
-    def _row(self, name: str) -> tables.SavedFilter:
-        row = self._state.read(lambda s: s.get(tables.SavedFilter, name))
-        if row is None:
-            raise unknown("filter", name)
-        return row
+    def applied(self, query: Asked) -> Asked:
+        """A question with its filter of a name made a part of what it asks. Raises as `text`."""
+        return query.model_copy(update={"where": self.text(query.where, query.filter), "filter": None})
+
+    def _find(self, name: str) -> tables.SavedFilter | None:
+        return self._state.read(lambda s: s.get(tables.SavedFilter, name))
 
 
 def explained(where: str) -> FilterExplained:

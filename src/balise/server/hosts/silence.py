@@ -8,11 +8,11 @@ from collections.abc import Callable, Mapping
 import numpy as np
 
 from balise.api.hosts import NOBODYS
+from balise.core.moments import nanos
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.store.series.store import SeriesStore
 
-NS = 1_000_000_000
 METRICS = {
     "balise.host.silence": ("s", "How long nothing has been heard from a host that is collected from"),
     "balise.host.clock.error": ("s", "How far a host's clock is from the console's"),
@@ -52,6 +52,6 @@ class Silence:
         unit, about = METRICS[name]
         metric = catalogue.metric(name, unit, "gauge", about)
         ids = np.array([catalogue.series_id(host, metric, (), "", "gauge") for host in by_host])
-        times = np.full(len(ids), int(now * NS), np.int64)
+        times = np.full(len(ids), nanos(now), np.int64)
         values = np.round(np.array(list(by_host.values())), 1)
         self._series.accept_now(self._series.batch(catalogue.layouts.of(ids), times, values))

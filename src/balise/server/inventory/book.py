@@ -29,6 +29,7 @@ from balise.api.services import FoundService
 from balise.api.spans import instant, rfc3339
 from balise.collect.probes.certificates import read_certificate
 from balise.core.inventory.compare import Change, by_name, changes, most_common, sentence, shown
+from balise.core.moments import nanos
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.events.changes import ChangeLog, ChangeOnHost
 from balise.server.hosts.directory import Directory, Known
@@ -36,7 +37,6 @@ from balise.store.series.store import SeriesStore
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
-NS = 1_000_000_000
 MOST_EVENTS = 500
 """Events of one collection; beyond it one says how many there were."""
 MOST_ANSWER = 5000
@@ -120,7 +120,7 @@ class InventoryBook:
         catalogue = self._series.catalogue
         metric = catalogue.metric(name, unit, "gauge", about)
         ids = np.array([catalogue.series_id(host, metric, a, "", "gauge") for a, _ in values])
-        times = np.full(len(ids), int(at * NS), np.int64)
+        times = np.full(len(ids), nanos(at), np.int64)
         self._series.accept_now(self._series.batch(catalogue.layouts.of(ids), times, np.array([v for _, v in values])))
 
     def look_at_certificates(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
+from balise.core.moments import now_nanos
 from balise.server.keeping.pruning import Pruner
 from balise.server.keeping.space import Space
 from balise.server.signals import Signal
@@ -39,7 +40,7 @@ class Keeper:
         """Series are gone, and others may have come to be taken."""
 
     def keep(self) -> None:
-        now = time.time_ns()
+        now = now_nanos()
         if self._space.state != "full":
             # Sealing takes room before it gives some back.
             self._series.seal_due(now)

@@ -11,7 +11,8 @@ import numpy as np
 from balise.api.metrics import Metric, MetricAnswer, MetricQuery, SeriesAnswer
 from balise.api.spans import seconds
 from balise.core import filters
-from balise.core.series.steps import NS, Steps, steps_between
+from balise.core.moments import seconds_of
+from balise.core.series.steps import Steps, steps_between
 from balise.server.asking import span_of
 from balise.server.errors import Refused, bad_field
 from balise.server.hosts.directory import Directory
@@ -75,7 +76,7 @@ class Metrics:
         return MetricAnswer(
             metric=metric.name,
             unit=unit_of(metric.unit, query.take),
-            step_seconds=steps.width / NS,
+            step_seconds=seconds_of(steps.width),
             times=step_times(steps),
             series=[SeriesAnswer(attributes=answer.named[i], values=plain(answer.values[i])) for i in chosen],
             tier=answer.tier,
@@ -106,7 +107,7 @@ def unit_of(unit: str, take: str) -> str:
 
 
 def step_times(steps: Steps) -> list[float]:
-    return [(steps.start + i * steps.width) / NS for i in range(steps.count)]
+    return [seconds_of(steps.start + i * steps.width) for i in range(steps.count)]
 
 
 def plain(values: Any) -> list[float | None]:

@@ -32,8 +32,4 @@ def list_metrics(
 async def query_metrics(
     metrics: MetricsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: MetricQuery
 ) -> Response:
-    return await turn.answered(who, lambda: metrics.ask(_whole(filters, body)))
-
-
-def _whole(filters: FilterBook, query: MetricQuery) -> MetricQuery:
-    return query.model_copy(update={"where": filters.text(query.where, query.filter), "filter": None})
+    return await turn.answered(who, lambda: metrics.ask(filters.applied(body)))

@@ -12,13 +12,13 @@ from sqlalchemy import update
 from balise.api.hosts import State
 from balise.api.probes import ProbeBody, ProbeResult
 from balise.api.spans import instant, seconds
+from balise.core.moments import nanos
 from balise.server.hosts.directory import Directory
 from balise.server.signals import Signal
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
-NS = 1_000_000_000
 LATE, GRACE = 3.0, 15.0
 CONSOLE = "the console"
 LEVELS: dict[State, float] = {"ok": 0.0, "warning": 1.0, "critical": 2.0}
@@ -140,7 +140,7 @@ class ProbeResults:
                 for m, a, _ in values
             ]
         )
-        times = np.full(len(ids), int(instant(result.at, time.time()) * NS), np.int64)
+        times = np.full(len(ids), nanos(instant(result.at, time.time())), np.int64)
         self._series.accept_now(
             self._series.batch(catalogue.layouts.of(ids), times, np.array([round(v, 6) for *_, v in values]))
         )

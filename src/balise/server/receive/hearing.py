@@ -7,6 +7,7 @@ import time
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.moments import Nanos, seconds_of
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.receive.bodies import Outcome
@@ -15,7 +16,6 @@ from balise.store.series.head import Batch
 from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
-NS = 1_000_000_000
 
 
 class Hearing:
@@ -37,15 +37,15 @@ class Hearing:
     def note_alive(self, batch: Batch) -> None:
         now = time.time()
         for host, newest in self._newest_of_hosts(batch.layout, batch.times):
-            self._directory.heard(host, newest / NS, now)
+            self._directory.heard(host, seconds_of(newest), now)
 
-    def note_clocks(self, layout: Layout, times: I64, arrived: int | None, behind: float | None) -> None:
+    def note_clocks(self, layout: Layout, times: I64, arrived: Nanos | None, behind: float | None) -> None:
         """Measures the clock of each host, also by points that will not be taken."""
         for host, newest in self._newest_of_hosts(layout, times):
             if behind is not None:
                 self._clocks.told(host, behind)
             elif newest:
-                self._clocks.aged(host, newest / NS, arrived / NS if arrived else time.time())
+                self._clocks.aged(host, seconds_of(newest), seconds_of(arrived) if arrived else time.time())
 
     def _newest_of_hosts(self, layout: Layout, times: I64) -> list[tuple[int, int]]:
         """The hosts of a layout, each with the newest of its times, nanoseconds."""

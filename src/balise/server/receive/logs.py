@@ -17,6 +17,7 @@ from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 
 from balise.api.spans import rfc3339
 from balise.core.events.records import check_records
+from balise.core.moments import Nanos, now_nanos, seconds_of
 from balise.core.series.wire import WireError, attribute_text
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal
@@ -27,7 +28,6 @@ from balise.store.events.day import NewEvent, Snapshot
 from balise.store.events.store import Delivery, EventStore, pack_snapshot
 from balise.store.state.secrets import digest as digest_of
 
-NS = 1_000_000_000
 MOST_BODY = 1 << 16
 """Characters kept of an event's body."""
 MOST_ATTRIBUTES = 1 << 14
@@ -102,7 +102,7 @@ class LogIntake:
         self.counters: Counter[str] = Counter()
 
     async def take(
-        self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: int | None = None
+        self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: Nanos | None = None
     ) -> Outcome:
         """Done when every record that was taken is durable. Raises as `MetricIntake.take`."""
         self._room.on_disk()
@@ -123,7 +123,7 @@ class LogIntake:
         body: bytes,
         as_json: bool,
         delivery: str,
-        arrived: int | None,
+        arrived: Nanos | None,
         told: list[tuple[Taker, int, dict[str, Any], float]],
     ) -> tuple[Delivery, Outcome]:
         request = ExportLogsServiceRequest()
@@ -138,7 +138,7 @@ class LogIntake:
         events: list[NewEvent] = []
         snapshots: list[Snapshot] = []
         rejected = ahead = 0
-        now = arrived or time.time_ns()
+        now = arrived or now_nanos()
         for resource in request.resource_logs:
             attributes = {kv.key: attribute_text(_plain(kv.value)) for kv in resource.resource.attributes}
             host = self._host(principal, attributes)
@@ -153,7 +153,7 @@ class LogIntake:
                         ahead += _said(record, now) > now + AHEAD
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
-                self._directory.heard(host.id, now / NS, time.time())
+                self._directory.heard(host.id, seconds_of(now), time.time())
         oldest = now - int(self._store.keep_days * DAY)
         kept = [e for e in events if e.time >= oldest]
         late = len(events) - len(kept)
@@ -180,24 +180,24 @@ class LogIntake:
         record: LogRecord,
         snapshots: list[Snapshot],
         told: list[tuple[Taker, int, dict[str, Any], float]],
-        now: int,
+        now: Nanos,
     ) -> None:
         """What an agent says that is no event: evidence it kept, and its report of itself."""
         content = _plain(record.body)
         if record.event_name == REPORT and isinstance(content, dict):
             self._reports(host.id, content)
         elif record.event_name in self._takers and isinstance(content, dict) and len(told) < MOST_TOLD:
-            told.append((self._takers[record.event_name], host.id, content, _moment(record, now) / NS))
+            told.append((self._takers[record.event_name], host.id, content, seconds_of(_moment(record, now))))
         elif record.event_name.startswith(EVIDENCE):
             kind = record.event_name[len(EVIDENCE) :][:40]
             snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))
 
 
-def _said(record: LogRecord, now: int) -> int:
-    return int(record.time_unix_nano or record.observed_time_unix_nano or now)
+def _said(record: LogRecord, now: Nanos) -> Nanos:
+    return Nanos(record.time_unix_nano or record.observed_time_unix_nano or now)
 
 
-def _moment(record: LogRecord, now: int) -> int:
+def _moment(record: LogRecord, now: Nanos) -> Nanos:
     at = _said(record, now)
     return at if 0 < at <= now + AHEAD else now
 
@@ -211,12 +211,12 @@ def _kept_value(value: Any) -> Any:
     return attribute_text(value)
 
 
-def _event(host: str, resource: dict[str, str], scope: str, record: LogRecord, now: int) -> NewEvent:
+def _event(host: str, resource: dict[str, str], scope: str, record: LogRecord, now: Nanos) -> NewEvent:
     attributes: dict[str, Any] = dict(kept_of_resource(resource))
     for kv in record.attributes[:64]:
         attributes[kv.key[:255]] = _kept_value(_plain(kv.value))
     if _said(record, now) > now + AHEAD:
-        attributes[SENT_TIME] = rfc3339(_said(record, now) / NS)
+        attributes[SENT_TIME] = rfc3339(seconds_of(_said(record, now)))
     if record.trace_id:
         attributes["trace_id"] = record.trace_id.hex()
     if record.event_name:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
@@ -11,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.moments import NS, Nanos, now_nanos
 from balise.core.series.percentiles import bucket_of
 from balise.core.series.shapes import BodyReader, Points, Shape
 from balise.core.series.wire import Section, Slot, Span, read_metric, read_resource, sections
@@ -27,7 +27,6 @@ from balise.store.series.layouts import Layout
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]
-NS = 1_000_000_000
 SHAPE_BYTES = 96 << 20
 """Bytes that the shapes of known bodies may take."""
 
@@ -51,7 +50,7 @@ class MetricIntake:
         body: bytes,
         *,
         as_json: bool,
-        arrived: int | None = None,
+        arrived: Nanos | None = None,
         of_host: bool = True,
         behind: float | None = None,
     ) -> Outcome:
@@ -166,7 +165,7 @@ class MetricIntake:
         return newest
 
     def _checked(
-        self, points: Points, layout: object, skipped: int, arrived: int | None = None
+        self, points: Points, layout: object, skipped: int, arrived: Nanos | None = None
     ) -> tuple[Batch | None, Outcome]:
         why = (
             f"{skipped} points have no host, no value, are for hosts that the token is not for, or are too many series"
@@ -175,7 +174,7 @@ class MetricIntake:
         if not len(points.values) or not isinstance(layout, Layout):
             self.counters["points.rejected"] += skipped
             return None, outcome
-        now = time.time_ns()
+        now = now_nanos()
         times, oldest = points.times, now - int(self._store.retention.raw * DAY)
         if (times == 0).any():
             times = np.where(times == 0, arrived or now, times)

@@ -12,6 +12,7 @@ from typing import Any
 from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
+from balise.core.moments import Nanos
 from balise.core.series.wire import TooLarge, WireError
 from balise.listen.door import Door
 from balise.server.errors import Refused
@@ -169,11 +170,11 @@ class OtlpPaths:
             if frame.kind == "metrics":
                 of_host = not frame.sender.startswith("service:")
                 await self._metrics.take(
-                    principal, body, as_json=frame.json_body, arrived=frame.at, of_host=of_host, behind=behind
+                    principal, body, as_json=frame.json_body, arrived=Nanos(frame.at), of_host=of_host, behind=behind
                 )
             else:
                 await self._logs.take(
-                    principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=frame.at
+                    principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=Nanos(frame.at)
                 )
         except Refused as error:
             # A relay keeps what is answered 503 and nothing else: too much at once is no reason to lose it.

@@ -30,7 +30,7 @@ SpeakersHere = Annotated[Speakers, part(Speakers)]
 
 
 def the_relay(relays: RelaysHere, principal: Whoever) -> int:
-    if principal is None or principal.relay is None or not relays.is_known(principal.relay):
+    if principal is None or principal.relay is None or relays.find(principal.relay) is None:
         raise Refused(401, "This call is for enrolled relays: enrol this relay again.")
     return principal.relay
 

@@ -178,8 +178,8 @@ class RelayBook:
         dropped = [(r.name, r.report.dropped) for r in self._relays.values() if r.report and r.report.dropped]
         return [f"the relay {name} has dropped {count} requests: its buffer was full" for name, count in dropped]
 
-    def is_known(self, relay: int | None) -> bool:
-        return relay in self._relays
+    def find(self, relay: int) -> KnownRelay | None:
+        return self._relays.get(relay)
 
     def by_number(self, relay: int) -> KnownRelay:
         return self._relays[relay]

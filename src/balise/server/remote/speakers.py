@@ -8,6 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from balise.api.relays import Frame, Sender
+from balise.core.moments import seconds_of
 from balise.server.errors import Refused
 from balise.server.hosts.directory import Directory
 from balise.server.people.access import Principal, principal_of
@@ -50,14 +51,14 @@ class Speakers:
         Raises:
             Refused: 403 when the relay may not speak for them, 409 when another collector had the host then.
         """
-        known = self._relays.by_number(relay) if self._relays.is_known(relay) else None
+        known = self._relays.find(relay)
         kind, _, what = frame.sender.partition(":")
         if known is None:
             raise Refused(403, "this relay is not known any more: enrol it again")
         if kind == "remote" and what.isdecimal():
-            return self._collected(relay, int(what), frame.at / 1e9)
+            return self._collected(relay, int(what), seconds_of(frame.at))
         if kind == "service" and what.isdecimal():
-            return self._read_service(relay, int(what), frame.at / 1e9)
+            return self._read_service(relay, int(what), seconds_of(frame.at))
         if frame.sender not in known.senders:
             raise Refused(403, f"this relay never showed a token of {frame.sender}")
         if kind == "host" and what.isdecimal():

@@ -8,10 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.rules import Rehearsal, RehearsedAlert, RuleBody
+from balise.core.moments import NS, nanos, seconds_of
 from balise.core.rules.limits import LEVEL_NAMES
 from balise.core.rules.rehearsal import Arrivals, Breach, Rehearsing, play
 from balise.core.series.growth import MAX_GAP
-from balise.core.series.steps import NS, Steps
+from balise.core.series.steps import Steps
 from balise.server.errors import bad_field
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
@@ -60,8 +61,8 @@ class Rehearsals:
 
     def _by_points(self, rule: Watched, rehearsing: Rehearsing, start: float, end: float) -> float:
         step = next((s for s in STEPS if (end - start) / s <= MOST_MOMENTS), STEPS[-1])
-        reach = start - rule.over - (MAX_GAP / NS if rule.measuring.windows.growing else 0.0)
-        points = int(self._store.reader.count(rule.series, int(reach * NS), int(end * NS)).sum()) if rule.series else 0
+        reach = start - rule.over - (seconds_of(MAX_GAP) if rule.measuring.windows.growing else 0.0)
+        points = int(self._store.reader.count(rule.series, nanos(reach), nanos(end)).sum()) if rule.series else 0
         if points > MOST_POINTS or len(rule.groups) * (end - start) / step > MOST_ASKED:
             what = f"{points / 1e6:,.0f} million points of {len(rule.series):,} series in {len(rule.groups):,} groups"
             raise bad_field("from", f"{what} are too much to look at: take a shorter span, or fewer hosts")
@@ -80,9 +81,7 @@ class Rehearsals:
     def _arrived(self, rule: Watched, behind: F64, after: float, until: float) -> Arrivals:
         """The points that would have come after one moment and until another."""
         low, high = (float(behind.min()), float(behind.max())) if len(behind) else (0.0, 0.0)
-        rows, moments, values = self._store.reader.since(
-            rule.series, int((after - high) * NS), int((until - low) * NS) + 1
-        )
+        rows, moments, values = self._store.reader.since(rule.series, nanos(after - high), nanos(until - low) + 1)
         times = moments / NS
         came = times + behind[rows] if len(rows) else times
         mine = (came > after) & (came <= until)
@@ -96,7 +95,7 @@ class Rehearsals:
             answer = self._metrics.engine.ask(metric, measure.where, steps, measure.take, measure.each)
         except TooLarge as error:
             raise bad_field("from", str(error)) from None
-        steps, width = answer.steps, answer.steps.width / NS
+        steps, width = answer.steps, seconds_of(answer.steps.width)
         found = smoothed(answer.values, max(1, round(rule.over / width)), measure.take)
         values = np.full((len(rule.groups), steps.count), np.nan)
         for named, line in zip(answer.named, found, strict=True):

@@ -15,11 +15,11 @@ from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
 from balise.api.rules import RuleBody
+from balise.core.moments import NS, nanos, seconds_of
 from balise.core.rules.limits import LimitMachine, Transition
 from balise.core.rules.measuring import Measuring, Row
 from balise.core.rules.rehearsal import Arrivals, play
 from balise.core.series.growth import MAX_GAP
-from balise.core.series.steps import NS
 from balise.server.alerts.book import AlertBook, Turn
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
@@ -132,13 +132,13 @@ class Watch:
 
     def _stored(self, rule: Watched, series: Sequence[int], start: float) -> Arrivals:
         """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
-        rows, times, values = self._store.reader.since(series, int(self._reach(rule, start) * NS))
+        rows, times, values = self._store.reader.since(series, nanos(self._reach(rule, start)))
         return Arrivals(rows, times / NS, values)
 
     def _reach(self, rule: Watched, start: float) -> float:
         """From when on points are needed to know what was from `start` on."""
         reach = start - float(np.max(self._behind(rule), initial=0.0))
-        return reach - MAX_GAP / NS if rule.measuring.windows.growing else reach
+        return reach - seconds_of(MAX_GAP) if rule.measuring.windows.growing else reach
 
     def _behind(self, rule: Watched) -> F64 | float:
         return self._clocks.behind_of(rule.hosts)
@@ -233,9 +233,7 @@ class Watch:
             return
         rules = [self.rules[name] for name in added]
         series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
-        rows, times, values = self._store.reader.since(
-            series, int(min(self._reach(r, now - r.over) for r in rules) * NS)
-        )
+        rows, times, values = self._store.reader.since(series, nanos(min(self._reach(r, now - r.over) for r in rules)))
         found = np.array(series, np.int64)[rows]
         order = np.lexsort((times, found))
         found, at, values = found[order], times[order] / NS, values[order]

@@ -11,9 +11,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import State
-from balise.api.services import (
-    ServiceTurn,
-)
+from balise.api.services import ServiceTurn
 from balise.api.spans import seconds
 from balise.core.health import worst
 from balise.server.alerts.book import AlertBook

@@ -10,10 +10,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.credentials import CredentialBody
 from balise.api.remote import RemoteTarget
-from balise.api.services import (
-    ServiceTarget,
-    ServiceTurn,
-)
+from balise.api.services import ServiceTarget, ServiceTurn
 from balise.server.errors import Refused
 from balise.server.hosts.directory import Directory, Known
 from balise.server.remote.owners import CONSOLE, hand_over

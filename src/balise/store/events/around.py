@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from balise.core.filters import Both, Compare, Filter
-from balise.store.events.day import NS
+from balise.core.moments import NS, Nanos
 from balise.store.events.day_search import DAY, DaySearch, Search
 from balise.store.events.store import EventStore
 
@@ -47,7 +47,8 @@ class Around:
         found: list[Any] = []
         _, time, number = this
         for span in SPANS:
-            search = Search(time - span, time + 1, "", where) if newest else Search(time, time + span, "", where)
+            start, end = (time - span, time + 1) if newest else (time, time + span)
+            search = Search(Nanos(start), Nanos(end), "", where)
             found = []
             days = range(search.start // DAY, (search.end - 1) // DAY + 1)
             for day in reversed(days) if newest else days:

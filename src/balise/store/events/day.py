@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import Connection
 
+from balise.core.moments import NS, Nanos
 from balise.store.database import open_engine
 from balise.store.events.sqlfilter import FUNCTIONS
 
@@ -40,7 +41,6 @@ _NEWEST = (
 )
 """The newest time, from the last minute that has events in the order of time."""
 _SNAPSHOT = "INSERT INTO snapshot (time, host, kind, data) VALUES (?, ?, ?, ?)"
-NS = 1_000_000_000
 MINUTE = 60 * NS
 LATE = 60 * NS
 """An event this much older than the newest before it is late: it gets a negative id, so that positive ids stay in
@@ -48,9 +48,9 @@ the order of time and the newest matches are found without sorting all of them."
 
 
 class NewEvent(NamedTuple):
-    """`time` nanoseconds, `severity` the numerical code of RFC 5424, `attributes` JSON or None."""
+    """`severity` is the numerical code of RFC 5424, `attributes` JSON or None."""
 
-    time: int
+    time: Nanos
     host: str
     severity: int
     source: str
@@ -62,7 +62,7 @@ class NewEvent(NamedTuple):
 class Snapshot:
     """What a host kept besides its events at a moment; `data` is compressed JSON."""
 
-    time: int
+    time: Nanos
     host: str
     kind: str
     data: bytes

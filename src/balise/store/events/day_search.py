@@ -9,7 +9,8 @@ from typing import Any
 
 from balise.core import filters
 from balise.core.filters import Filter
-from balise.store.events.day import MINUTE, NS, DayReader, match_expression
+from balise.core.moments import NS, Nanos
+from balise.store.events.day import MINUTE, DayReader, match_expression
 from balise.store.events.sqlfilter import HostsMatching, required_hosts, to_sql
 
 DAY = 86_400 * NS
@@ -17,10 +18,10 @@ DAY = 86_400 * NS
 
 @dataclass(frozen=True)
 class Search:
-    """What is looked for. Times in nanoseconds, `to` not included."""
+    """What is looked for, from `start` to `end`, which is not included."""
 
-    start: int
-    end: int
+    start: Nanos
+    end: Nanos
     text: str = ""
     where: Filter | None = None
 
@@ -72,12 +73,11 @@ class DaySearch:
     def newest_first(self, search: Search, at: Place, limit: int) -> list[Any]:
         """Rows of one day: those in order by id, the late ones by time, put together by time."""
         table, condition, parameters = self._condition(search)
-        key = "words.rowid" if table != "event" else "id"
-        low, high = self._file.ids_between(max(search.start, self._day * DAY), min(search.end, (self._day + 1) * DAY))
+        key, low, high = self._ids(search, table)
         columns = f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE "
         prompt = self._file.read(
             f"{columns} {condition} AND {key} BETWEEN ? AND ? ORDER BY {key} DESC LIMIT ?",
-            [*parameters, max(low, 1), high if at.id is None else min(high, at.id - 1), limit],
+            [*parameters, low, high if at.id is None else min(high, at.id - 1), limit],
         )
         late = self._file.read(
             f"{columns} {condition} AND {key} < 0 AND (time, id) < (?, ?) ORDER BY time DESC, id DESC LIMIT ?",
@@ -88,14 +88,13 @@ class DaySearch:
     def in_order(self, search: Search, past: tuple[int, int], limit: int, *, newest: bool) -> list[Any]:
         """Rows before a time and id, the newest first, or after them, the oldest first: in strict order of time."""
         table, condition, parameters = self._condition(search)
-        key = "words.rowid" if table != "event" else "id"
-        low, high = self._file.ids_between(max(search.start, self._day * DAY), min(search.end, (self._day + 1) * DAY))
+        key, low, high = self._ids(search, table)
         sign, order = ("<", "DESC") if newest else (">", "ASC")
         return self._file.read(
             f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE {condition} "
             f"AND ({key} BETWEEN ? AND ? OR {key} < 0) AND (time, id) {sign} (?, ?) "
             f"ORDER BY time {order}, id {order} LIMIT ?",
-            [*parameters, max(low, 1), high, *past, limit],
+            [*parameters, low, high, *past, limit],
         )
 
     def kept_bars(self, where: Filter | None, first: int, last: int, start: int, width: int) -> list[Any]:
@@ -110,12 +109,11 @@ class DaySearch:
     def counted(self, span: Search, start: int, width: int) -> list[Any]:
         """How many there were, by looking: step, severity code, count."""
         table, condition, parameters = self._condition(span)
-        key = "words.rowid" if table != "event" else "id"
-        low, high = self._file.ids_between(max(span.start, self._day * DAY), min(span.end, (self._day + 1) * DAY))
+        key, low, high = self._ids(span, table)
         return self._file.read(
             f"SELECT (time - ?) / ?, severity, count(*) FROM {table} "
             f"WHERE {condition} AND ({key} BETWEEN ? AND ? OR {key} < 0) GROUP BY 1, 2",
-            [start, width, *parameters, max(low, 1), high],
+            [start, width, *parameters, low, high],
         )
 
     def bodies(self, search: Search, limit: int) -> list[Any]:
@@ -125,6 +123,11 @@ class DaySearch:
             f"SELECT severity, source, event.body FROM {table} WHERE {condition} ORDER BY id DESC LIMIT ?",
             [*parameters, limit],
         )
+
+    def _ids(self, search: Search, table: str) -> tuple[str, int, int]:
+        """What the ids are called, and the lowest and highest of those in the order of time that may match."""
+        low, high = self._file.ids_between(max(search.start, self._day * DAY), min(search.end, (self._day + 1) * DAY))
+        return "words.rowid" if table != "event" else "id", max(low, 1), high
 
     def _condition(self, search: Search) -> tuple[str, str, list[Any]]:
         """What to read from, the condition, and the parameters of both in their order.

@@ -13,7 +13,8 @@ from typing import Any
 
 from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
-from balise.store.events.day import MINUTE, NS, Day, DayReader, NewEvent, Snapshot
+from balise.core.moments import NS, Nanos, seconds_of
+from balise.store.events.day import MINUTE, Day, DayReader, NewEvent, Snapshot
 from balise.store.events.day_search import DAY, DaySearch, Place, Search, needs_more, read_cursor
 from balise.store.events.leases import Leases
 from balise.store.events.sqlfilter import HostsMatching
@@ -146,7 +147,9 @@ class EventStore:
                 found, edges = [], [(lo, hi)]
             for a, b in edges:
                 if a < b and a < (day + 1) * DAY and b > day * DAY:
-                    found += DaySearch(day, file, self.hosts).counted(replace(search, start=a, end=b), start, width)
+                    found += DaySearch(day, file, self.hosts).counted(
+                        replace(search, start=Nanos(a), end=Nanos(b)), start, width
+                    )
             for at, severity, n in found:
                 bars[severity][at] += n
         return bars
@@ -161,7 +164,7 @@ class EventStore:
                 break
         return found
 
-    def snapshots(self, host: str, kind: str, start: int, end: int, limit: int) -> list[tuple[int, Any]]:
+    def snapshots(self, host: str, kind: str, start: Nanos, end: Nanos, limit: int) -> list[tuple[int, Any]]:
         """Moments and contents of what a host kept, newest first."""
         found: list[tuple[int, Any]] = []
         for _, file in self.existing(start, end):
@@ -237,7 +240,7 @@ def read_event(day: int, row: Sequence[Any]) -> Event:
     number, time, host, severity, source, body, attributes = row
     return Event(
         id=f"{day}-{number}",
-        time=rfc3339(time / NS),
+        time=rfc3339(seconds_of(time)),
         host=host,
         severity=SEVERITIES[severity],
         source=source,

@@ -7,8 +7,9 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.moments import NS, seconds_of
 from balise.core.series.growth import MAX_GAP, increases, told_growth
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import Flat, Summary, coarser, summarise_flat
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.reader import Reader, in_weight
@@ -67,7 +68,7 @@ class Blocks:
             return
         delta = np.array([k == "delta" for k in kinds], bool)
         for rows, at, summary in self.summaries(metric, series, steps, tier, {"grown", "seen", "total"}):
-            yield rows, at, *told_growth(summary, delta[rows], steps.width / NS)
+            yield rows, at, *told_growth(summary, delta[rows], seconds_of(steps.width))
 
     def _first(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName) -> int:
         """The first step in which there may be anything."""

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from balise.api.metrics import Take
 from balise.core import filters
+from balise.core.moments import NS, seconds_of
 from balise.core.series.combine import Combining
 from balise.core.series.percentiles import (
     QUANTILES,
@@ -21,7 +22,7 @@ from balise.core.series.percentiles import (
     point_percentiles,
     with_lower_bounds,
 )
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.blocks import CELLS, Blocks, parts_of
 from balise.store.series.catalogue import Catalogue, Metric, Series
 from balise.store.series.reader import Reader, in_weight
@@ -237,7 +238,7 @@ class QueryEngine:
     def tier_for(self, steps: Steps, series: int) -> TierName:
         """Raw for short spans that it still has and that are not too many points, else the coarsest that fits."""
         span = steps.width * steps.count
-        few = series * (span / NS / 15) <= RAW_POINTS_AT_MOST
+        few = series * (seconds_of(span) / 15) <= RAW_POINTS_AT_MOST
         fits = steps.width % (300 * NS) == 0 and steps.start % (300 * NS) == 0
         kept = steps.start >= self._kept_since("raw")
         if span <= RAW_AT_MOST and few and kept and (series <= 64 or not fits):

@@ -11,9 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, Engine
 
+from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import decode_block, decode_times
 from balise.core.series.growth import MAX_GAP, Before, increases, plain_growth, revised
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
@@ -289,7 +290,7 @@ class Reader:
             elif growing:
                 own_kinds = [kinds[s] for s in wanted[here].tolist()]
                 last, points = whole["last"], whole["count"]
-                whole["grown"], whole["seen"] = _derived_growth(last, points, own_kinds, steps.width / NS)
+                whole["grown"], whole["seen"] = _derived_growth(last, points, own_kinds, seconds_of(steps.width))
             part = {name: whole[name][:, lo:hi] for name in wanted_names}
             _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, how=late)
 

@@ -12,9 +12,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder, encode_times
 from balise.core.series.growth import MAX_GAP, Before, add_growth, extra_growth, revised
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import FIELDS, Summary, summarise
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Stripe

@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, delete, func, insert, select, text
 from sqlalchemy.exc import IntegrityError
 
+from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import BlockEncoder
-from balise.core.series.steps import NS, TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import Summary
 from balise.store.database import open_engine
 from balise.store.series import tables
@@ -165,7 +166,7 @@ class SeriesStore:
                 "INSERT OR REPLACE INTO aside (seq, at, why, layout, times, points) SELECT seq, ?, ?, "
                 "coalesce((SELECT series FROM layout WHERE layout.id = inbox.layout), x''), times, points "
                 "FROM inbox WHERE seq = ?",
-                (self._clock() / NS, why[:500], seq),
+                (seconds_of(self._clock()), why[:500], seq),
             )
             connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", (seq,))
 

@@ -11,7 +11,7 @@ from balise.api.kits import Target
 from balise.api.remote import RemoteTarget
 from balise.collect.kits.sources.source import MOST_ROWS, Rows, SourceProblem, place_of
 from balise.collect.remote.link import LinkProblem
-from balise.collect.remote.snmp import SnmpLink
+from balise.collect.remote.snmp_session import SnmpSession
 
 
 class SnmpSource:
@@ -23,11 +23,11 @@ class SnmpSource:
         address, port = place_of(target, 161)
         self._target = target
         self._loop = asyncio.new_event_loop()
-        self._link = self._loop.run_until_complete(self._open(address, port, credential, time_limit))
+        self._session = self._loop.run_until_complete(self._open(address, port, credential, time_limit))
 
     @staticmethod
-    async def _open(address: str, port: int, credential: CredentialBody, time_limit: float) -> SnmpLink:
-        return SnmpLink(
+    async def _open(address: str, port: int, credential: CredentialBody, time_limit: float) -> SnmpSession:
+        return SnmpSession(
             RemoteTarget(
                 host_id=0,
                 host=address,
@@ -47,7 +47,7 @@ class SnmpSource:
         if not base or not columns:
             raise SourceProblem("no table to read: give its object identifier, and its columns as name=number")
         try:
-            found = self._loop.run_until_complete(self._link.columns([f"{base}.{n}" for n in columns.values()]))
+            found = self._loop.run_until_complete(self._session.columns([f"{base}.{n}" for n in columns.values()]))
         except LinkProblem as problem:
             raise SourceProblem(str(problem), lost=True) from None
         rows: dict[str, dict[str, Any]] = {}
@@ -61,7 +61,7 @@ class SnmpSource:
 
     def close(self) -> None:
         if not self._loop.is_closed():
-            self._loop.run_until_complete(self._link.close())
+            self._loop.run_until_complete(self._session.close())
             self._loop.close()
 
 
