@@ -5,7 +5,7 @@ LISTEN ?= 127.0.0.1:8808
 DATA ?= demo-data
 # Real services that tests read; SERVICES=no leaves those tests out and says which.
 SERVICES ?= yes
-REAL := postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
+REAL := rsyslog rsyslog-gnutls systemd-journal-remote postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
 	dnsmasq-base bind9 slapd dovecot-imapd dovecot-pop3d vsftpd
 
 .PHONY: setup demo test soak fuzz lint bench screenshots schema agent wheels clean
@@ -41,7 +41,7 @@ test: setup
 # beside a fleet of 200 agents: an hour or so.
 soak: setup
 	@SOAK=yes $(PY) -m pytest --numprocesses 2 --dist loadfile tests/store/test_query_model.py tests/core/test_rules_model.py \
-	  tests/core/test_filters.py tests/agent/test_following.py tests/server/test_histograms.py tests/collect/test_remote.py tests/server/test_courier.py tests/server/test_faults.py
+	  tests/core/test_filters.py tests/agent/test_following.py tests/agent/test_killed.py tests/server/test_histograms.py tests/collect/test_remote.py tests/server/test_courier.py tests/server/test_faults.py
 	@SOAK=yes $(PY) -m pytest -s tests/hard/test_hostile.py
 
 # What the suite does within a bound of time, for as long as it takes: every operation of the API with hundreds of inputs.

@@ -31,13 +31,16 @@ def keypair(folder: Path, name: str) -> str:
 class Sshd:
     """A real OpenSSH server for this test's own user."""
 
-    def __init__(self, folder: Path, *, wrapper: tuple[str, ...] = (), address: str = "127.0.0.1") -> None:
+    def __init__(
+        self, folder: Path, *, wrapper: tuple[str, ...] = (), address: str = "127.0.0.1", more: str = ""
+    ) -> None:
         assert SSHD, "install openssh-server"
         folder.mkdir(exist_ok=True)
         self.folder = folder
         self.port = free_port()
         self.address = address
         self._wrapper = wrapper
+        self._more = more
         self.key = keypair(folder, "user")
         keypair(folder, "host")
         self._open = open_folder()
@@ -50,8 +53,9 @@ class Sshd:
 
     def start(self, host_key: str = "host") -> None:
         config = self.folder / "sshd.conf"
+        # Of a word that is said twice the first counts.
         config.write_text(
-            f"Port {self.port}\nListenAddress {self.address}\nHostKey {self.folder}/{host_key}\n"
+            f"{self._more}Port {self.port}\nListenAddress {self.address}\nHostKey {self.folder}/{host_key}\n"
             f"PidFile {self.folder}/pid\nAuthorizedKeysFile {self.authorized}\nPasswordAuthentication no\n"
             "KbdInteractiveAuthentication no\nStrictModes no\nUsePAM no\n"
         )

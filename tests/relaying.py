@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+from collections.abc import Sequence
 from pathlib import Path
 
 import httpx
@@ -15,10 +16,13 @@ from running import BALISE, Service, free_port, until
 class RelayProcess:
     """`balise relay run` in a process of its own."""
 
-    def __init__(self, service: Service, folder: Path, key: str, *options: str, name: str = "relay-1") -> None:
+    def __init__(
+        self, service: Service, folder: Path, key: str, *options: str, name: str = "relay-1", tls: Sequence[str] = ()
+    ) -> None:
+        self._tls = tls
         self.folder = folder / name
         self.port = free_port()
-        self.url = f"http://127.0.0.1:{self.port}"
+        self.url = f"{'https' if tls else 'http'}://127.0.0.1:{self.port}"
         words = [BALISE, "relay", "enrol", "--console", service.url, "--key", key, "--state", str(self.folder)]
         made = subprocess.run([*words, "--name", name, *options], capture_output=True, text=True, check=False)
         assert made.returncode == 0, made.stderr
@@ -26,13 +30,14 @@ class RelayProcess:
 
     def start(self) -> None:
         words = [BALISE, "relay", "run", "--state", str(self.folder), "--listen", f"127.0.0.1:{self.port}"]
+        words += self._tls
         with (self.folder / "log").open("ab") as log:
             self._process = subprocess.Popen(words, stdout=log, stderr=log, start_new_session=True)
         until(self._ready, 20)
 
     def _ready(self) -> bool:
         try:
-            return httpx.get(f"{self.url}/api/v1/status").status_code == 200
+            return httpx.get(f"{self.url}/api/v1/status", verify=False).status_code == 200
         except httpx.HTTPError:
             return False
 

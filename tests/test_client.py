@@ -19,22 +19,29 @@ from balise.api.access import NewEnrolmentKey, NewToken, NewUser
 from balise.api.agents import EnrolRequest
 from balise.api.applications import ApplicationBody
 from balise.api.credentials import SshCredential
-from balise.api.events import EventQuery, ExportQuery, HistogramQuery
+from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQuery, PatternQuery
 from balise.api.filters import FilterBody
+from balise.api.foresight import BaselineQuery, ForecastQuery
+from balise.api.forwards import ForwardBody, SyslogDestination
 from balise.api.hosts import Facts, GroupBody, HostChange, HostsChange, ViewBody
+from balise.api.keeping import EventKeep, RetentionBody
 from balise.api.kits import KitTrial
+from balise.api.limits import Limits
 from balise.api.metrics import MetricQuery
 from balise.api.notify import CalloutBody, WebhookChannel
+from balise.api.parsers import ParserQuestion
 from balise.api.probes import ProbeBody
+from balise.api.receivers import ReceiverBody
 from balise.api.relays import RelayEnrol
 from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteBody
-from balise.api.rules import Rehearse, RuleBody, RuleDocument
+from balise.api.rules import Rehearse, Restore, RuleBody, RuleDocument, Suggest
 from balise.api.secrets import Secret
 from balise.api.services import ServiceBody
+from balise.api.tuning import Tune
 from balise.client import Balise
 from balise.client.client import Balise as Whole
 from balise.client.noun import Noun
-from running import Service, until
+from running import Service, free_port, until
 from sending import log_request, post, send_gauge
 
 NOUNS = [importlib.import_module(f"balise.client.{m.name}") for m in pkgutil.iter_modules(balise.client.__path__)]
@@ -93,6 +100,12 @@ HIGH_WATER = {
     "limits": {"critical": {"above": 4}},
 }
 NAMED = (
+    BaselineQuery,
+    ForecastQuery,
+    Limits,
+    Restore,
+    Suggest,
+    Tune,
     Balise,
     NewEnrolmentKey,
     NewToken,
@@ -102,7 +115,16 @@ NAMED = (
     EventQuery,
     ExportQuery,
     FilterBody,
+    FieldsQuery,
     HistogramQuery,
+    PatternQuery,
+    EventKeep,
+    RetentionBody,
+    ParserQuestion,
+    ReceiverBody,
+    ForwardBody,
+    SyslogDestination,
+    free_port,
     GroupBody,
     HostChange,
     HostsChange,

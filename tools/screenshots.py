@@ -9,6 +9,7 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
+from urllib.parse import quote
 
 from playwright.sync_api import Page, sync_playwright
 
@@ -22,16 +23,14 @@ TERMINAL = (
         "command-enrol",
         "balise host add --resume 1; echo; balise host compare quay-000 quay-003 book-db-n1; echo; balise host plan gate-n1",
     ),
-    (
-        "command-services",
-        "balise service list; echo; balise service sessions 1 | head -12; echo; balise probe list; echo; balise kit try dns --here --target name=localhost | head -12",
-    ),
     ("command-alerts", "balise alert list; echo; balise alert show {alert} | head -22"),
     (
-        "command-metrics",
-        "balise metric read postgresql.sessions.blocked --from -30m --points 12; echo; balise event search timed --limit 12",
+        "command-rules",
+        "balise rule rehearse busier-than-usual --from -7d | head -14; echo; balise metric forecast system.filesystem.utilization --by host,system.filesystem.mountpoint --horizon 30d; echo; balise rule watching backup-h1",
     ),
 )
+DAYS = "21"
+"""Enough to know what is usual."""
 
 
 def answers(url: str) -> bool:
@@ -47,6 +46,54 @@ def shoot(page: Page, url: str, name: str, path: str) -> None:
     page.wait_for_timeout(2000)
     page.screenshot(path=OUT / f"{name}.png")
     print(f"  {name}.png", flush=True)
+
+
+def build_a_filter(page: Page, url: str) -> None:
+    """A filter with its groups drawn, its sentence, and how many events it matches."""
+    where = 'host sw "gate-" and (severity ge "warning" or not (source eq "gate"))'
+    page.goto(f"{url}/events?where={quote(where)}")
+    page.get_by_role("button", name="Build").click()
+    page.wait_for_timeout(2000)
+    page.screenshot(path=OUT / "filter.png")
+
+
+def rehearse_a_rule(page: Page, url: str) -> None:
+    """A rule about what is unusual, as a sentence, with the band on its chart; it stays."""
+    page.goto(f"{url}/rules/new")
+    for label, said in (
+        ("Name", "busier-than-usual"),
+        ("About", "More work than is usual at this hour"),
+        ("Metric", "balise.cpu.busy"),
+    ):
+        page.get_by_label(label, exact=True).fill(said)
+    page.get_by_label("Kind of limit").select_option("unusual")
+    for label, said in (("At least by", "0.1"), ("warning", "6"), ("critical", "10")):
+        page.get_by_label(label, exact=True).fill(said)
+    page.get_by_label("Over").first.fill("10m")
+    page.get_by_role("region", name="Rehearsal").get_by_label("Over").select_option("-7d")
+    page.get_by_text("It would have opened").wait_for()
+    page.get_by_label("Over").first.blur()
+    page.wait_for_timeout(8000)
+    page.screenshot(path=OUT / "rule.png")
+    page.get_by_role("button", name="Save").click()
+    page.get_by_role("link", name="busier-than-usual").wait_for()
+
+
+def tune_an_alert(page: Page, url: str) -> None:
+    """Other limits for one host, with what that would have changed, before it is saved."""
+    number = page.evaluate(
+        "fetch('/api/v1/alerts?state=open').then(r => r.json()).then(a => a.items.find(i => i.rule === 'filesystem-filling').id)"
+    )
+    page.goto(f"{url}/alerts/{number}")
+    page.get_by_role("button", name="Other limits").click()
+    page.get_by_label("critical above").fill("0.98")
+    page.get_by_label("Why").fill("it is emptied at 95 % by itself")
+    page.get_by_role("button", name="What would it change").click()
+    page.get_by_text("30 days").wait_for()
+    page.get_by_text("30 days").scroll_into_view_if_needed()
+    page.mouse.wheel(0, 120)
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "tuning.png")
 
 
 def enrol_a_list(page: Page, url: str, data: Path) -> None:
@@ -102,10 +149,12 @@ def main() -> None:
     print("preparing the demo", flush=True)
     with (folder / "log").open("wb") as output:
         demo = subprocess.Popen(
-            [BALISE, "demo", "--data", str(data), "--listen", f"127.0.0.1:{port}"], stdout=output, stderr=output
+            [BALISE, "demo", "--data", str(data), "--days", DAYS, "--listen", f"127.0.0.1:{port}"],
+            stdout=output,
+            stderr=output,
         )
     try:
-        until(lambda: answers(url), 120)
+        until(lambda: answers(url), 400)
         password = json.loads((data / "demo.json").read_text())["password"]
         token = subprocess.run(
             [BALISE, "token", "create", "screenshots", "--role", "operator", "--data", str(data)],
@@ -127,6 +176,9 @@ def main() -> None:
                 alert = page.evaluate(
                     "fetch('/api/v1/alerts?state=open').then(r => r.json()).then(a => a.items.find(i => i.rule === 'sessions-waiting').id)"
                 )
+                if pages == "day":
+                    rehearse_a_rule(page, url)
+                    tune_an_alert(page, url)
                 now = int(time.time())
                 drawn = f"?drawn={now - 480}-{now - 60}"
                 if pages == "dark":
@@ -137,21 +189,17 @@ def main() -> None:
                     ("fleet", "/fleet"),
                     ("host", f"/fleet/book-db-n1{drawn}"),
                     ("events", "/events?floor=warning"),
+                    ("patterns", "/events/patterns?from=-6h"),
+                    ("sources", "/events/sources"),
                     ("alerts", "/alerts?from=-7d"),
                     ("alert", f"/alerts/{alert}"),
                     ("rules", "/rules"),
                     ("service", "/services/1"),
                     ("application", "/applications/Booking"),
-                    ("inventory", "/fleet/web-n1/inventory?with=host:web-n2"),
-                    ("probes", "/probes"),
-                    ("compare", "/compare?hosts=book-app-n1,book-app-n2,web-n1,gate-n1,tick-s1"),
                 ):
                     shoot(page, url, name, path)
+                build_a_filter(page, url)
                 enrol_a_list(page, url, data)
-                page.goto(f"{url}/fleet/gate-n1")
-                page.get_by_text("Facts, collection and plan").click()
-                page.wait_for_timeout(1500)
-                page.screenshot(path=OUT / "facts.png")
             browser.close()
         environment = {
             **os.environ,

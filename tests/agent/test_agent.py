@@ -107,7 +107,7 @@ def test_a_file_met_for_the_first_time_is_read_from_its_end(log: Log) -> None:
 def test_missing_empty_unreadable_and_no_file_are_told_apart(log: Log, tmp_path: Path) -> None:
     follower = log.follower()
     bodies(follower)
-    assert (follower.status().status, "no such file" in follower.status().detail) == ("missing", True)
+    assert (follower.status().status, "no such file" in follower.status().detail) == ("nothing-matches", True)
     log.path.touch()
     bodies(follower)
     assert follower.status().status == "empty"
@@ -116,7 +116,7 @@ def test_missing_empty_unreadable_and_no_file_are_told_apart(log: Log, tmp_path:
     assert (follower.status().status, follower.status().lines) == ("following", 1)
     directory = Follower(str(tmp_path))
     bodies(directory)
-    assert directory.status().status == "not-a-file"
+    assert directory.status().status == "directory"
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody who may not read")
@@ -396,7 +396,7 @@ def test_an_agent_enrols_collects_follows_and_outlasts_the_console(own_service: 
             try:
                 host = until(lambda: (h := admin.hosts.show("pier-agent")).agent and h.state == "ok" and h, 30)
                 assert (host.state, host.groups, host.collection.mode) == ("ok", ["Pier"], "resident")
-                assert host.agent is not None and host.agent["follow"][0]["status"] == "missing"
+                assert host.agent is not None and host.agent["follow"][0]["status"] == "nothing-matches"
                 followed.write_text("")
                 until(lambda: (admin.hosts.show("pier-agent").agent or {})["follow"][0]["status"] == "empty")
                 with followed.open("a") as file:

@@ -7,12 +7,17 @@ import os
 import shutil
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from balise.agent.following import MOST_LINES, Following
+from balise.api.remote import FollowedFile
+from balise.collect import follow
 from balise.collect.follow import Follower
 from balise.collect.position import Position
 from running import often
@@ -117,6 +122,54 @@ def test_every_line_comes_once_and_in_order(story: list[tuple[str, int]], turn: 
         assert log.heard == log.said
 
 
+@settings(max_examples=often(200), deadline=None)
+@given(
+    st.lists(STEPS, max_size=20),
+    st.lists(st.tuples(st.integers(0, 3), st.integers(0, 2)), min_size=1, max_size=12),
+    st.sampled_from(["rename", "copy"]),
+)
+def test_what_is_turned_over_while_it_is_looked_for_is_read(
+    story: list[tuple[str, int]], meanwhile: list[tuple[int, int]], turn: str
+) -> None:
+    """Between any two looks of the follower at the folder somebody writes lines and turns files over."""
+    with tempfile.TemporaryDirectory() as folder:
+        log, looks = Written(Path(folder)), iter(meanwhile)
+
+        def disturbed(look: Callable[..., object]) -> Callable[..., object]:
+            def looking(*args: object) -> object:
+                found = look(*args)
+                lines, turns = next(looks, (0, 0))
+                for _ in range(turns):
+                    if lines:
+                        log.write(lines, long=False)
+                    log.step((turn, 1))
+                return found
+
+            return looking
+
+        with (
+            mock.patch.object(follow, "look_at", disturbed(follow.look_at)),
+            mock.patch.object(follow, "later", disturbed(follow.later)),
+            mock.patch.object(follow, "siblings", disturbed(follow.siblings)),
+        ):
+            for name, count in story:
+                log.step((turn if name == "turn" else name, count))
+            for _ in range(KEPT + 2):
+                log.read()
+        log.read()
+        assert log.heard == log.said
+
+
+def test_another_file_with_the_inode_of_one_that_was_empty_is_not_that_one(tmp_path: Path) -> None:
+    """Filesystems give the number of a file that was removed to the next one: the time of its birth tells them apart."""
+    log = Written(tmp_path)
+    for name in ("write", "rename", "pack", "kill", "rename", "write", "write", "pack"):
+        log.step((name, 1))
+    for _ in range(KEPT + 2):
+        log.read()
+    assert log.heard == log.said
+
+
 def test_two_turns_between_two_readings_lose_nothing(tmp_path: Path) -> None:
     log = Written(tmp_path)
     log.write(10, long=False)
@@ -127,6 +180,48 @@ def test_two_turns_between_two_readings_lose_nothing(tmp_path: Path) -> None:
     log.write(10, long=False)
     log.read()
     assert log.heard == log.said
+
+
+def renamed_down(path: Path, turned: int) -> None:
+    for number in range(turned, 0, -1):
+        Path(f"{path}.{number}").rename(f"{path}.{number + 1}")
+    path.rename(f"{path}.1")
+
+
+def renamed_up(path: Path, turned: int) -> None:
+    path.rename(f"{path}.{turned + 1:04d}")
+
+
+@pytest.mark.parametrize("turn", [renamed_up, renamed_down])
+@pytest.mark.parametrize("killed", [False, True])
+def test_what_is_turned_over_in_one_moment_is_told_apart_by_its_name(
+    tmp_path: Path, turn: Callable[[Path, int], None], killed: bool
+) -> None:
+    """Clocks of files tick some hundred times a second: several files can have one time."""
+    path, said, heard, moment = tmp_path / "app.log", [], [], time.time_ns() - 10**12
+
+    def write(word: str) -> None:
+        said.append(word)
+        path.write_text(f"{word}\n")
+        os.utime(path, ns=(moment, moment))
+
+    path.touch()
+    os.utime(path, ns=(moment, moment))
+    follower, turned = Follower(str(path), from_start=True), 0
+    for steps in ("read write turn", "write read turn", "write turn write turn", "write turn write read"):
+        for step in steps.split():
+            if step == "read":
+                heard += [line.body for line in follower.read(time.time())]
+            elif step == "write":
+                write(f"line {len(said)}")
+            else:
+                turn(path, turned)
+                turned += 1
+        if killed:
+            follower = Follower(str(path), from_start=True, position=follower.position)
+    for _ in range(3):
+        heard += [line.body for line in follower.read(time.time())]
+    assert heard == said
 
 
 def test_what_was_truncated_away_is_a_gap_and_said(tmp_path: Path) -> None:
@@ -156,19 +251,38 @@ def test_who_still_writes_to_the_file_before_is_heard(tmp_path: Path) -> None:
         assert [line.body for line in follower.read(1062.0)] == ["and unfinished"]
 
 
+@pytest.mark.parametrize("killed", [False, True])
+def test_who_still_writes_to_the_file_before_is_heard_once(tmp_path: Path, killed: bool) -> None:
+    """As where the file that was turned over is let go seconds later: the new one is empty until then."""
+    path = tmp_path / "app.log"
+    with path.open("a") as slow:
+        slow.write("one\n")
+        slow.flush()
+        follower = Follower(str(path), from_start=True)
+        heard = list(follower.read(1000.0))
+        path.rename(tmp_path / "app.log.1")
+        path.touch()
+        heard += follower.read(1001.0)
+        slow.write("late\n")
+        slow.flush()
+        os.utime(tmp_path / "app.log.1", ns=(path.stat().st_mtime_ns + 10**9,) * 2)
+        if killed:
+            follower = Follower(str(path), from_start=True, position=follower.position)
+        heard += follower.read(1002.0)
+        path.write_text("new\n")
+        for at in (1003.0, 1004.0):
+            heard += follower.read(at)
+        assert [line.body for line in heard] == ["one", "late", "new"]
+
+
 @pytest.mark.parametrize("files", [2, 5])
 def test_a_flood_in_one_file_leaves_the_others_their_share(tmp_path: Path, files: int) -> None:
-    from balise.agent.agent import MOST_LINES, Agent
-    from balise.agent.identity import AgentSettings, Identity
-
-    agent = Agent(
-        tmp_path, Identity(console="http://127.0.0.1:9", host="pier-1", host_id=1, token="t"), AgentSettings()
-    )
     paths = [tmp_path / f"{n}.log" for n in range(files)]
-    agent._followers = [Follower(str(p), from_start=True) for p in paths]
     paths[0].write_text("flood\n" * (MOST_LINES * 3))
     for path in paths[1:]:
         path.write_text("one\ntwo\n")
-    got = [line.body for line in agent._lines(time.time())]
+    following = Following(lambda _: None)
+    following.take_up([FollowedFile(path=str(path), from_start=True) for path in paths], time.time())
+    got = [line.body for line in following.lines(time.time())]
     assert got.count("one") == got.count("two") == files - 1
     assert len(got) >= MOST_LINES // files

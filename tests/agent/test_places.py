@@ -36,17 +36,34 @@ logs:
 """
 
 
+def keep(places: Places, positions: dict[str, Position]) -> None:
+    places.intend("parcel", positions)
+    places.settle("parcel")
+
+
 def test_places_outlast_a_restart_and_are_bounded(tmp_path: Path) -> None:
     path = tmp_path / "positions.json"
     places = Places(path)
-    places.keep({"/a": Position(1, 10), "/never-met": Position(0, 0)})
-    places.keep({f"/{n}": Position(2, n) for n in range(MOST - 1)})
+    keep(places, {"/a": Position(1, 10), "/never-met": Position(0, 0)})
+    keep(places, {f"/{n}": Position(2, n) for n in range(MOST - 1)})
     again = Places(path)
     assert (again.get("/a"), again.get("/never-met")) == (Position(1, 10), None)
-    again.keep({"/one-more": Position(3, 3)})
+    keep(again, {"/one-more": Position(3, 3)})
     assert Places(path).get("/a") is None and Places(path).get("/one-more") == Position(3, 3)
     path.write_text("[not what it was")
     assert Places(path).get("/one-more") is None
+
+
+def test_after_a_kill_that_is_read_of_which_the_parcel_is_there(tmp_path: Path) -> None:
+    path = tmp_path / "positions.json"
+    places = Places(path)
+    keep(places, {"/a": Position(1, 10), "/b": Position(2, 10)})
+    places.intend("written", {"/a": Position(1, 20)})
+    places.intend("lost", {"/b": Position(2, 20)})
+    again = Places(path)
+    again.settle_all(["written", "of something else"])
+    for read in (again, Places(path)):
+        assert (read.get("/a"), read.get("/b")) == (Position(1, 20), Position(2, 10))
 
 
 class Disk:
@@ -56,6 +73,8 @@ class Disk:
         self.full = False
         self.kept: list[tuple[str, bytes]] = []
         monkeypatch.setattr(agent._spool, "put", self.put)
+        monkeypatch.setattr(agent._spool, "write", lambda _path, content: self.put("logs", content))
+        monkeypatch.setattr(agent._spool, "hand_out", lambda _path, _size: None)
 
     def put(self, kind: str, content: bytes) -> None:
         if self.full:
@@ -107,16 +126,20 @@ def test_a_flood_in_a_services_log_loses_no_line_and_none_comes_twice(tmp_path: 
     log.write_text("")
     bodies: list[str] = []
     refused: list[int] = []
+    places = Places(tmp_path / "positions.json")
 
-    def deliver(_at: float, _readings: object, _meanings: object, lines: list[Any], _kept: object) -> None:
+    def deliver(
+        _at: float, _r: object, _m: object, lines: list[Any], _kept: object, reached: dict[str, Position]
+    ) -> None:
         if lines and not refused:
             refused.append(len(lines))
             raise OSError(errno.ENOSPC, "No space left on device")
         bodies.extend(line.body for line in lines)
+        keep(places, reached)
 
     target = {"log": str(log)}
     service = ServiceTarget(id=1, name="barrier", kit=kit, target=target, every=5, time_limit=5)
-    work = ServiceWork(deliver, Places(tmp_path / "positions.json"), [])
+    work = ServiceWork(deliver, places, [])
 
     def turn(done: Callable[[], object]) -> None:
         for held in work._held.values():

@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 from balise.api.credentials import SshCredential
 from balise.api.inventory import EVENT as INVENTORY
+from balise.api.parsers import Mask, Parser
 from balise.api.remote import FilePlace, FollowedFile, RemoteTarget
 from balise.api.secrets import REVEALED, Secret
 from balise.collect import procfs
@@ -26,6 +27,7 @@ from balise.collect.here import system_collectors
 from balise.collect.inventory import Inventory
 from balise.collect.processes import ProcessLook
 from balise.collect.readings import Sorted
+from balise.collect.remote.globs import named
 from balise.collect.remote.inventory import inventory_of, problem_of
 from balise.collect.remote.link import Taken
 from balise.collect.remote.linux import LinuxHost, Unreadable, followed, parts_of, script
@@ -134,11 +136,54 @@ def test_followed_files_survive_rotation_truncation_and_half_lines(sshd: Sshd, t
     assert {t.files[0]["status"] for t in taken} == {"following"}
 
 
+def test_a_pattern_over_ssh_names_files_as_they_come_each_read_as_the_plan_says(sshd: Sshd, tmp_path: Path) -> None:
+    deep = tmp_path / "a" / "b"
+    deep.mkdir(parents=True)
+    (tmp_path / "old.log").write_text("said before\n")
+    file = FollowedFile(
+        path=str(tmp_path / "**" / "*.log"),
+        parser=Parser(form="json"),
+        mask=[Mask(attribute="card")],
+        indented=True,
+        send='not (body co "idle")',
+    )
+    none = FollowedFile(path=str(tmp_path / "*.nothing"))
+    steps: list[Callable[[], object]] = [
+        lambda: (deep / "new.log").write_text('{"msg":"card 4711 lost","card":"4711"}\nidle\nplain\n  and more\n'),
+        lambda: (deep / "no.txt").write_text("not asked for\n"),
+    ]
+    taken = read(sshd.target(file, none), 4, lambda n: steps[n]() if n < 2 else None)
+    lines = [line for one in taken for line in one.lines]
+    assert [line.body for line in lines] == ["card ••• lost", "plain\n  and more"]
+    assert lines[0].attributes["card"] == "•••"
+    last = {one["path"]: one["status"] for one in taken[-1].files}
+    assert last == {
+        str(tmp_path / "old.log"): "following", str(deep / "new.log"): "following", none.path: "nothing-matches",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("pattern", "wanted"),
+    [
+        ("/l/*.log", ["/l/a.log", "/l/b.log"]),
+        ("/l/**/*.log", ["/l/a.log", "/l/b.log", "/l/x/c.log", "/l/x/y/d.log"]),
+        ("/l/?.log", ["/l/a.log", "/l/b.log"]),
+        ("/l/[!a].log", ["/l/b.log"]),
+        ("/l/x/**", ["/l/x/c.log", "/l/x/y/d.log"]),
+        ("/l/*/c.log", ["/l/x/c.log"]),
+        ("/l/[", []),
+    ],
+)
+def test_patterns_name_what_a_shell_would(pattern: str, wanted: list[str]) -> None:
+    listing = "/l/a.log\n/l/b.log\n/l/x/c.log\n/l/x/y/d.log\n/l/e.txt\n"
+    assert named(pattern, listing) == wanted
+
+
 def test_what_cannot_be_followed_says_why(sshd: Sshd, tmp_path: Path) -> None:
     (tmp_path / "empty.log").touch()
     files = [FollowedFile(path=p) for p in ("/no/such.log", "/etc", str(tmp_path / "empty.log"))]
     states = [(f["status"], f["detail"]) for f in read(sshd.target(*files))[0].files]
-    assert [s for s, _ in states] == ["missing", "not-a-file", "empty"]
+    assert [s for s, _ in states] == ["nothing-matches", "directory", "empty"]
     assert "is the path right?" in str(states[0][1])
 
 

@@ -94,3 +94,32 @@ def test_event_channels_are_followed_from_where_one_left_off(office: TicketOffic
     whole = Channels(office, ["Security"], {"Security": 0})
     refused = [line for line in whole.read(clock.now + 1e6) if getattr(line, "severity", "") == "warning"]
     assert all(getattr(line, "attributes", {}).get("windows.event_id") == "4625" for line in refused)
+
+
+def test_a_channel_says_how_it_is_as_a_source(
+    office: TicketOffice, clock: Clock, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    channels = Channels(office)
+    list(channels.read(clock.now))
+    clock.now += 5 * EVERY
+    list(channels.read(clock.now))
+    told = {one["path"]: one for one in channels.sources()}
+    assert {one["kind"] for one in told.values()} == {"channel"}
+    assert (told["Security"]["status"], told["Security"]["lines"]) == ("following", 5)
+    assert told["Security"]["last_at"] <= clock.now
+
+    whole = office.events
+
+    def events(channel: str, after: int, most: int) -> object:
+        if channel == "Security":
+            raise PermissionError(13, "reading it needs the right of event log readers")
+        return whole(channel, after, most)
+
+    monkeypatch.setattr(office, "events", events)
+    clock.now += EVERY
+    found = Sorted()
+    found.add(list(channels.read(clock.now)))
+    told = {one["path"]: one for one in channels.sources()}
+    assert (told["Security"]["status"], told["System"]["status"]) == ("unreadable", "following")
+    assert "event log readers" in told["Security"]["detail"]
+    assert {line.attributes["windows.channel"] for line in found.lines} == {"System", "Application"}

@@ -6,6 +6,7 @@ import json
 import math
 import operator
 import sqlite3
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -15,7 +16,7 @@ from hypothesis import strategies as st
 from balise.api.events import SEVERITIES
 from balise.core import filters
 from balise.core.filters import Both, Compare, Either, FilterError, Negated, Present
-from balise.store.events.sqlfilter import FUNCTIONS, required_hosts, to_sql
+from balise.store.events.sqlfilter import FUNCTIONS, Lookups, required_tags, to_sql
 from running import often
 
 HOST = {
@@ -178,7 +179,14 @@ def plain_number(value: object) -> float:
 
 
 DB = sqlite3.connect(":memory:")
-DB.execute("CREATE TABLE event (host, severity, source, body, attributes)")
+DB.executescript(
+    """
+    CREATE TABLE event (host INTEGER, severity INTEGER, source INTEGER, pattern INTEGER, body TEXT, attributes);
+    CREATE TABLE host (id INTEGER, name TEXT);
+    CREATE TABLE source (id INTEGER, name TEXT);
+    CREATE TABLE kept (id INTEGER, attributes TEXT);
+    """
+)
 for _name, (_arguments, _function) in FUNCTIONS.items():
     DB.create_function(_name, _arguments, _function, deterministic=True)
 
@@ -220,12 +228,18 @@ def test_sql_python_and_a_plain_reading_of_the_table_agree(tree: filters.Filter,
         held.setdefault(name.lower(), []).extend(value if isinstance(value, list) else [value])
     wanted = plain_passes(tree, held)
     assert filters.matches(tree, lookup) is wanted
-    sql, parameters = to_sql(tree, hosts)
+    sql, parameters = to_sql(tree, lookups(hosts))
     code = SEVERITIES.index(event["severity"])
-    row = (event["host"], code, event["source"], event["body"], json.dumps(event["attributes"], ensure_ascii=False))
-    DB.execute("DELETE FROM event")
-    DB.execute("INSERT INTO event VALUES (?,?,?,?,?)", row)
-    assert bool(DB.execute(f"SELECT count(*) FROM event WHERE {sql}", parameters).fetchone()[0]) is wanted
+    packed = json.dumps(event["attributes"], ensure_ascii=False)
+    # Attributes are with the event, or in a set that is kept once: both are asked the same.
+    for attributes in (packed, 1):
+        for table, row in (("event", (1, code, 1, 0, event["body"], attributes)), ("kept", (1, packed))):
+            DB.execute(f"DELETE FROM {table}")
+            DB.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(row))})", row)
+        for table in ("host", "source"):
+            DB.execute(f"DELETE FROM {table}")
+            DB.execute(f"INSERT INTO {table} VALUES (1, ?)", (event[table],))
+        assert bool(DB.execute(f"SELECT count(*) FROM event WHERE {sql}", parameters).fetchone()[0]) is wanted
 
 
 @pytest.mark.parametrize(
@@ -255,15 +269,23 @@ def test_half_a_character_and_a_number_beyond_all_are_refused(text: str) -> None
         filters.parse(text)
 
 
+def lookups(hosts: Callable[[Compare | Present], list[str]]) -> Lookups:
+    """Three patterns: 1 and 2 are one, 3 is of the source gate and severe."""
+    return Lookups(hosts, lambda n: {1, 2} if n in (1, 2) else set(), lambda s, worst, _m: {3} if worst == 0 else set())
+
+
 @pytest.mark.parametrize(
-    ("text", "hosts"),
+    ("text", "tags"),
     [
-        ('host eq "a"', ["a"]),
-        ('host eq "a" and severity ge "error"', ["a"]),
-        ('host eq "a" or host eq "b"', ["a", "b"]),
-        ('host eq "a" or severity ge "error"', None),
-        ('not (host eq "a")', None),
+        ('host eq "a"', [[("h", "a")]]),
+        ('host eq "a" and severity ge "error"', [[("h", "a")], [("p", 0), ("p", 3)]]),
+        ('host eq "a" or host eq "b"', [[("h", "a"), ("h", "b")]]),
+        ('host eq "a" or source co "x"', []),
+        ('not (host eq "a")', []),
+        ('pattern eq "2"', [[("p", 1), ("p", 2)]]),
+        ('pattern eq 7 and source eq "gate"', [[("p", 7)], [("p", 0), ("p", 3)]]),
+        ('severity lt "error"', []),
     ],
 )
-def test_the_hosts_a_filter_is_bound_to(text: str, hosts: list[str] | None) -> None:
-    assert required_hosts(filters.parse(text)) == hosts
+def test_what_every_event_that_matches_has(text: str, tags: list[list[tuple[str, Any]]]) -> None:
+    assert required_tags(filters.parse(text), lookups(lambda _: [])) == tags

@@ -11,7 +11,6 @@ from hypothesis import strategies as st
 
 from balise.api.spans import instant, rfc3339, seconds
 from balise.core.localtime import of_zone
-from balise.core.patterns import count_patterns, pattern_of
 from balise.core.syslog import MAX_LINE, guess_severity, parse_line
 
 NEAR = datetime(2026, 11, 23, 12, tzinfo=UTC).timestamp()
@@ -85,14 +84,6 @@ def test_an_endless_line_is_cut_and_says_so() -> None:
 def test_words_suggest_a_severity() -> None:
     assert guess_severity("FATAL: the database system is starting up") == "critical"
     assert guess_severity("connection refused") == "warning"
-
-
-def test_lines_alike_but_for_numbers_are_one_pattern() -> None:
-    assert pattern_of("process 15926 still waits after 200.157 ms") == pattern_of("process 7 still waits after 9 ms")
-    assert pattern_of('user "anna" from 192.0.2.7:4242') == "user … from …"
-    lines = [("error", "web", f"timeout {i}") for i in range(5)] + [("error", "web", "disk full")]
-    top = count_patterns(lines, 1)[0]
-    assert (top.pattern, top.count, top.example) == ("timeout …", 5, "timeout 0")
 
 
 def test_spans_as_people_write_them() -> None:

@@ -87,7 +87,7 @@ def test_a_more_particular_plan_stops_a_file_and_changes_one_severity() -> None:
         ("about: x\n", (1, 1), "plan: is missing"),
         ("plan: a\nfor: {host: x, groups: [y]}\n", (2, 1), "in one way"),
         ("plan: a\nfollow:\n  - path: /a\n  - pth: /b\n", (4, 5), "no such key"),
-        ("plan: a\nlimits:\n  r:\n    warning: {above: 1, below: 2}\n", (4, 5), "either above or below"),
+        ("plan: a\nlimits:\n  r:\n    warning: {above: 1, below: 2}\n", (4, 5), "exactly one of above, below"),
         ("plan: [\n", (2, 1), "no YAML"),
         ("- a\n", (1, 1), "keys and values"),
         ("plan: &x a\nabout: *x\n", (2, 8), "aliases"),

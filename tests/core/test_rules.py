@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from balise.api.hosts import State, Stretch
-from balise.api.rules import Limits, RuleDocument
+from balise.api.limits import Limits
+from balise.api.rules import RuleDocument
 from balise.core.health import host_state, ribbon, worst
 from balise.core.rules.limits import LimitMachine
 from balise.core.rules.measuring import OUT, Measuring, Row

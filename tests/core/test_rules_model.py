@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from balise.api.rules import Limits
+from balise.api.limits import Limits
 from balise.core.rules.limits import LimitMachine
 from balise.core.rules.measuring import Measuring, Row
 from balise.core.rules.rehearsal import Arrivals, play

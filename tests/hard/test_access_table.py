@@ -22,7 +22,7 @@ anybody
 machine
   GET /agents/self
 agent
-  PUT /agents/facts  POST /agents/token  POST /agents/leave  GET /agents/plan
+  PUT /agents/facts  POST /agents/token  POST /agents/leave  GET /agents/plan  POST /agents/paths
 relay
   POST /relays/senders  GET /relays/work  PUT /relays/report  PUT /relays/trials/{number}
 viewer
@@ -40,22 +40,30 @@ viewer
   GET /applications  GET /applications/connections  GET /applications/dependents
   GET /applications/{name}  GET /applications/{name}/drawn
   GET /views  GET /filters  GET /filters/{name}  POST /filters/explain  GET /metrics  POST /metrics/query
-  POST /events/query  POST /events/histogram  POST /events/patterns  POST /events/export  GET /events/live  GET /events/{number}  GET /events/{number}/around  GET /live
-  GET /rules  POST /rules/rehearse  GET /rules/{name}
+  POST /events/query  POST /events/histogram  POST /events/patterns  POST /events/fields
+  POST /events/export  GET /events/live  GET /events/{number}  GET /events/{number}/around  GET /live
+  GET /receivers  GET /receivers/{name}  GET /forwards  GET /forwards/{name}  GET /sources  GET /sign-ins  POST /parsers/try
+  GET /retention  GET /event-days
+  GET /rules  POST /rules/rehearse  POST /rules/suggest  POST /rules/check  GET /rules/{name}
+  POST /rules/read  POST /rules/written
+  GET /rules/{name}/versions  GET /hosts/{name}/rules  POST /metrics/baseline  POST /metrics/forecast
   GET /alerts  GET /alerts/{number}
   GET /channels  GET /channels/{name}  GET /callouts  GET /callouts/{name}  GET /deliveries
 operator
   GET /candidates
   POST /enrolments/read  GET,POST /enrolments  GET /enrolments/{number}
   POST /enrolments/{number}/retry  GET /enrolments/{number}/live
-  POST /hosts/change  PATCH /hosts/{name}  PUT /hosts/{name}/remote  POST /hosts/{name}/inventory/refresh
+  POST /hosts/{name}/paths/try  POST /hosts/change  PATCH /hosts/{name}  PUT /hosts/{name}/remote  POST /hosts/{name}/inventory/refresh
   PUT,DELETE /groups/{name}  PUT,DELETE /plans/{name}
   POST /kits/{name}/try
   POST /services  POST /services/proposals  PUT,DELETE /services/{number}
   PUT,DELETE /probes/{name}  POST /probes/{name}/try
   PUT,DELETE /applications/{name}  PUT,DELETE /views/{name}  PUT,DELETE /filters/{name}  PUT,DELETE /rules/{name}
+  POST /rules/{name}/restore  POST /alerts/{number}/tune
   POST /alerts/{number}/acknowledge  POST /channels/{name}/test
 administrator
+  POST /event-days/{day}/set-aside  POST /event-days/{day}/bring-back  POST /event-days/{day}/let-go
+  PUT /retention  PUT,DELETE /receivers/{name}  PUT,DELETE /forwards/{name}
   PUT /settings/keeping  PUT /settings/collection
   GET,POST /users  DELETE /users/{name}  GET,POST /tokens  DELETE /tokens/{number}
   GET,POST /enrolment-keys  DELETE /enrolment-keys/{number}

@@ -8,7 +8,7 @@ import math
 import os
 import time
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, get_args
 
 import pytest
 import yaml
@@ -19,14 +19,21 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 
 from balise.api.applications import ApplicationBody
 from balise.api.events import SEVERITIES
+from balise.api.parsers import Form, Parser
 from balise.api.plans import PlanDocument
 from balise.api.rules import RuleDocument
 from balise.core import filters
 from balise.core.documents import DocumentError, read_document
+from balise.core.events.journal import entries, line_of
+from balise.core.events.parsers import ParserReader
+from balise.core.events.patterns import PatternLearner
+from balise.core.events.syslog_reader import SyslogReader
 from balise.core.filters import FilterError
 from balise.core.kits.documents import check_kit
+from balise.core.moments import Nanos
 from balise.core.series.wire import WireError
 from balise.core.syslog import MAX_LINE, parse_line
+from balise.listen.syslog.framing import Frames
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
@@ -287,3 +294,48 @@ def test_the_folder_of_the_fuzzers_holds_what_was_taken(console: Parts) -> None:
         "sum",
         "histogram",
     }
+
+
+FRAGMENTS = st.text(alphabet="<>0123456789 -[]=\"\\\n:.TZ{}'ab…é\x00", max_size=200)
+
+
+@often
+@given(FRAGMENTS)
+def test_any_syslog_message_is_an_event_with_attributes_that_can_be_read(text: str) -> None:
+    event = SyslogReader().read(text, Nanos(1_795_000_000_000_000_000))
+    assert isinstance(json.loads(event.attributes or "{}"), dict)
+    assert event.severity in range(8)
+
+
+@often
+@given(st.lists(st.binary(max_size=60), max_size=12))
+def test_any_stream_of_syslog_comes_to_an_end(parts: list[bytes]) -> None:
+    frames = Frames()
+    found = [message for part in parts for message in frames.feed(part)]
+    assert sum(map(len, [*found, *frames.end()])) <= sum(map(len, parts))
+
+
+@often
+@given(FRAGMENTS, st.sampled_from(get_args(Form)))
+def test_any_line_is_read_by_any_parser(text: str, form: str) -> None:
+    if form != "pattern":
+        ParserReader(Parser.model_validate({"form": form})).read(text, 1.8e9)
+
+
+@often
+@given(st.lists(FRAGMENTS, max_size=20))
+def test_patterns_learn_from_anything(bodies: list[str]) -> None:
+    learner = PatternLearner()
+    lines = [(at, "h", 6, "s", body, None) for at, body in enumerate(bodies)]
+    found = learner.of(lines)
+    assert [learner.by_id[number].root().id for number in learner.of(lines)] == [
+        learner.by_id[number].root().id for number in found
+    ]
+
+
+@often
+@given(st.binary(max_size=300))
+def test_any_journal_export_is_read(data: bytes) -> None:
+    found, used = entries(data)
+    assert used <= len(data)
+    assert all(line_of(entry).severity in SEVERITIES for entry in found)

@@ -15,7 +15,7 @@ from balise.core.moments import NS
 from balise.server.errors import Refused
 from balise.server.life import close
 from balise.server.parts import Parts, build
-from balise.server.rules import rehearsals
+from balise.server.rules import playing
 from balise.server.settings import Settings
 from balise.store.series import query
 
@@ -51,9 +51,8 @@ def test_a_question_beyond_a_limit_says_what_to_narrow(
 
 @pytest.mark.parametrize(
     ("start", "module", "limit"),
-    [("-5000d", query, "NUMBERS_AT_MOST"), ("-5000d", query, "SERIES_AT_MOST"), ("-5m", rehearsals, "MOST_POINTS"),
-     ("-5m", rehearsals, "MOST_ASKED")],
-)  # fmt: skip
+    [("-5000d", query, "NUMBERS_AT_MOST"), ("-5000d", query, "SERIES_AT_MOST")],
+)
 def test_a_rehearsal_beyond_a_limit_says_what_to_narrow(
     console: Parts, start: str, module: object, limit: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -63,3 +62,13 @@ def test_a_rehearsal_beyond_a_limit_says_what_to_narrow(
     with pytest.raises(Refused, match="from: ") as refused:
         console.rules.rehearse(asked)
     assert refused.value.status == 422
+
+
+@pytest.mark.parametrize("limit", ["MOST_POINTS", "MOST_ASKED"])
+def test_too_many_points_are_rehearsed_by_the_steps_that_are_kept(
+    console: Parts, limit: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked = Rehearse.model_validate({"rule": RULE, "from": "-20m", "to": "now"})
+    assert console.rules.rehearse(asked).step_seconds < 60
+    monkeypatch.setattr(playing, limit, 3)
+    assert console.rules.rehearse(asked).step_seconds == 300

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import socket
+import time
 from urllib.parse import parse_qs, urlsplit
 
 import pytest
@@ -21,6 +23,10 @@ from running import until
         ("/fleet", "Fleet"),
         ("/fleet/book-db-n1", "book-db-n1"),
         ("/events", "Events"),
+        ("/events/patterns?from=-6h", "Patterns"),
+        ("/events/fields?from=-6h", "Fields"),
+        ("/events/sign-ins?from=-30h", "Sign-ins"),
+        ("/events/sources", "Sources"),
         ("/alerts", "Alerts"),
         ("/rules", "Rules"),
         ("/rules/filesystem-filling", "filesystem-filling"),
@@ -42,6 +48,7 @@ from running import until
         ("/settings/groups", "Settings"),
         ("/settings/plans", "Settings"),
         ("/settings/relays", "Settings"),
+        ("/settings/receivers", "Settings"),
         ("/settings/channels", "Settings"),
         ("/settings/users", "Settings"),
         ("/settings/tokens", "Settings"),
@@ -137,7 +144,7 @@ def test_the_fleet_is_filtered_sorted_and_shared_by_its_address(demo: Demo, page
     rows = page.get_by_role("table", name="Fleet").get_by_role("row")
     page.get_by_role("button", name=re.compile("^Fullest volume")).click()
     expect(rows.nth(1)).to_contain_text("gate-s3")
-    page.get_by_label("Filter").fill('group eq "Booking"')
+    page.get_by_label("Filter", exact=True).fill('group eq "Booking"')
     expect(rows).to_have_count(6)
     until(lambda: "where=" in page.url, 5)
     page.reload()
@@ -184,19 +191,52 @@ def test_a_filter_is_told_and_mended_while_it_is_typed(demo: Demo, page: Page) -
 
 def test_a_rule_is_checked_while_it_is_typed(demo: Demo, page: Page) -> None:
     page.goto(demo.url + "/rules/new")
-    page.get_by_label("Name").fill("waits-a-lot")
+    page.get_by_label("Name", exact=True).fill("waits-a-lot")
     page.get_by_label("About").fill("Too many wait")
     page.get_by_label("Metric").fill("postgresql.sessions.blocked")
-    page.get_by_role("textbox", name="above").first.fill("2")
+    page.get_by_label("warning", exact=True).fill("2")
     expect(page.get_by_role("region", name="Rehearsal")).to_contain_text("It would have opened")
     page.get_by_label("Only where").fill("host eq")
     expect(page.get_by_role("alert").first).to_contain_text("the filter ends at character")
     page.get_by_label("Only where").fill("")
-    page.get_by_role("textbox", name="clear").first.fill("9")
+    page.get_by_label("warning clears at").fill("9")
     expect(page.get_by_role("alert").first).to_contain_text("clear must not be higher than above")
-    page.get_by_role("textbox", name="clear").first.fill("1")
+    page.get_by_label("warning clears at").fill("1")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("link", name=re.compile("waits-a-lot"))).to_be_visible()
+
+
+def test_a_rule_about_running_out_says_what_is_next(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/rules/filesystem-runs-out")
+    expect(page.get_by_role("region", name="What runs out next")).to_contain_text(re.compile("within 30d|in "))
+    assert axe(page) == []
+
+
+def test_a_rule_is_changed_as_a_sentence_and_as_text(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/rules/load-high")
+    expect(page.get_by_label("Kind of limit")).to_have_value("above")
+    page.get_by_role("button", name="As text").click()
+    text = page.get_by_label("The rule as text")
+    expect(text).to_have_value(re.compile("^rule: load-high\n"))
+    said = text.input_value()
+    text.fill(said.replace("above:", "over:", 1))
+    expect(page.locator("#slips")).to_contain_text(
+        re.compile(r"line \d+, column 5: limits.warning.over: there is no such")
+    )
+    expect(page.get_by_role("button", name="Save")).to_be_disabled()
+    assert axe(page) == []
+    # Typed and taken back at once, it can be saved as before.
+    text.fill(said + "x")
+    text.fill(said)
+    expect(page.get_by_role("button", name="Save")).to_be_enabled()
+    text.fill(re.sub(r"^about: .*$", "about: Too much to do", said, flags=re.M))
+    page.get_by_role("button", name="As a sentence").click()
+    expect(page.get_by_label("About")).to_have_value("Too much to do")
+    page.get_by_label("Why").fill("clearer")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("heading", name="Rules")).to_be_visible()
+    page.goto(demo.url + "/rules/load-high")
+    expect(page.get_by_text("clearer").first).to_be_visible()
 
 
 def test_an_enrolment_key_is_made_with_its_command(demo: Demo, page: Page) -> None:
@@ -395,3 +435,91 @@ def test_two_hosts_inventory_is_compared_and_a_change_is_seen(demo: Demo, page: 
     expect(comparison.get_by_role("row", name="nginx")).to_contain_text("1.24.0-1")
     page.goto(f"{demo.url}/fleet/web-n1/inventory?from=-24h")
     expect(page.get_by_text("package nginx: version 1.24.0-1 → 1.24.0-2")).to_be_visible()
+
+
+def test_a_pattern_leads_to_its_lines_and_a_line_to_its_own_address(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/events/patterns?from=-6h&order=count")
+    row = page.get_by_role("link", name=re.compile("barrier … cycle … finished in … ms"))
+    row.first.click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Events")
+    lines = page.get_by_role("list", name="Events, newest first")
+    expect(lines.get_by_role("button").first).to_contain_text("finished in")
+    assert 'pattern eq "' in parse_qs(urlsplit(page.url).query)["where"][0]
+    lines.get_by_role("button").first.click()
+    page.get_by_role("button", name=re.compile("^Count host ")).click()
+    expect(page.get_by_label(re.compile("^host .* over the span"))).to_be_visible()
+    page.get_by_role("link", name="Link to this event").click()
+    page.wait_for_url("**/events/one/**")
+    expect(lines).to_have_count(0)
+    expect(page.get_by_text("barrier")).to_be_visible()
+    page.get_by_role("button", name="Lines around it").click()
+    expect(page.get_by_role("list", name="Lines around it, oldest first").locator("[aria-current]")).to_have_count(1)
+
+
+def test_events_are_followed_and_held_while_paused(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/events")
+    page.get_by_role("button", name="Follow").click()
+    section = page.get_by_role("region", name="Events as they come")
+    expect(section.get_by_role("status")).to_contain_text(re.compile(r"[1-9]\d* events? since"), timeout=30_000)
+    section.get_by_role("button", name="Pause").click()
+    there = section.get_by_role("listitem").count()
+    expect(section.get_by_role("status")).to_contain_text(re.compile(r"Paused: [1-9]"), timeout=30_000)
+    assert section.get_by_role("listitem").count() == there
+    section.get_by_role("button", name="Go on").click()
+    expect(section.get_by_role("status")).to_contain_text("As they come")
+    until(lambda: section.get_by_role("listitem").count() > there)
+
+
+def test_who_tried_to_get_in_is_seen_first(demo: Demo, page: Page) -> None:
+    [receiver] = page.request.get(f"{demo.url}/api/v1/receivers").json()["items"]
+    said = [
+        f"Failed password for invalid user {name} from 203.0.113.66 port 4"
+        for name in ["root", "admin", "test", "ftp", "git"]
+    ]
+    said += ["Failed password for fares from 198.51.100.23 port 5"] * 6
+    said += ["Accepted password for fares from 198.51.100.23 port 5"]
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
+        for line in said:
+            place = ("127.0.0.1", int(receiver["listen"].rpartition(":")[2]))
+            moment = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(time.time() - 60))
+            sender.sendto(f"<86>1 {moment} bastion-h1 sshd - - - {line} ssh2".encode(), place)
+    page.goto(demo.url + "/events/sign-ins?from=-30h")
+    rows = page.get_by_role("row")
+    expect(rows.nth(1)).to_contain_text("got in after many failures")
+    expect(rows.nth(1)).to_contain_text("198.51.100.23")
+    expect(page.get_by_role("row", name=re.compile("203.0.113.66"))).to_contain_text("tries many accounts")
+    page.get_by_label("sweeps from").fill("30")
+    expect(page.get_by_role("row", name=re.compile("203.0.113.66"))).to_contain_text("fails")
+    page.get_by_role("button", name="by account", exact=True).click()
+    expect(page.get_by_role("row", name=re.compile("fares"))).to_contain_text("got in after many failures")
+
+
+def test_a_value_is_asked_for_from_the_fields(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/events/fields?from=-6h")
+    page.get_by_role("button", name="Only severity warning").click()
+    expect(page.get_by_label("Filter", exact=True)).to_have_value('severity eq "warning"')
+    section = page.get_by_role("region", name="severity")
+    expect(section.get_by_role("listitem")).to_have_count(1)
+
+
+def test_what_is_shown_is_exported(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/events?from=-6h&where=" + "severity%20eq%20%22warning%22")
+    page.locator("summary", has_text="Export").click()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="JSON Lines").click()
+    lines = download.value.path().read_text().splitlines()
+    assert len(lines) > 10
+    assert {json.loads(line)["severity"] for line in lines} == {"warning"}
+
+
+def test_a_sender_is_let_in_by_one_click_and_a_receiver_is_seen(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/settings/receivers")
+    expect(page.get_by_role("row", name=re.compile("devices"))).to_contain_text("listening")
+    page.goto(demo.url + "/enrol")
+    row = page.get_by_role("row", name=re.compile("sends syslog.*devices")).first
+    name = (row.get_by_role("cell").first.text_content() or "").strip()
+    row = page.get_by_role("row", name=re.compile(name))
+    row.get_by_role("button", name="Let in").click()
+    expect(row).to_have_count(0)
+    page.goto(demo.url + f"/events/sources?host={name}")
+    expect(page.get_by_role("row", name=re.compile("devices"))).to_contain_text("following")

@@ -19,6 +19,9 @@ PAGES = {
     "an alert": "/alerts/1",
     "a host": "/fleet/book-db-n1",
     "events": "/events",
+    "patterns": "/events/patterns",
+    "sign-ins": "/events/sign-ins?from=-30h",
+    "sources": "/events/sources",
 }
 OTHERS = ("/fleet", "/applications", "/applications/Booking", "/rules", "/rules/load-high", "/services", "/probes",
           "/enrol", "/settings", "/settings/channels")  # fmt: skip
@@ -38,6 +41,7 @@ def telephone(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> I
     )
     page = context.new_page()
     page.goto(demo.url)
+    page.get_by_role("heading", level=1).wait_for()
     assert sideways(page) == 0 and page.evaluate(TOO_SMALL, SMALLEST) == [] and axe(page) == []
     sign_in(page, demo.url, "skipper", demo.password)
     page.close()

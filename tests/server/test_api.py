@@ -9,7 +9,7 @@ import httpx
 import pytest
 
 from balise.api.access import NewEnrolmentKey, NewToken, NewUser
-from balise.api.events import EventQuery, HistogramQuery
+from balise.api.events import EventQuery, HistogramQuery, PatternQuery
 from balise.api.hosts import HostChange
 from balise.api.metrics import MetricQuery
 from balise.api.rules import Rehearse, RuleBody, RuleDocument
@@ -160,7 +160,7 @@ def test_events_are_counted_and_grouped_into_patterns(service: Service, admin: B
     histogram = admin.events.count(HistogramQuery(where=where, from_="-10m", bars=10))
     assert histogram.total == 30
     assert sum(histogram.counts["error"]) == 10
-    patterns = admin.events.patterns(HistogramQuery(where=where, from_="-10m")).items
+    patterns = admin.events.patterns(PatternQuery(where=where, from_="-10m")).items
     assert [(p.pattern, p.severity, p.count) for p in patterns] == [
         ("winch … stalled after … s", "error", 10),
         ("winch … stalled after … s", "informational", 20),

@@ -27,6 +27,7 @@ def paths_of(console: Parts) -> OtlpPaths:
         metrics=console.metric_intake,
         logs=console.log_intake,
         speakers=console.speakers,
+        syslog=console.receivers,
         door=console.door,
         ceiling=1 << 30,
     )

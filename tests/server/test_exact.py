@@ -192,7 +192,7 @@ def test_one_rule_that_cannot_be_checked_blinds_no_other(console: Parts) -> None
         console.rules.put(name, rule(), "test")
     put(console, "a", [(now, 9.0)])
     console.watch.tick(now - 1)
-    console.watch.rules["first"].measuring = None  # type: ignore[assignment]
+    console.watch.rules["first"].machine = None  # type: ignore[assignment]
     put(console, "b", [(now, 9.0)])
     console.watch.tick(now)
     assert {a.rule for a in console.alerts.open.values()} >= {"second"}
@@ -247,7 +247,7 @@ def test_a_mean_is_the_same_after_sealing_and_a_restart(tmp_path: Path) -> None:
     again = build(Settings(data=tmp_path))
     again.watch.load(now)
     again.watch.tick(now)
-    assert float(again.watch.rules["mean"].measuring.values(now)[0]) == pytest.approx(0.35)
+    assert float(again.watch.looks["mean"].values[0]) == pytest.approx(0.35)
     assert not again.alerts.open
     close(again)
 
@@ -260,7 +260,7 @@ def test_arrivals_are_counted_once_while_labels_change(console: Parts) -> None:
         console.hosts.change("a", HostChange(labels={"n": str(second)}), "test")
         console.directory.ensure(f"new-{second}")
         console.watch.tick(now + second + 1)
-    assert float(console.watch.rules["sum"].measuring.values(now + 16)[0]) == 20.0
+    assert float(console.watch.looks["sum"].values[0]) == 20.0
     assert not console.alerts.open
 
 

@@ -7,11 +7,16 @@ from collections.abc import Iterator
 
 import pytest
 
+from balise.api.access import NewToken, Scope
 from balise.api.events import EventQuery, HistogramQuery
 from balise.api.filters import FilterBody
+from balise.api.hosts import GroupBody, HostsChange, ViewBody
+from balise.api.keeping import EventKeep, RetentionBody
 from balise.api.metrics import MetricQuery
+from balise.api.notify import CalloutBody, WebhookChannel
+from balise.api.rules import RuleBody
 from balise.client import Refused
-from running import Service
+from running import Service, free_port
 from sending import gauge_request, log_request, post
 
 
@@ -80,9 +85,57 @@ def test_a_filter_that_cannot_be_read_is_not_kept(service: Service) -> None:
             c.filters.get("bad")
 
 
+def test_what_is_kept_holds_what_the_filter_of_a_name_says(service: Service) -> None:
+    with service.client() as c:
+        c.filters.set("south", FilterBody(where='name sw "gate-"'))
+        group = c.groups.set("gates", GroupBody(filter="south"))
+        assert (group.where, group.hosts) == ('name sw "gate-"', 1)
+        changed = c.call("POST", "/hosts/change", HostsChange(filter="south", set_labels={"quay": "south"}))
+        assert changed == {"changed": 1}
+        view = c.views.set("gates", ViewBody(filter="south", where='state ne "ok"'))
+        assert view.where == '(state ne "ok") and (name sw "gate-")'
+        c.channels.set("deck", WebhookChannel(kind="webhook", url=f"http://127.0.0.1:{free_port()}/"))
+        assert c.callouts.set("night", CalloutBody(when="", filter="south", tell=["deck"])).when == 'name sw "gate-"'
+        rule = RuleBody.model_validate(
+            {"about": "x", "filter": "south", "measure": {"metric": "tide"}, "limits": {"warning": {"above": 1}}}
+        )
+        assert c.rules.apply("tide-high", rule).hosts == 'name sw "gate-"'
+        by = [EventKeep(filter="south", keep="2d"), EventKeep(keep="9d")]
+        kept = c.keeping.set_retention(RetentionBody(events=by))
+        assert [entry.where for entry in kept.events] == ['name sw "gate-"', None]
+        c.filters.delete("south")
+        assert [g.hosts for g in c.groups.list() if g.name == "gates"] == [1]
+        long = f'name eq "{"x" * 1800}" or name eq "{"y" * 160}"'
+        c.filters.set("south", FilterBody(where='name sw "gate-"'))
+        with pytest.raises(Refused, match="more than 2000 characters"):
+            c.groups.set("gates", GroupBody(filter="south", where=long))
+        with pytest.raises(Refused, match="there is no filter 'nobody'"):
+            c.groups.set("gates", GroupBody(filter="nobody"))
+        assert "filter" not in c.call("GET", "/callouts/night") and "filter" not in c.call("GET", "/rules/tide-high")
+
+
 def test_two_long_filters_are_one(service: Service) -> None:
     long = " or ".join(f'host eq "{"x" * 30}{n:04}"' for n in range(41))
     assert 1900 < len(long) <= 2000
     with service.client() as c:
         c.filters.set("long", FilterBody(where=long + ' or host eq "pier-1"'[: 2000 - len(long)]))
         assert c.events.search(EventQuery(filter="long", where=long)).items == []
+
+
+def test_scopes_and_plans_take_a_filter_by_its_name(service: Service) -> None:
+    with service.client() as c:
+        c.filters.set("quays", FilterBody(where='name sw "gate-"'))
+        c.filters.set("worse", FilterBody(where='severity ge "warning"'))
+        scope = Scope(filter="quays", hosts='name ew "1"')
+        made = c.tokens.create(NewToken(name="by name", role="ingest", scope=scope))
+        kept = next(token for token in c.tokens.list() if token.id == made.id)
+        assert kept.scope is not None and kept.scope.hosts == '(name ew "1") and (name sw "gate-")'
+        with pytest.raises(Refused, match="there is no filter 'nobody'"):
+            c.tokens.create(NewToken(name="x", role="ingest", scope=Scope(filter="nobody")))
+        text = "plan: named\nfor: {filter: quays}\nfollow:\n- {path: /var/log/app.log, filter: worse}\n"
+        plan = c.plans.apply("named", text)
+        assert "filter: quays" in plan.text, "as it is written"
+        assert plan.body["for"] == {"hosts": 'name sw "gate-"'}
+        assert plan.body["follow"][0]["send"] == 'severity ge "warning"'
+        with pytest.raises(Refused, match=r"line 2, column 7: .*there is no filter 'nobody'"):
+            c.plans.apply("named", text.replace("quays", "nobody"))

@@ -23,6 +23,7 @@ from balise.api.metrics import MetricQuery
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.rules import RuleBody
 from balise.collect.work import Worker
+from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS
 from balise.server.enrol.keys import new_host
 from balise.server.errors import Refused
@@ -35,9 +36,9 @@ from balise.server.people.access import Principal
 from balise.server.receive.answers import answer_body
 from balise.server.receive.logs import severity_code
 from balise.server.rules.book import shipped_rules
-from balise.server.rules.rehearsals import smoothed
+from balise.server.rules.playing import smoothed
 from balise.server.settings import Settings
-from balise.store.events.day import NewEvent, Snapshot
+from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Remote, Rule
 

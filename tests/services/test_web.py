@@ -29,7 +29,7 @@ def resident(kit: str, target: dict[str, Any], work: Callable[[], None]) -> tupl
     readings: list[Reading] = []
     lines: list[LogLine] = []
 
-    def deliver(_at: float, found: list[Reading], _meanings: object, said: list[LogLine], _kept: object) -> None:
+    def deliver(_at: float, found: list[Reading], _m: object, said: list[LogLine], _k: object, _to: object) -> None:
         readings.extend(found)
         lines.extend(said)
 

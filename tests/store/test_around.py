@@ -7,9 +7,10 @@ from pathlib import Path
 
 import pytest
 
+from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS
 from balise.store.events.around import Around
-from balise.store.events.day import NewEvent
+from balise.store.events.day_search import COLUMNS
 from balise.store.events.store import Delivery, EventStore
 
 START = 1_790_000_000 * NS
@@ -52,5 +53,5 @@ def test_lines_around_are_those_of_a_plain_list(tmp_path: Path, seed: int) -> No
 
 def _all(store: EventStore, day: int) -> list[tuple[int, tuple[object, ...]]]:
     span = (day * 86_400 * NS, (day + 1) * 86_400 * NS)
-    query = "SELECT id, time, host, severity, source, body, attributes FROM event"
+    query = f"SELECT {COLUMNS} FROM event"
     return [(day, tuple(row)) for _, file in store.existing(*span) for row in file.read(query, [])]

@@ -5,7 +5,8 @@ import { type AlertDetail, api, type Event, got, type Schemas } from "../api/cli
 import { Row, Sessions, Table } from "../host/Beneath";
 import { quoted } from "../lib/filterText";
 import { clock, duration, moment, unix, withUnit } from "../lib/format";
-import { type Ask, useEvents, useHistogram, useMetric } from "../lib/queries";
+import { useEvents, useHistogram, useMetric, useUsual } from "../lib/queries";
+import { measureText } from "../lib/ruleWords";
 import type { Span } from "../lib/span";
 import { WEIGHT_STATE, weight } from "../lib/states";
 import { useSpan } from "../lib/useSpan";
@@ -15,6 +16,7 @@ import { type Bound, MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { ChangeLane, EventLane } from "../ui/StateLane";
+import { Tune } from "./Tune";
 
 export function Component() {
   const { id = "" } = useParams();
@@ -40,7 +42,9 @@ interface Evidence {
   to?: number;
   processes?: Schemas["ProcessUse"][];
   sessions?: Schemas["Session"][];
-  lines?: Schemas["Pattern"][];
+  lines?: (Pick<Schemas["Pattern"], "pattern" | "severity" | "source" | "count" | "example"> & {
+    usual: number | null;
+  })[];
   changes?: Event[];
 }
 
@@ -57,13 +61,16 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
   const opened = unix(alert.opened_at);
   const span = around(opened, alert.recovered_at ? unix(alert.recovered_at) : undefined, now);
   const evidence = alert.evidence as Evidence;
-  const measure = alert.measure as { metric: string; where?: string | null; take: Ask["take"]; each: string[] };
+  const measure = alert.measure as Schemas["Rule"]["measure"];
   const own = [
-    ...(alert.host && measure.each.includes("host") ? [`host eq ${quoted(alert.host)}`] : []),
+    ...(alert.host && (measure.each ?? []).includes("host") ? [`host eq ${quoted(alert.host)}`] : []),
     ...Object.entries(alert.attributes).map(([name, value]) => `${name} eq ${quoted(value)}`),
     ...(measure.where ? [`(${measure.where})`] : []),
   ].join(" and ");
-  const answer = useMetric({ metric: measure.metric, where: own, take: measure.take, by: [] }, span);
+  const take = measure.take === "change" || measure.take === "distinct" ? "last" : measure.take;
+  const ask = measure.metric ? { metric: measure.metric, where: own, take: take ?? "last", by: [] } : undefined;
+  const answer = useMetric(ask, span);
+  const usual = useUsual(ask, span, answer.data);
   const mine = `host eq ${quoted(alert.host)}`;
   const histogram = useHistogram("", mine, span);
   const changes = useEvents("", `${mine} and source eq "change"`, span, 50);
@@ -99,6 +106,7 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
             {alert.rule}
           </Link>
         </p>
+        <Kind alert={alert} now={now} />
         {alert.clue && (
           <p className="mt-1 font-dense text-lg">
             <span className="text-ink-2">Clue: </span>
@@ -114,15 +122,18 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
         onClear={() => undefined}
         label="The alert over time"
       >
-        <MetricLane
-          name="Measured"
-          shows={measure.metric}
-          answer={answer.data}
-          bounds={bounds}
-          height={150}
-          of={`limit ${withUnit(alert.limit, alert.unit)}`}
-          ticks
-        />
+        {measure.metric && (
+          <MetricLane
+            name="Measured"
+            shows={measure.metric}
+            answer={answer.data}
+            bounds={bounds}
+            usual={usual}
+            height={150}
+            of={`limit ${withUnit(alert.limit, alert.unit)}`}
+            ticks
+          />
+        )}
         <EventLane answer={histogram.data} />
         <ChangeLane events={changes.data?.items ?? []} />
       </Lanes>
@@ -130,6 +141,7 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
         <EvidencePart evidence={evidence} opened={opened} now={now} hostLink={hostLink} />
         <aside className="order-first space-y-5 md:order-none">
           <Own alert={alert} now={now} />
+          <Tune alert={alert} />
           <section>
             <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What to do</h2>
             <p className="whitespace-pre-line leading-snug">
@@ -141,6 +153,36 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
       </div>
     </>
   );
+}
+
+/** What the kind of limit says of this alert: what is usual, when it runs out, how long it is missing. */
+function Kind({ alert, now }: { alert: AlertDetail; now: number }) {
+  const told = kindText(alert, now);
+  if (!told && !alert.flapping) return null;
+  return (
+    <p className="mt-1 font-dense text-lg">
+      {told}
+      {alert.flapping &&
+        " It flaps: it opened again and again, and stays open until it has been calm for half an hour."}
+    </p>
+  );
+}
+
+function kindText(alert: AlertDetail, now: number): string {
+  const measure = alert.measure as Schemas["Rule"]["measure"];
+  if (alert.baseline) {
+    const { middle, spread } = alert.baseline;
+    return `${withUnit(alert.value, alert.unit)}, where ${withUnit(middle, alert.unit)} is usual at this hour, ± ${withUnit(spread, alert.unit)}.`;
+  }
+  if (alert.reaches_at) {
+    const from = alert.earliest ? `, at the earliest ${moment(alert.earliest, now)}` : "";
+    const to = alert.latest ? `, at the latest ${moment(alert.latest, now)}` : "";
+    return `Runs out ${moment(alert.reaches_at, now)}, in ${duration(alert.reaches_at - now)}${from}${to}.`;
+  }
+  if (alert.kind === "missing_for") return `Not heard for ${duration(alert.value)}.`;
+  if (alert.kind === "first_seen") return "Seen for the first time.";
+  if (!measure.metric) return `${measureText(measure)}: ${withUnit(alert.value, alert.unit)}.`;
+  return "";
 }
 
 function EvidencePart({

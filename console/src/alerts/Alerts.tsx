@@ -1,17 +1,33 @@
+import { useCallback } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Alert } from "../api/client";
-import { duration, moment, STATE, unix, withUnit } from "../lib/format";
+import { duration, moment, plural, STATE, unix, withUnit } from "../lib/format";
 import { useAlerts } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
+import { SavedFilters } from "../ui/SavedFilters";
 import { Signal } from "../ui/Signal";
 
+const ATTRIBUTES = ["rule", "state", "acknowledged"];
 const GRID =
   "hidden md:grid md:grid-cols-[24px_130px_130px_minmax(0,2fr)_minmax(0,1.4fr)_110px_100px_110px] gap-x-3 items-center";
 
 export function Component() {
   const { span, now } = useSpan();
-  const alerts = useAlerts({ start: span.start, end: span.end });
+  const [parameters, setParameters] = useSearchParams();
+  const where = parameters.get("where") ?? "";
+  const keepWhere = useCallback(
+    (wanted: string) =>
+      setParameters((held) => {
+        const next = new URLSearchParams(held);
+        if (wanted.trim()) next.set("where", wanted);
+        else next.delete("where");
+        return next;
+      }),
+    [setParameters],
+  );
+  const alerts = useAlerts({ ...(where && { where }), start: span.start, end: span.end });
   if (alerts.isError) return <Failure error={alerts.error} again={() => void alerts.refetch()} />;
   if (!alerts.data) return <Waiting what="the alerts" lines={10} />;
   const open = alerts.data.items.filter((a) => a.state === "open");
@@ -19,9 +35,19 @@ export function Component() {
   open.sort((a, b) => Number(b.severity === "critical") - Number(a.severity === "critical"));
   return (
     <>
-      <h1 className="mb-2 font-semibold text-xl">Alerts</h1>
+      <div className="mb-1 flex flex-wrap items-start gap-3">
+        <h1 className="font-semibold text-xl">Alerts</h1>
+        <FilterField
+          where={where}
+          keep={keepWhere}
+          placeholder='filter, like: severity eq "critical" and host sw "gate-"'
+          found={where ? plural(alerts.data.items.length, "alert") : undefined}
+          attributes={ATTRIBUTES}
+        />
+        <SavedFilters where={where} chosen="" choose={() => undefined} take={keepWhere} />
+      </div>
       {alerts.data.items.length === 0 && (
-        <Empty title="No alert was open in this span">
+        <Empty title={where ? "No alert of this span passes the filter" : "No alert was open in this span"}>
           Choose a longer span above. What is watched, and with which limits, is under{" "}
           <Link className="link" to="/rules">
             Rules

@@ -78,6 +78,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agents/paths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer Path
+         * @description What an agent found at a path that its plan asked it for.
+         */
+        post: operations["answer_path_api_v1_agents_paths_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agents/plan": {
         parameters: {
             query?: never;
@@ -186,6 +206,26 @@ export interface paths {
         put?: never;
         /** Acknowledge */
         post: operations["acknowledge_api_v1_alerts__number__acknowledge_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{number}/tune": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tune
+         * @description Other limits for the alert's host, its group or everybody, with what that would have changed.
+         */
+        post: operations["tune_api_v1_alerts__number__tune_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -652,6 +692,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/event-days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Days
+         * @description The days of which there are events, here or set aside, the newest first.
+         */
+        get: operations["list_days_api_v1_event_days_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/event-days/{day}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Day Back
+         * @description Puts a copy among the days again: it is searched like all others, and kept until it is let go.
+         */
+        post: operations["bring_day_back_api_v1_event_days__day__bring_back_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/event-days/{day}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let Day Go
+         * @description Removes a day from here of which there is a copy that reads back.
+         */
+        post: operations["let_day_go_api_v1_event_days__day__let_go_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/event-days/{day}/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set Day Aside
+         * @description Copies a day that is over into the folder for that, and reads the copy back; the day itself stays.
+         */
+        post: operations["set_day_aside_api_v1_event_days__day__set_aside_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events/export": {
         parameters: {
             query?: never;
@@ -666,6 +786,26 @@ export interface paths {
          * @description All events of a question as a file: CSV, JSON Lines or RFC 5424, however many, the newest first.
          */
         post: operations["export_events_api_v1_events_export_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Count Fields
+         * @description The top values of attributes in the span, with how many events have them.
+         */
+        post: operations["count_fields_api_v1_events_fields_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -723,7 +863,7 @@ export interface paths {
         put?: never;
         /**
          * Count Patterns
-         * @description What the log says: lines alike but for their numbers, counted, with how many are usual.
+         * @description What the log says: lines that say the same with other values are one row, beside the day and the week before.
          */
         post: operations["count_patterns_api_v1_events_patterns_post"];
         delete?: never;
@@ -843,6 +983,45 @@ export interface paths {
         post?: never;
         /** Delete Filter */
         delete: operations["delete_filter_api_v1_filters__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forwards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Forwards */
+        get: operations["list_forwards_api_v1_forwards_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forwards/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Forward */
+        get: operations["read_forward_api_v1_forwards__name__get"];
+        /**
+         * Put Forward
+         * @description Sends events on from now on, each at least once, over syslog or OTLP.
+         */
+        put: operations["put_forward_api_v1_forwards__name__put"];
+        post?: never;
+        /** Delete Forward */
+        delete: operations["delete_forward_api_v1_forwards__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1083,6 +1262,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/paths/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Path
+         * @description The last 50 lines at a path on a host, or why there are none: read by its collector within ten seconds.
+         */
+        post: operations["try_path_api_v1_hosts__name__paths_try_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/plan": {
         parameters: {
             query?: never;
@@ -1141,6 +1340,26 @@ export interface paths {
          * @description The host leaves: nothing is taken of it any more, its history stays until it is forgotten.
          */
         post: operations["retire_host_api_v1_hosts__name__retire_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rules Of Host
+         * @description Every rule that watches a host, where its limits come from, and how far it is from breach; the nearest first.
+         */
+        get: operations["rules_of_host_api_v1_hosts__name__rules_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1385,6 +1604,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/metrics/baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Baseline
+         * @description What is usual of a metric at each hour of the span, learned from the same hours of the weeks before.
+         */
+        post: operations["baseline_api_v1_metrics_baseline_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Forecast
+         * @description When a metric gets to a value, by a robust trend; those that get there first come first.
+         */
+        post: operations["forecast_api_v1_metrics_forecast_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics/query": {
         parameters: {
             query?: never;
@@ -1396,6 +1655,26 @@ export interface paths {
         put?: never;
         /** Query Metrics */
         post: operations["query_metrics_api_v1_metrics_query_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/parsers/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Parser
+         * @description Lines as the events that a parser makes of them, and why it does not fit those that it does not fit.
+         */
+        post: operations["try_parser_api_v1_parsers_try_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1580,6 +1859,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Receivers */
+        get: operations["list_receivers_api_v1_receivers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/receivers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Receiver */
+        get: operations["read_receiver_api_v1_receivers__name__get"];
+        /**
+         * Put Receiver
+         * @description Takes syslog in at an address from now on. A port in use is a 409.
+         */
+        put: operations["put_receiver_api_v1_receivers__name__put"];
+        post?: never;
+        /** Delete Receiver */
+        delete: operations["delete_receiver_api_v1_receivers__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relays": {
         parameters: {
             query?: never;
@@ -1705,6 +2023,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Retention
+         * @description How long points and events are kept, by filter, beside what they take now and when the disk is full.
+         */
+        get: operations["read_retention_api_v1_retention_get"];
+        /**
+         * Set Retention
+         * @description Keeps points and events so long from now on. What is older is forgotten for good, which makes room.
+         */
+        put: operations["set_retention_api_v1_retention_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -1712,10 +2054,53 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List Rules */
+        /**
+         * List Rules
+         * @description All rules, with how often each opened in the span, for how long, and how often nobody took it.
+         */
         get: operations["list_rules_api_v1_rules_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Rules
+         * @description What is wrong with rules, looked at together, without keeping them.
+         */
+        post: operations["check_rules_api_v1_rules_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Rule Text
+         * @description A rule from its text, or what is wrong with it, by line and column; nothing is kept.
+         */
+        post: operations["read_rule_text_api_v1_rules_read_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1739,6 +2124,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Suggest Limits
+         * @description Limits that would have opened at most so often, by what was measured.
+         */
+        post: operations["suggest_limits_api_v1_rules_suggest_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write Rule Text
+         * @description A rule as a file has it.
+         */
+        post: operations["write_rule_text_api_v1_rules_written_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/{name}": {
         parameters: {
             query?: never;
@@ -1748,11 +2173,54 @@ export interface paths {
         };
         /** Read Rule */
         get: operations["read_rule_api_v1_rules__name__get"];
-        /** Put Rule */
+        /**
+         * Put Rule
+         * @description Keeps a rule; `why` is kept with the version.
+         */
         put: operations["put_rule_api_v1_rules__name__put"];
         post?: never;
         /** Delete Rule */
         delete: operations["delete_rule_api_v1_rules__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Version
+         * @description Puts a rule to work as it was, also one that was deleted.
+         */
+        post: operations["restore_version_api_v1_rules__name__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Versions
+         * @description Every form that a rule had: who made it, when, why, and what differs; the newest first.
+         */
+        get: operations["list_versions_api_v1_rules__name__versions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1946,6 +2414,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sign Ins
+         * @description Who tried to sign in, and who did: what should be looked at first comes first.
+         *
+         *     `where` may ask `host`, `account`, `address`, `how`, and what a host is: `group`, `label.…`.
+         */
+        get: operations["list_sign_ins_api_v1_sign_ins_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sources
+         * @description Every place that lines come from, and how it goes there; what somebody has to look at comes first.
+         */
+        get: operations["list_sources_api_v1_sources_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -2105,6 +2615,30 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * AccountChange
+         * @description An account that was made, removed, locked or put into a group.
+         */
+        AccountChange: {
+            /** Account */
+            account: string;
+            /** Detail */
+            detail: string;
+            /**
+             * Event
+             * @description the id of the event that says it
+             */
+            event: string;
+            /** Host */
+            host: string;
+            /** Time */
+            time: string;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "locked" | "unlocked" | "new-account" | "account-removed" | "group-change";
+        };
         /** Acknowledge */
         Acknowledge: {
             /**
@@ -2147,6 +2681,8 @@ export interface components {
             attributes: {
                 [key: string]: string;
             };
+            /** @description of a limit that says unusual: what is usual now */
+            baseline?: components["schemas"]["Baseline"] | null;
             /** Changed At */
             changed_at: string;
             /**
@@ -2154,16 +2690,36 @@ export interface components {
              * @description what stands out in the evidence; no proof
              */
             clue: string | null;
+            /** Earliest */
+            earliest?: number | null;
+            /**
+             * Flapping
+             * @description it opened and recovered often: it stays open until it is calm
+             * @default false
+             */
+            flapping: boolean;
             /** Host */
             host: string;
             /** Id */
             id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "above" | "below" | "outside" | "unusual" | "runs_out_within" | "missing_for" | "first_seen";
+            /** Latest */
+            latest?: number | null;
             /** Limit */
             limit: number;
             /** Metric */
             metric: string;
             /** Opened At */
             opened_at: string;
+            /**
+             * Reaches At
+             * @description when it runs out, unix seconds
+             */
+            reaches_at?: number | null;
             /** Recovered At */
             recovered_at: string | null;
             /**
@@ -2211,6 +2767,8 @@ export interface components {
             attributes: {
                 [key: string]: string;
             };
+            /** @description of a limit that says unusual: what is usual now */
+            baseline?: components["schemas"]["Baseline"] | null;
             /** Changed At */
             changed_at: string;
             /**
@@ -2218,14 +2776,29 @@ export interface components {
              * @description what stands out in the evidence; no proof
              */
             clue: string | null;
+            /** Earliest */
+            earliest?: number | null;
             /** Evidence */
             evidence: {
                 [key: string]: unknown;
             };
+            /**
+             * Flapping
+             * @description it opened and recovered often: it stays open until it is calm
+             * @default false
+             */
+            flapping: boolean;
             /** Host */
             host: string;
             /** Id */
             id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "above" | "below" | "outside" | "unusual" | "runs_out_within" | "missing_for" | "first_seen";
+            /** Latest */
+            latest?: number | null;
             /** Limit */
             limit: number;
             /** Limits */
@@ -2240,6 +2813,11 @@ export interface components {
             metric: string;
             /** Opened At */
             opened_at: string;
+            /**
+             * Reaches At
+             * @description when it runs out, unix seconds
+             */
+            reaches_at?: number | null;
             /** Recovered At */
             recovered_at: string | null;
             /**
@@ -2381,8 +2959,98 @@ export interface components {
             before: components["schemas"]["Event"][];
             event: components["schemas"]["Event"];
         };
+        /**
+         * Band
+         * @description Of one group; null where nothing is known. `values[i]` belongs to the hour that begins at `times[i]`.
+         */
+        Band: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Enough */
+            enough: boolean;
+            /** High */
+            high: (number | null)[];
+            /** Low */
+            low: (number | null)[];
+            /** Middle */
+            middle: (number | null)[];
+        };
+        /**
+         * Baseline
+         * @description What is usual at this hour of the week, and a robust deviation from it.
+         */
+        Baseline: {
+            /** Middle */
+            middle: number;
+            /** Spread */
+            spread: number;
+        };
+        /** BaselineAnswer */
+        BaselineAnswer: {
+            /**
+             * Enough
+             * @description whether that is two weeks at least
+             */
+            enough: boolean;
+            /**
+             * Learned From
+             * @description since when there is anything to learn from
+             */
+            learned_from: string | null;
+            /** Series */
+            series: components["schemas"]["Band"][];
+            /** Times */
+            times: number[];
+        };
+        /** BaselineQuery */
+        BaselineQuery: {
+            /**
+             * By
+             * @default [
+             *       "host"
+             *     ]
+             */
+            by: string[];
+            /**
+             * Deviations
+             * @description how wide the band is
+             * @default 3
+             */
+            deviations: number;
+            /** Filter */
+            filter?: string | null;
+            /**
+             * From
+             * @default -24h
+             * @example -15m
+             */
+            from: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Take
+             * @default avg
+             * @enum {string}
+             */
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate";
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+            /** Where */
+            where?: string | null;
+        };
         /** Callout */
         Callout: {
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /** Name */
             name: string;
             /** Tell */
@@ -2396,6 +3064,11 @@ export interface components {
         };
         /** CalloutBody */
         CalloutBody: {
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /** Tell */
             tell: string[];
             /**
@@ -2407,20 +3080,48 @@ export interface components {
         };
         /**
          * Candidate
-         * @description A machine that waits to be let in.
+         * @description What waits to be let in: a machine with a key (`agent`), or who speaks to a receiver and is no host (`sender`).
+         *
+         *     Of a sender it is said how much it said, and whether its name is that of its messages or its address; one that was
+         *     refused is kept so that it stays refused.
          */
         Candidate: {
             /** Asked At */
             asked_at: string;
+            /**
+             * Events
+             * @default 0
+             */
+            events: number;
             facts: components["schemas"]["Facts"];
             /** Id */
             id: number;
             /** Key */
             key: string;
+            /**
+             * Kind
+             * @default agent
+             * @enum {string}
+             */
+            kind: "agent" | "sender";
+            /** Last At */
+            last_at?: string | null;
             /** Name */
             name: string;
+            /** Named By */
+            named_by?: ("name" | "address") | null;
             /** Origin */
             origin: string;
+            /**
+             * Receiver
+             * @default
+             */
+            receiver: string;
+            /**
+             * Refused
+             * @default false
+             */
+            refused: boolean;
         };
         /**
          * Certificate
@@ -2535,6 +3236,23 @@ export interface components {
             watch: string[];
         };
         /**
+         * Compared
+         * @description What the version in force would have done over the same span.
+         */
+        Compared: {
+            /** Groups */
+            groups: number;
+            /** Open Seconds */
+            open_seconds: number;
+            /** Opened */
+            opened: number;
+            /**
+             * Same
+             * @description how many of its alerts overlap one of the rehearsed
+             */
+            same: number;
+        };
+        /**
          * Comparison
          * @description A host beside another, beside its group's most common values, or beside itself at an earlier time.
          */
@@ -2637,6 +3355,25 @@ export interface components {
             used_by: number;
         };
         /**
+         * DayCopy
+         * @description What was set aside of a day: its file as it was, packed.
+         */
+        DayCopy: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * Digest
+             * @description SHA-256 of the file before it was packed, in hexadecimal
+             */
+            digest: string;
+            /** Events */
+            events: number;
+            /** Packed Bytes */
+            packed_bytes: number;
+            /** Written At */
+            written_at: string;
+        };
+        /**
          * Delivery
          * @description One telling of one thing by one channel.
          */
@@ -2703,10 +3440,30 @@ export interface components {
             there: string | null;
         };
         /**
+         * DocumentProblem
+         * @description What is wrong in a text, and where. Lines and columns begin at 1.
+         */
+        DocumentProblem: {
+            /** Column */
+            column: number;
+            /** Detail */
+            detail: string;
+            /** Field */
+            field: string;
+            /** Line */
+            line: number;
+        };
+        /**
          * EffectivePlan
          * @description What an agent, or whoever reads the host, is to do; `sources` names the plan each setting came from.
          */
         EffectivePlan: {
+            /**
+             * Asks
+             * @description paths to be looked at now, and answered
+             * @default []
+             */
+            asks: components["schemas"]["PathAsk"][];
             /**
              * Collectors
              * @default {}
@@ -2953,6 +3710,11 @@ export interface components {
             /** Id */
             id: string;
             /**
+             * Pattern
+             * @description which pattern it is of, if it is like others
+             */
+            pattern?: string | null;
+            /**
              * Severity
              * @enum {string}
              */
@@ -2961,6 +3723,50 @@ export interface components {
             source: string;
             /** Time */
             time: string;
+        };
+        /**
+         * EventDay
+         * @description A day, in UTC, of which there are events here, a copy, or both.
+         */
+        EventDay: {
+            /**
+             * Brought Back
+             * @description kept until it is let go, however old it is
+             */
+            brought_back: boolean;
+            /**
+             * Bytes
+             * @description what it takes here
+             */
+            bytes: number;
+            copy?: components["schemas"]["DayCopy"] | null;
+            /** Day */
+            day: string;
+            /**
+             * Events
+             * @description here; of a day that is only set aside, in the copy
+             */
+            events: number;
+            /** Here */
+            here: boolean;
+        };
+        /**
+         * EventKeep
+         * @description How long events that pass a filter are kept; without one, all others.
+         */
+        EventKeep: {
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /**
+             * Keep
+             * @example 5m
+             */
+            keep: string;
+            /** Where */
+            where?: string | null;
         };
         /** EventQuery */
         EventQuery: {
@@ -3104,6 +3910,23 @@ export interface components {
             facts: components["schemas"]["Facts"];
         };
         /**
+         * FieldCount
+         * @description An attribute: how many events have it, its top values, and how many values the others are together.
+         */
+        FieldCount: {
+            /** Attribute */
+            attribute: string;
+            /** Events */
+            events: number;
+            /**
+             * Others
+             * @description events with another value than those
+             */
+            others: number;
+            /** Values */
+            values: components["schemas"]["FieldValue"][];
+        };
+        /**
          * FieldProblem
          * @description What is wrong with one field of a request, and what to write instead.
          */
@@ -3112,6 +3935,54 @@ export interface components {
             detail: string;
             /** Field */
             field: string;
+        };
+        /** FieldValue */
+        FieldValue: {
+            /** Count */
+            count: number;
+            /** Value */
+            value: string | number | boolean;
+        };
+        /** FieldsAnswer */
+        FieldsAnswer: {
+            /** Items */
+            items: components["schemas"]["FieldCount"][];
+            /**
+             * Left Out
+             * @description events whose attributes were too many to be looked at
+             */
+            left_out: number;
+        };
+        /**
+         * FieldsQuery
+         * @description Of which attributes the top values are asked; of all that there are, unless some are named.
+         */
+        FieldsQuery: {
+            /** Attributes */
+            attributes?: string[] | null;
+            /** Filter */
+            filter?: string | null;
+            /**
+             * From
+             * @default -1h
+             * @example -15m
+             */
+            from: string;
+            /**
+             * Limit
+             * @default 10
+             */
+            limit: number;
+            /** Text */
+            text?: string | null;
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+            /** Where */
+            where?: string | null;
         };
         /**
          * Figure
@@ -3210,16 +4081,150 @@ export interface components {
         };
         /**
          * FollowedFile
-         * @description A text file to follow: read from its end when it is first met, unless `from_start`.
+         * @description A text file to follow, or all that a pattern names (`*`, `?`, `[ ]`, and `**` for folders of any depth).
+         *
+         *     It is read from its end when it is first met, unless `from_start`: then what was turned over before it is read as
+         *     well. A record is a line; with `first_line` it begins where that matches, with `indented` lines that begin with a
+         *     blank belong to it. How the console's `parser` reads it and what is masked holds before anything leaves the host.
          */
         FollowedFile: {
+            /**
+             * Encoding
+             * @default utf-8
+             * @enum {string}
+             */
+            encoding: "utf-8" | "utf-16" | "utf-16-be" | "latin-1" | "iso-8859-15" | "cp1252";
+            /** First Line */
+            first_line?: string | null;
             /**
              * From Start
              * @default false
              */
             from_start: boolean;
+            /**
+             * Indented
+             * @default false
+             */
+            indented: boolean;
+            /**
+             * Mask
+             * @default []
+             */
+            mask: components["schemas"]["Mask"][];
+            parser?: components["schemas"]["Parser"] | null;
             /** Path */
             path: string;
+            /**
+             * Send
+             * @description only lines that pass leave the host, by what stands in them and their severity
+             */
+            send?: string | null;
+        };
+        /**
+         * Forecast
+         * @description Of one group; unix seconds, null when it does not get there within the horizon, or nobody can tell.
+         */
+        Forecast: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Earliest */
+            earliest: number | null;
+            /**
+             * Fit
+             * @description how much of its variation the trend explains, 0 to 1
+             */
+            fit: number | null;
+            /** Latest */
+            latest: number | null;
+            /** Reaches At */
+            reaches_at: number | null;
+            /** Slope Per Day */
+            slope_per_day: number | null;
+        };
+        /**
+         * ForecastAnswer
+         * @description Those that get there first come first.
+         */
+        ForecastAnswer: {
+            /** Series */
+            series: components["schemas"]["Forecast"][];
+        };
+        /** ForecastQuery */
+        ForecastQuery: {
+            /**
+             * At
+             * @default 1
+             */
+            at: number;
+            /**
+             * By
+             * @default [
+             *       "host"
+             *     ]
+             */
+            by: string[];
+            /** Filter */
+            filter?: string | null;
+            /**
+             * Horizon
+             * @default 3d
+             * @example 5m
+             */
+            horizon: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Take
+             * @default last
+             * @enum {string}
+             */
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate";
+            /** Where */
+            where?: string | null;
+        };
+        /**
+         * Forward
+         * @description A forward with how it goes. `waiting` events are still to be looked at; they are kept here anyway.
+         */
+        Forward: {
+            /** Filter */
+            filter?: string | null;
+            /** Last Sent At */
+            last_sent_at: string | null;
+            /** Name */
+            name: string;
+            /** Problem */
+            problem: string | null;
+            /**
+             * Sent
+             * @description since the service began
+             */
+            sent: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "sending" | "waiting" | "failing";
+            /** To */
+            to: components["schemas"]["SyslogDestination"] | components["schemas"]["OtlpDestination"];
+            /** Waiting */
+            waiting: number;
+            /** Where */
+            where?: string | null;
+        };
+        /**
+         * ForwardBody
+         * @description Which events are sent on, and where to.
+         */
+        ForwardBody: {
+            /** Filter */
+            filter?: string | null;
+            /** To */
+            to: components["schemas"]["SyslogDestination"] | components["schemas"]["OtlpDestination"];
+            /** Where */
+            where?: string | null;
         };
         /**
          * FoundService
@@ -3296,6 +4301,11 @@ export interface components {
              * @default
              */
             about: string;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /** Hosts */
             hosts?: string[] | null;
             /**
@@ -3423,6 +4433,13 @@ export interface components {
                 [key: string]: string;
             } | null;
         };
+        /** HostOpened */
+        HostOpened: {
+            /** Host */
+            host: string;
+            /** Opened */
+            opened: number;
+        };
         /**
          * HostPlan
          * @description What holds for a host, setting by setting, and what its agent could not do of it.
@@ -3441,6 +4458,44 @@ export interface components {
             settings: components["schemas"]["Setting"][];
         };
         /**
+         * HostRule
+         * @description A rule that watches a host, for one group.
+         */
+        HostRule: {
+            /** About */
+            about: string;
+            /** Alert */
+            alert: number | null;
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /**
+             * Distance
+             * @description how far from breach, as a share of the limit; below 0 is beyond it
+             */
+            distance: number | null;
+            /**
+             * From
+             * @description the kit, plan or person its limits come from
+             */
+            from: string;
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "ok" | "warning" | "critical";
+            limits: components["schemas"]["Limits"];
+            /** Note */
+            note: string;
+            /** Rule */
+            rule: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
+        };
+        /**
          * HostServices
          * @description The services of a host, and what listens there and is not read yet.
          */
@@ -3455,6 +4510,11 @@ export interface components {
          * @description One change of many hosts: those named, or those that pass a filter.
          */
         HostsChange: {
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /** Hosts */
             hosts?: string[] | null;
             /**
@@ -3566,6 +4626,12 @@ export interface components {
              */
             events: number;
             /**
+             * Events By
+             * @description events that pass a filter are kept this long instead
+             * @default []
+             */
+            events_by: components["schemas"]["EventKeep"][];
+            /**
              * Five Minutes
              * @default 90
              */
@@ -3575,11 +4641,19 @@ export interface components {
              * @default 730
              */
             hour: number;
+            /** Most Event Bytes */
+            most_event_bytes?: number | null;
             /**
              * Raw
              * @default 14
              */
             raw: number;
+            /**
+             * Set Aside
+             * @description days of events are copied out before they are forgotten
+             * @default false
+             */
+            set_aside: boolean;
         };
         /**
          * KeyAnswer
@@ -3697,7 +4771,7 @@ export interface components {
             /** Kit */
             kit: string;
             /** Problems */
-            problems: components["schemas"]["KitProblem"][];
+            problems: components["schemas"]["DocumentProblem"][];
             /**
              * Version
              * @default
@@ -4093,20 +5167,6 @@ export interface components {
             };
         };
         /**
-         * KitProblem
-         * @description What is wrong in a kit, and where in its text.
-         */
-        KitProblem: {
-            /** Column */
-            column: number;
-            /** Detail */
-            detail: string;
-            /** Field */
-            field: string;
-            /** Line */
-            line: number;
-        };
-        /**
          * KitRecognise
          * @description How the service is known on a host: any of these is enough. Packages may end in `*`.
          */
@@ -4231,26 +5291,86 @@ export interface components {
         };
         /**
          * Limit
-         * @description Either `above` or `below`, in the unit of the metric.
+         * @description One of `above`, `below`, `outside`, `unusual`, `runs_out_within`, `missing_for` and `first_seen`.
+         *
+         *     Numbers are in the unit of what is measured. `hold` is how long a breach has to last, `clear` where it ends: a
+         *     number; for `outside` the two of a narrower range; for `runs_out_within` a longer time.
          */
         Limit: {
             /** Above */
             above?: number | null;
+            /**
+             * At
+             * @description the value at which it has run out; of shares 1, unless given
+             */
+            at?: number | null;
             /** Below */
             below?: number | null;
+            /**
+             * By
+             * @description at least so far from what is usual, in the unit of what is measured
+             */
+            by?: number | null;
             /** Clear */
-            clear?: number | null;
+            clear?: number | number[] | string | null;
+            /** First Seen */
+            first_seen?: true | null;
             /**
              * Hold
              * @default 0s
              * @example 5m
              */
             hold: string;
+            /**
+             * Memory
+             * @description what was not seen for so long is new again; 30d
+             */
+            memory?: string | null;
+            /** Missing For */
+            missing_for?: string | null;
+            /** Outside */
+            outside?: number[] | null;
+            /** Runs Out Within */
+            runs_out_within?: string | null;
+            /**
+             * Side
+             * @description both, unless given
+             */
+            side?: ("above" | "below" | "both") | null;
+            /**
+             * Unusual
+             * @description so many robust deviations from what is usual at this hour of the week
+             */
+            unusual?: number | null;
         };
-        /** Limits */
+        /**
+         * Limits
+         * @description What is a warning, and what is critical; at least one of them.
+         */
         Limits: {
             critical?: components["schemas"]["Limit"] | null;
             warning?: components["schemas"]["Limit"] | null;
+        };
+        /**
+         * Line
+         * @description What one group measured over the span, for a chart; null where there was nothing.
+         */
+        Line: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** High */
+            high?: (number | null)[] | null;
+            /** Host */
+            host: string;
+            /**
+             * Low
+             * @description of `unusual`: from where on it is not
+             */
+            low?: (number | null)[] | null;
+            /** Values */
+            values: (number | null)[];
         };
         /**
          * ListAnswer
@@ -4392,6 +5512,16 @@ export interface components {
             used_at: string | null;
         };
         /**
+         * Mask
+         * @description What of an event is made unreadable before it leaves its host: an attribute, or what a pattern matches.
+         */
+        Mask: {
+            /** Attribute */
+            attribute?: string | null;
+            /** Pattern */
+            pattern?: string | null;
+        };
+        /**
          * Me
          * @description Who is asking; `name` is null when nobody is signed in.
          */
@@ -4401,8 +5531,19 @@ export interface components {
             /** Role */
             role: ("viewer" | "operator" | "administrator" | "ingest") | ("agent" | "relay" | "waiting") | null;
         };
-        /** Measure */
+        /**
+         * Measure
+         * @description One of `metric`, `values`, `events` and `alerts`.
+         *
+         *     `values` are metrics by name, which `compute` puts together: numbers, `+ - * /` and parentheses. `events` is a
+         *     filter, of whose events there are counted all, or with `of` the different values of an attribute; with `pattern`
+         *     only those whose pattern is new, or comes much more often than before. `alerts` is a filter on open alerts.
+         */
         Measure: {
+            /** Alerts */
+            alerts?: string | null;
+            /** Compute */
+            compute?: string | null;
             /**
              * Each
              * @default [
@@ -4410,20 +5551,24 @@ export interface components {
              *     ]
              */
             each: string[];
+            /** Events */
+            events?: string | null;
             /** Metric */
-            metric: string;
-            /**
-             * Over
-             * @default 1m
-             * @example 5m
-             */
-            over: string;
-            /**
-             * Take
-             * @default last
-             * @enum {string}
-             */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99";
+            metric?: string | null;
+            /** Of */
+            of?: string | null;
+            /** Over */
+            over?: string | null;
+            /** Pattern */
+            pattern?: ("new" | "more") | null;
+            /** Take */
+            take?: ("avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99" | "change") | "distinct" | null;
+            /** Text */
+            text?: string | null;
+            /** Values */
+            values?: {
+                [key: string]: components["schemas"]["Value"];
+            } | null;
             /** Where */
             where?: string | null;
         };
@@ -4628,6 +5773,21 @@ export interface components {
             /** Detail */
             detail: string;
         };
+        /**
+         * OtlpDestination
+         * @description Another system that takes OTLP over HTTP. A credential (name and password) is only sent over HTTPS.
+         */
+        OtlpDestination: {
+            /** Credential */
+            credential?: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            protocol: "otlp";
+            /** Url */
+            url: string;
+        };
         /** Page[Alert] */
         Page_Alert_: {
             /** Items */
@@ -4698,6 +5858,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[EventDay] */
+        Page_EventDay_: {
+            /** Items */
+            items: components["schemas"]["EventDay"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Event] */
         Page_Event_: {
             /** Items */
@@ -4705,10 +5872,24 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Forward] */
+        Page_Forward_: {
+            /** Items */
+            items: components["schemas"]["Forward"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Group] */
         Page_Group_: {
             /** Items */
             items: components["schemas"]["Group"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[HostRule] */
+        Page_HostRule_: {
+            /** Items */
+            items: components["schemas"]["HostRule"][];
             /** Next */
             next?: string | null;
         };
@@ -4782,10 +5963,31 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Receiver] */
+        Page_Receiver_: {
+            /** Items */
+            items: components["schemas"]["Receiver"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Relay] */
         Page_Relay_: {
             /** Items */
             items: components["schemas"]["Relay"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[RuleProblem] */
+        Page_RuleProblem_: {
+            /** Items */
+            items: components["schemas"]["RuleProblem"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[RuleVersion] */
+        Page_RuleVersion_: {
+            /** Items */
+            items: components["schemas"]["RuleVersion"][];
             /** Next */
             next?: string | null;
         };
@@ -4821,6 +6023,13 @@ export interface components {
         Page_Service_: {
             /** Items */
             items: components["schemas"]["Service"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Source] */
+        Page_Source_: {
+            /** Items */
+            items: components["schemas"]["Source"][];
             /** Next */
             next?: string | null;
         };
@@ -4860,6 +6069,108 @@ export interface components {
             next?: string | null;
         };
         /**
+         * ParsedEvent
+         * @description A line as the event it becomes.
+         */
+        ParsedEvent: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Body */
+            body: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "emergency" | "alert" | "critical" | "error" | "warning" | "notice" | "informational" | "debug";
+            /** Time */
+            time: string | null;
+        };
+        /**
+         * ParsedLine
+         * @description A line, and its event or why the parser does not fit it; then it is kept as plain text.
+         */
+        ParsedLine: {
+            event: components["schemas"]["ParsedEvent"] | null;
+            /** Line */
+            line: string;
+            /** Problem */
+            problem: string | null;
+        };
+        /**
+         * Parser
+         * @description How a line is read. `auto` looks at each line: JSON, syslog, an access log, key=value, or plain text.
+         *
+         *     `pattern` is a regular expression; its named groups are fields, and `__` in a name stands for a dot. The fields
+         *     named `time`, `severity` and `body` are the event's own, all others become attributes under the names that
+         *     `attributes` gives them, or their own.
+         */
+        Parser: {
+            /**
+             * Attributes
+             * @description attribute: field
+             * @default {}
+             */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Body */
+            body?: string | null;
+            /**
+             * Form
+             * @default auto
+             * @enum {string}
+             */
+            form: "auto" | "plain" | "json" | "key-value" | "access" | "postgresql-csv" | "postgresql-json" | "syslog" | "pattern";
+            /** Pattern */
+            pattern?: string | null;
+            /**
+             * Severities
+             * @default {}
+             */
+            severities: {
+                [key: string]: "emergency" | "alert" | "critical" | "error" | "warning" | "notice" | "informational" | "debug";
+            };
+            /** Severity */
+            severity?: string | null;
+            /** Time */
+            time?: string | null;
+            /**
+             * Time Form
+             * @description of strptime; ISO 8601 unless given
+             * @default
+             */
+            time_form: string;
+        };
+        /** ParserAnswer */
+        ParserAnswer: {
+            /** Items */
+            items: components["schemas"]["ParsedLine"][];
+        };
+        /**
+         * ParserQuestion
+         * @description Lines to be read by a parser that is not kept yet.
+         */
+        ParserQuestion: {
+            /** Lines */
+            lines: string[];
+            /**
+             * Mask
+             * @default []
+             */
+            mask: components["schemas"]["Mask"][];
+            /**
+             * @default {
+             *       "attributes": {},
+             *       "form": "auto",
+             *       "severities": {},
+             *       "time_form": ""
+             *     }
+             */
+            parser: components["schemas"]["Parser"];
+        };
+        /**
          * PartShown
          * @description A part of a system that plans can switch, for people.
          */
@@ -4882,14 +6193,85 @@ export interface components {
             part: string;
         };
         /**
+         * PathAnswer
+         * @description An agent's answer.
+         */
+        PathAnswer: {
+            /** Id */
+            id: number;
+            tried: components["schemas"]["PathTried"];
+        };
+        /**
+         * PathAsk
+         * @description A question to an agent; the number tells its answer from others.
+         */
+        PathAsk: {
+            /** Id */
+            id: number;
+            /** Path */
+            path: string;
+        };
+        /**
+         * PathQuestion
+         * @description A path on a host; it may be a pattern with *, ?, [ ] and **.
+         */
+        PathQuestion: {
+            /** Path */
+            path: string;
+        };
+        /**
+         * PathTried
+         * @description What was found at a path just now: its last lines, or why there are none.
+         */
+        PathTried: {
+            /**
+             * Lines
+             * @default []
+             */
+            lines: string[];
+            /** Message */
+            message: string;
+            /**
+             * Near
+             * @default []
+             */
+            near: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "following" | "empty" | "nothing-matches" | "unreadable" | "directory" | "binary" | "held-back" | "stopped";
+        };
+        /**
          * Pattern
-         * @description Lines that differ only in their numbers and names, counted together.
+         * @description Lines that say the same with other values. `change` is beside the same time yesterday and a week ago.
          */
         Pattern: {
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "new" | "more" | "less" | "same";
             /** Count */
             count: number;
             /** Example */
             example: string;
+            /** First Seen */
+            first_seen: string | null;
+            /** Host Count */
+            host_count: number;
+            /**
+             * Hosts
+             * @description those that said it most, at most 20
+             */
+            hosts: string[];
+            /**
+             * Id
+             * @description none for lines that are like no others
+             */
+            id: string | null;
+            /** Last Week */
+            last_week: number | null;
             /** Pattern */
             pattern: string;
             /**
@@ -4897,23 +6279,63 @@ export interface components {
              * @enum {string}
              */
             severity: "emergency" | "alert" | "critical" | "error" | "warning" | "notice" | "informational" | "debug";
+            /**
+             * Share
+             * @description of all events of the question, 0 to 1
+             */
+            share: number;
             /** Source */
             source: string;
             /**
-             * Usual
-             * @description how many there were in the same length of time before
+             * Yesterday
+             * @description at the same time a day before; none when nothing is kept of then
              */
-            usual: number | null;
+            yesterday: number | null;
         };
-        /** PatternAnswer */
+        /**
+         * PatternAnswer
+         * @description `total` patterns there are, of `events` in all.
+         */
         PatternAnswer: {
+            /** Events */
+            events: number;
             /** Items */
             items: components["schemas"]["Pattern"][];
+            /** Total */
+            total: number;
+        };
+        /** PatternQuery */
+        PatternQuery: {
+            /** Filter */
+            filter?: string | null;
             /**
-             * Read
-             * @description how many events were read to make this
+             * From
+             * @default -1h
+             * @example -15m
              */
-            read: number;
+            from: string;
+            /**
+             * Limit
+             * @default 100
+             */
+            limit: number;
+            /**
+             * Order
+             * @description new ones and those that are suddenly frequent first, or by how many there are
+             * @default new
+             * @enum {string}
+             */
+            order: "new" | "count";
+            /** Text */
+            text?: string | null;
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+            /** Where */
+            where?: string | null;
         };
         /**
          * PersonSignedIn
@@ -4986,7 +6408,7 @@ export interface components {
             /** Name */
             name: string | null;
             /** Problems */
-            problems: components["schemas"]["PlanProblem"][];
+            problems: components["schemas"]["DocumentProblem"][];
         };
         /** PlanDiff */
         PlanDiff: {
@@ -4998,26 +6420,22 @@ export interface components {
             left_out: number;
         };
         /**
-         * PlanProblem
-         * @description What is wrong in a plan's text, and where. Lines and columns begin at 1.
-         */
-        PlanProblem: {
-            /** Column */
-            column: number;
-            /** Detail */
-            detail: string;
-            /** Field */
-            field: string;
-            /** Line */
-            line: number;
-        };
-        /**
          * PlanText
          * @description A plan as it is written, in YAML.
          */
         PlanText: {
             /** Text */
             text: string;
+        };
+        /**
+         * Points
+         * @description Lines of the worst groups; `values[i]` belongs to `times[i]`, unix seconds.
+         */
+        Points: {
+            /** Lines */
+            lines: components["schemas"]["Line"][];
+            /** Times */
+            times: number[];
         };
         /** Probe */
         Probe: {
@@ -5438,16 +6856,194 @@ export interface components {
             text: string;
         };
         /**
+         * Receiver
+         * @description A receiver with how it goes.
+         */
+        Receiver: {
+            /**
+             * At
+             * @description the console, or a relay by its name
+             * @default console
+             */
+            at: string;
+            /**
+             * Client Ca
+             * @description certificates, PEM: only senders with one signed by these are listened to
+             */
+            client_ca?: string | null;
+            /** Dropped */
+            dropped: number;
+            /** Listen */
+            listen: string;
+            /** Listening */
+            listening: boolean;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+            /** Name */
+            name: string;
+            /**
+             * Protocol
+             * @default syslog
+             * @constant
+             */
+            protocol: "syslog";
+            /** Received */
+            received: number;
+            /**
+             * Senders
+             * @description those heard last, at most 100
+             */
+            senders: components["schemas"]["ReceiverSender"][];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "listening" | "failed" | "waiting";
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+            /**
+             * Zone
+             * @default UTC
+             */
+            zone: string;
+        };
+        /**
+         * ReceiverBody
+         * @description Where syslog is taken in, and how. `zone` is that of senders who do not say theirs.
+         */
+        ReceiverBody: {
+            /**
+             * At
+             * @description the console, or a relay by its name
+             * @default console
+             */
+            at: string;
+            /**
+             * Client Ca
+             * @description certificates, PEM: only senders with one signed by these are listened to
+             */
+            client_ca?: string | null;
+            /** Listen */
+            listen: string;
+            /**
+             * Protocol
+             * @default syslog
+             * @constant
+             */
+            protocol: "syslog";
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+            /**
+             * Zone
+             * @default UTC
+             */
+            zone: string;
+        };
+        /**
+         * ReceiverSender
+         * @description What one address said to a receiver. `held_back_at` is when it last said more than it may.
+         */
+        ReceiverSender: {
+            /** Address */
+            address: string;
+            /** Dropped */
+            dropped: number;
+            /** Held Back At */
+            held_back_at: string | null;
+            /** Last At */
+            last_at: string | null;
+            /** Received */
+            received: number;
+        };
+        /**
+         * ReceiverTarget
+         * @description A receiver that a relay is to run.
+         */
+        ReceiverTarget: {
+            /** Client Ca */
+            client_ca?: string | null;
+            /** Listen */
+            listen: string;
+            /**
+             * Name
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            name: string;
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+        };
+        /**
+         * ReceiverTurn
+         * @description How a receiver goes at a relay, since it began.
+         */
+        ReceiverTurn: {
+            /** Dropped */
+            dropped: number;
+            /** Listening */
+            listening: boolean;
+            /**
+             * Name
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            name: string;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+            /** Received */
+            received: number;
+        };
+        /**
          * Rehearsal
          * @description When the rule would have opened, over the stored history of the span.
          */
         Rehearsal: {
+            /** A Day */
+            a_day: number;
+            /**
+             * By Hour
+             * @description openings in each hour of the week, Monday 00:00 first, where the console is
+             */
+            by_hour: number[];
+            compared: components["schemas"]["Compared"] | null;
             /** Groups */
             groups: number;
+            /**
+             * Hosts
+             * @description the hosts on which it would have opened most often
+             */
+            hosts: components["schemas"]["HostOpened"][];
             /** Items */
             items: components["schemas"]["RehearsedAlert"][];
             /** Left Out */
             left_out: number;
+            /**
+             * Notes
+             * @description what could not be known of the span, and why
+             * @default []
+             */
+            notes: string[];
+            /**
+             * Open Seconds
+             * @description all alerts together
+             */
+            open_seconds: number;
+            /** Opened */
+            opened: number;
+            points: components["schemas"]["Points"] | null;
             /** Step Seconds */
             step_seconds: number;
             /** Unit */
@@ -5568,6 +7164,11 @@ export interface components {
             ][];
             /** Problem */
             problem?: string | null;
+            /**
+             * Receivers
+             * @default []
+             */
+            receivers: components["schemas"]["ReceiverTurn"][];
             /** Refused */
             refused: number;
             /** Remote Hosts */
@@ -5605,6 +7206,11 @@ export interface components {
              * @default []
              */
             probes: components["schemas"]["ProbeTarget"][];
+            /**
+             * Receivers
+             * @default []
+             */
+            receivers: components["schemas"]["ReceiverTarget"][];
             /** Targets */
             targets: components["schemas"]["RemoteTarget"][];
             /**
@@ -5740,6 +7346,13 @@ export interface components {
             cost?: number | null;
             facts?: components["schemas"]["Facts"] | null;
             /**
+             * Files
+             * @default []
+             */
+            files: {
+                [key: string]: unknown;
+            }[];
+            /**
              * Host Key
              * @default
              */
@@ -5761,6 +7374,73 @@ export interface components {
         RenewedToken: {
             /** Token */
             token: string;
+        };
+        /** Restore */
+        Restore: {
+            /** Version */
+            version: number;
+        };
+        /**
+         * RetentionAnswer
+         * @description How long things are kept, how much they take now, and when there is no room any more at this pace.
+         */
+        RetentionAnswer: {
+            /** Event Bytes */
+            event_bytes: number;
+            /**
+             * Event Days
+             * @description days of which there are events
+             */
+            event_days: number;
+            /** Events */
+            events: components["schemas"]["EventKeep"][];
+            /** Five Minutes */
+            five_minutes: string;
+            /** Free Bytes */
+            free_bytes: number;
+            /**
+             * Full In Days
+             * @description at this pace; none while nothing grows
+             */
+            full_in_days: number | null;
+            /**
+             * Growth Bytes Per Day
+             * @description of all that is kept; none in the first half hour
+             */
+            growth_bytes_per_day: number | null;
+            /** Hours */
+            hours: string;
+            /** Most Bytes */
+            most_bytes: number | null;
+            /** Point Bytes */
+            point_bytes: number;
+            /** Raw */
+            raw: string;
+            /** Set Aside */
+            set_aside: boolean;
+        };
+        /**
+         * RetentionBody
+         * @description How long points and events are kept. The first filter that an event passes decides; the last entry has none.
+         *
+         *     With `most_bytes`, the oldest days of events go before their time when all of them take more.
+         */
+        RetentionBody: {
+            /** Events */
+            events: components["schemas"]["EventKeep"][];
+            /** Five Minutes */
+            five_minutes?: string | null;
+            /** Hours */
+            hours?: string | null;
+            /** Most Bytes */
+            most_bytes?: number | null;
+            /** Raw */
+            raw?: string | null;
+            /**
+             * Set Aside
+             * @description copy days of events out before they are forgotten
+             */
+            set_aside?: boolean | null;
         };
         /** Retry */
         Retry: {
@@ -5784,28 +7464,71 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /**
+             * Flaps After
+             * @description an alert that opened more often than this within an hour stays open until it has been calm for half an hour; 0: never
+             * @default 4
+             */
+            flaps_after: number;
             /** Hosts */
             hosts?: string | null;
+            /**
+             * Learning
+             * @description what it cannot know yet
+             * @default
+             */
+            learning: string;
             limits: components["schemas"]["Limits"];
             measure: components["schemas"]["Measure"];
             /** Name */
             name: string;
             /** Open Alerts */
             open_alerts: number;
+            /** Open Seconds */
+            open_seconds: number;
+            /**
+             * Opened
+             * @description how often it opened in the span
+             */
+            opened: number;
+            /**
+             * Problem
+             * @description why it cannot be checked
+             * @default
+             */
+            problem: string;
             /** Shipped */
             shipped: boolean;
             /** Unit */
             unit: string;
+            /**
+             * Untaken
+             * @description how many of these alerts nobody acknowledged
+             */
+            untaken: number;
             /** Updated At */
             updated_at: string;
             /** Updated By */
             updated_by: string;
+            /** Version */
+            version: number;
+            /**
+             * Warnings
+             * @description what in its filters matches nothing
+             * @default []
+             */
+            warnings: string[];
         };
         /**
-         * RuleBody
-         * @description A rule without its name, as it is sent to `/api/v1/rules/{name}`.
+         * RuleChange
+         * @description A rule as it is sent, and why it is as it is.
          */
-        RuleBody: {
+        RuleChange: {
             /** About */
             about: string;
             /**
@@ -5818,10 +7541,26 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /**
+             * Flaps After
+             * @description an alert that opened more often than this within an hour stays open until it has been calm for half an hour; 0: never
+             * @default 4
+             */
+            flaps_after: number;
             /** Hosts */
             hosts?: string | null;
             limits: components["schemas"]["Limits"];
             measure: components["schemas"]["Measure"];
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * RuleDocument
@@ -5840,12 +7579,88 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /**
+             * Flaps After
+             * @description an alert that opened more often than this within an hour stays open until it has been calm for half an hour; 0: never
+             * @default 4
+             */
+            flaps_after: number;
             /** Hosts */
             hosts?: string | null;
             limits: components["schemas"]["Limits"];
             measure: components["schemas"]["Measure"];
             /** Rule */
             rule?: string | null;
+        };
+        /**
+         * RuleProblem
+         * @description What is wrong with a rule.
+         */
+        RuleProblem: {
+            /** Detail */
+            detail: string;
+            /** Field */
+            field: string;
+            /** Rule */
+            rule: string;
+        };
+        /**
+         * RuleRead
+         * @description A rule as it was read, none where it cannot be, and what is wrong with it.
+         */
+        RuleRead: {
+            /** Problems */
+            problems: components["schemas"]["DocumentProblem"][];
+            rule: components["schemas"]["RuleDocument"] | null;
+        };
+        /**
+         * RuleText
+         * @description A rule as it is written, in YAML.
+         */
+        RuleText: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * RuleVersion
+         * @description A form that a rule had, or has.
+         */
+        RuleVersion: {
+            /** At */
+            at: string;
+            /** Body */
+            body: {
+                [key: string]: unknown;
+            };
+            /**
+             * Changes
+             * @description what differs from the version before, as `limits.warning.above: 1 -> 2`
+             */
+            changes: string[];
+            /** Version */
+            version: number;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "written" | "shipped" | "deleted" | "restored";
+            /** Who */
+            who: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * RulesChecked
+         * @description Rules to be looked at together.
+         */
+        RulesChecked: {
+            /** Rules */
+            rules: components["schemas"]["RuleDocument"][];
         };
         /** SavedFilter */
         SavedFilter: {
@@ -5882,6 +7697,11 @@ export interface components {
              * @default false
              */
             collected: boolean;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /**
              * Hosts
              * @description for hosts that this filter chooses; of a new host only its name is known
@@ -6256,6 +8076,78 @@ export interface components {
              */
             password: string;
         };
+        /**
+         * SignInAnswer
+         * @description What should be looked at first comes first.
+         */
+        SignInAnswer: {
+            /**
+             * Changes
+             * @description the newest first
+             */
+            changes: components["schemas"]["AccountChange"][];
+            /**
+             * Complete
+             * @description false when there were more than can be read: ask for a shorter span
+             */
+            complete: boolean;
+            /** Items */
+            items: components["schemas"]["SignInItem"][];
+            /** Total */
+            total: number;
+            trend: components["schemas"]["SignInTrend"];
+        };
+        /**
+         * SignInItem
+         * @description The tries of one account, one address, or one with the other.
+         *
+         *     Of what is not asked by, the most frequent is told: by address, `account` is the one that was tried most.
+         */
+        SignInItem: {
+            /** Account */
+            account: string;
+            /**
+             * Accounts
+             * @description how many accounts were tried
+             */
+            accounts: number;
+            /**
+             * Address
+             * @description empty when it was on the host itself
+             */
+            address: string;
+            /** Failed */
+            failed: number;
+            /** First */
+            first: string;
+            /** Host */
+            host: string;
+            /** Hosts */
+            hosts: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "success-after-failures" | "sweep" | "first-seen" | "failing" | "usual";
+            /** Last */
+            last: string;
+            /** Succeeded */
+            succeeded: number;
+        };
+        /**
+         * SignInTrend
+         * @description Tries in steps of an hour or a day, at their beginnings in unix seconds.
+         */
+        SignInTrend: {
+            /** Failed */
+            failed: number[];
+            /** Step Seconds */
+            step_seconds: number;
+            /** Succeeded */
+            succeeded: number[];
+            /** Times */
+            times: number[];
+        };
         /** Snmp2Credential */
         Snmp2Credential: {
             /**
@@ -6346,6 +8238,62 @@ export interface components {
              * @enum {string}
              */
             protocol: "DES" | "AES-128" | "AES-192" | "AES-256";
+        };
+        /**
+         * Source
+         * @description One place that lines come from. Counts are since its collector began; rates are of the last minute.
+         */
+        Source: {
+            /**
+             * Behind
+             * @description bytes that are still to be read
+             * @default 0
+             */
+            behind: number;
+            /**
+             * By
+             * @description who reads it: the agent, or whoever collects from afar
+             * @default
+             */
+            by: string;
+            /** Bytes Per Minute */
+            bytes_per_minute?: number | null;
+            /**
+             * Dropped
+             * @default 0
+             */
+            dropped: number;
+            /** Host */
+            host: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "file" | "journal" | "receiver" | "otlp" | "channel";
+            /** Last Line At */
+            last_line_at: string | null;
+            /** Lines */
+            lines: number;
+            /** Lines Per Minute */
+            lines_per_minute?: number | null;
+            /** Message */
+            message: string;
+            /**
+             * Name
+             * @description the path, the receiver, the channel
+             */
+            name: string;
+            /**
+             * Near
+             * @description names that exist and are nearly the one that does not
+             * @default []
+             */
+            near: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "following" | "empty" | "nothing-matches" | "unreadable" | "directory" | "binary" | "held-back" | "stopped";
         };
         /** SshCredential */
         SshCredential: {
@@ -6532,6 +8480,74 @@ export interface components {
              */
             state: "ok" | "warning" | "critical" | "silent" | "paused";
         };
+        /** Suggest */
+        Suggest: {
+            /**
+             * At Most A Week
+             * @default 2
+             */
+            at_most_a_week: number;
+            /**
+             * From
+             * @default -24h
+             * @example -15m
+             */
+            from: string;
+            rule: components["schemas"]["RuleDocument"];
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+        };
+        /**
+         * Suggestion
+         * @description Limits that would have opened no more often than was asked for.
+         */
+        Suggestion: {
+            critical: components["schemas"]["Limit"] | null;
+            /**
+             * Separates
+             * @description how wide the stretch of limits is that would have done the same, in units of how far the lowest stands above the middle: near 0, they are a matter of luck
+             */
+            separates: number;
+            /** Unit */
+            unit: string;
+            /**
+             * Values
+             * @description what was measured: middle, p90, p99, p99.9 and worst
+             */
+            values: {
+                [key: string]: number;
+            };
+            warning: components["schemas"]["Limit"] | null;
+            /** Would Open */
+            would_open: number;
+        };
+        /**
+         * SyslogDestination
+         * @description Another system that takes syslog: messages of RFC 5424, over TLS framed as RFC 5425 says, over TCP by lines.
+         */
+        SyslogDestination: {
+            /** Address */
+            address: string;
+            /**
+             * Ca
+             * @description certificates, PEM, that the other side's is signed by; those of this system if none
+             */
+            ca?: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            protocol: "syslog";
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+        };
         /**
          * Talk
          * @description A connection that was observed: who talks to whose listening port.
@@ -6633,6 +8649,7 @@ export interface components {
              * @enum {string}
              */
             result: "added" | "refused" | "timed-out" | "wrong-host-key" | "wrong-credential" | "no-permission" | "already-enrolled" | "failed";
+            tried?: components["schemas"]["PathTried"] | null;
         };
         /**
          * TrialRequest
@@ -6641,6 +8658,8 @@ export interface components {
         TrialRequest: {
             /** Id */
             id: number;
+            /** Path */
+            path?: string | null;
             target: components["schemas"]["RemoteTarget"];
         };
         /**
@@ -6706,6 +8725,86 @@ export interface components {
             /** Values */
             values: number;
         };
+        /**
+         * Tune
+         * @description Limits of the alert's rule for some; without `limits` the rule is off there, which needs an `until`.
+         */
+        Tune: {
+            /**
+             * Dry Run
+             * @default false
+             */
+            dry_run: boolean;
+            /**
+             * For
+             * @enum {string}
+             */
+            for: "host" | "group" | "all";
+            /**
+             * Group
+             * @description which of the host's groups; the nearest one, unless given
+             */
+            group?: string | null;
+            limits?: components["schemas"]["Limits"] | null;
+            /**
+             * Until
+             * @description when it ends by itself
+             */
+            until?: string | null;
+            /** Why */
+            why: string;
+        };
+        /** Tuned */
+        Tuned: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Done */
+            done: boolean;
+            /**
+             * Hosts
+             * @description for how many hosts it is
+             */
+            hosts: number;
+            /** Over */
+            over: components["schemas"]["TunedOver"][];
+            /**
+             * Plan
+             * @description the plan that has it now, or would have; null when it is the rule itself
+             */
+            plan: string | null;
+            /** Rule */
+            rule: string;
+        };
+        /**
+         * TunedOver
+         * @description What the rule did on those that are meant over some days, and what it would have done.
+         */
+        TunedOver: {
+            /** Days */
+            days: number;
+            /**
+             * Known
+             * @description whether it could be looked at at all; if not, there are no counts
+             * @default true
+             */
+            known: boolean;
+            /**
+             * Note
+             * @description what could not be known of these days, and why
+             * @default
+             */
+            note: string;
+            /** Open Seconds */
+            open_seconds: number;
+            /** Opened */
+            opened: number;
+            /** Would Be Open Seconds */
+            would_be_open_seconds: number;
+            /** Would Open */
+            would_open: number;
+        };
         /** User */
         User: {
             /** Created At */
@@ -6720,6 +8819,22 @@ export interface components {
             /** Signed In At */
             signed_in_at: string | null;
         };
+        /**
+         * Value
+         * @description One of the metrics that `compute` puts together.
+         */
+        Value: {
+            /** Metric */
+            metric: string;
+            /**
+             * Take
+             * @default last
+             * @enum {string}
+             */
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99" | "change";
+            /** Where */
+            where?: string | null;
+        };
         /** View */
         View: {
             /**
@@ -6732,6 +8847,11 @@ export interface components {
              * @default false
              */
             descending: boolean;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /** Name */
             name: string;
             /**
@@ -6763,6 +8883,11 @@ export interface components {
              * @default false
              */
             descending: boolean;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
             /**
              * Sort
              * @default state
@@ -7200,6 +9325,129 @@ export interface operations {
             };
             /** @description Not reached this way */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answer_path_api_v1_agents_paths_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathAnswer"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7676,6 +9924,131 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Alert"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tune_api_v1_alerts__number__tune_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tune"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tuned"];
                 };
             };
             /** @description The request cannot be understood */
@@ -8838,7 +11211,10 @@ export interface operations {
     };
     turn_away_api_v1_candidates__number__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a machine with a key, or who speaks to a receiver */
+                kind?: "agent" | "sender";
+            };
             header?: never;
             path: {
                 number: number;
@@ -8941,7 +11317,10 @@ export interface operations {
     };
     approve_api_v1_candidates__number__approve_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a machine with a key, or who speaks to a receiver */
+                kind?: "agent" | "sender";
+            };
             header?: never;
             path: {
                 number: number;
@@ -10976,6 +13355,380 @@ export interface operations {
             };
         };
     };
+    list_days_api_v1_event_days_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_EventDay_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_day_back_api_v1_event_days__day__bring_back_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                day: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventDay"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    let_day_go_api_v1_event_days__day__let_go_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                day: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventDay"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_day_aside_api_v1_event_days__day__set_aside_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                day: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventDay"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     export_events_api_v1_events_export_post: {
         parameters: {
             query?: never;
@@ -10998,6 +13751,129 @@ export interface operations {
                     "application/jsonl": string;
                     "text/csv": string;
                     "text/plain": string;
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_fields_api_v1_events_fields_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FieldsQuery"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FieldsAnswer"];
                 };
             };
             /** @description The request cannot be understood */
@@ -11320,7 +14196,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["HistogramQuery"];
+                "application/json": components["schemas"]["PatternQuery"];
             };
         };
         responses: {
@@ -12130,6 +15006,384 @@ export interface operations {
         };
     };
     delete_filter_api_v1_filters__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_forwards_api_v1_forwards_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Forward_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_forward_api_v1_forwards__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_forward_api_v1_forwards__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForwardBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_forward_api_v1_forwards__name__delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -13842,6 +17096,131 @@ export interface operations {
             };
         };
     };
+    try_path_api_v1_hosts__name__paths_try_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathQuestion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathTried"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_host_plan_api_v1_hosts__name__plan_get: {
         parameters: {
             query?: never;
@@ -14231,6 +17610,91 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rules_of_host_api_v1_hosts__name__rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_HostRule_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15408,6 +18872,252 @@ export interface operations {
             };
         };
     };
+    baseline_api_v1_metrics_baseline_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BaselineQuery"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BaselineAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forecast_api_v1_metrics_forecast_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastQuery"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     query_metrics_api_v1_metrics_query_post: {
         parameters: {
             query?: never;
@@ -15428,6 +19138,129 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MetricAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_parser_api_v1_parsers_try_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ParserQuestion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParserAnswer"];
                 };
             };
             /** @description The request cannot be understood */
@@ -16810,6 +20643,384 @@ export interface operations {
             };
         };
     };
+    list_receivers_api_v1_receivers_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Receiver_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_receiver_api_v1_receivers__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_receiver_api_v1_receivers__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiverBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_receiver_api_v1_receivers__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_relays_api_v1_relays_get: {
         parameters: {
             query?: never;
@@ -17557,7 +21768,7 @@ export interface operations {
             };
         };
     };
-    list_rules_api_v1_rules_get: {
+    read_retention_api_v1_retention_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -17572,7 +21783,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Rule_"];
+                    "application/json": components["schemas"]["RetentionAnswer"];
                 };
             };
             /** @description Sign in first */
@@ -17622,6 +21833,461 @@ export interface operations {
             };
         };
     };
+    set_retention_api_v1_retention_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetentionBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_rules_api_v1_rules_get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Rule_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_rules_api_v1_rules_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesChecked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RuleProblem_"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_rule_text_api_v1_rules_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleRead"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rehearse_rule_api_v1_rules_rehearse_post: {
         parameters: {
             query?: never;
@@ -17642,6 +22308,252 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggest_limits_api_v1_rules_suggest_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Suggest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestion"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_rule_text_api_v1_rules_written_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleDocument"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleText"];
                 };
             };
             /** @description The request cannot be understood */
@@ -17841,7 +22753,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RuleBody"];
+                "application/json": components["schemas"]["RuleChange"];
             };
         };
         responses: {
@@ -18049,6 +22961,216 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_version_api_v1_rules__name__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restore"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_versions_api_v1_rules__name__versions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RuleVersion_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19640,6 +24762,185 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sign_ins_api_v1_sign_ins_get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+                /** @description by account, by address, or by both */
+                by?: "account" | "address" | "pair";
+                /** @description from how many accounts on an address sweeps */
+                sweep?: number;
+                where?: string | null;
+                filter?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInAnswer"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sources_api_v1_sources_get: {
+        parameters: {
+            query?: {
+                host?: string | null;
+                state?: ("following" | "empty" | "nothing-matches" | "unreadable" | "directory" | "binary" | "held-back" | "stopped") | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Source_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

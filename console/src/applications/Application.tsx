@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { STATE, withUnit } from "../lib/format";
@@ -8,6 +8,7 @@ import { withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
+import { useWidth } from "../ui/useWidth";
 import { sentence } from "./Applications";
 import { Drawing } from "./Drawing";
 import { lines, placed, ROW, TOP } from "./layout";
@@ -90,15 +91,7 @@ function Diagram({
   chosen: string | undefined;
   choose: (name: string) => void;
 }) {
-  const box = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(1000);
-  useEffect(() => {
-    const element = box.current;
-    if (!element) return undefined;
-    const observer = new ResizeObserver(() => setWidth(element.clientWidth));
-    observer.observe(element);
-    return () => observer.disconnect();
-  }, []);
+  const [box, width] = useWidth<HTMLElement>(1000);
   const stations = placed(a.parts, a.needs, width);
   const edges = lines(stations, a.needs, width);
   const height = Math.max(120, ...stations.map((p) => p.y)) + ROW - 8;

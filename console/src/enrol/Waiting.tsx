@@ -1,13 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../api/client";
-import { moment, unix } from "../lib/format";
+import { moment, plural, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
 import { Line, Listing } from "../settings/parts";
 import { useMay } from "../signin/session";
 import { Failure } from "../ui/Note";
 
-/** Machines that came with a key of manual approval. */
+/** Machines that came with a key of manual approval, and who speaks to receivers and is no host. */
 export function Waiting() {
   const client = useQueryClient();
   const { now } = useSpan();
@@ -19,6 +19,8 @@ export function Waiting() {
     refetchInterval: 5_000,
   });
   if (!waiting.data?.items.length) return null;
+  const shown = waiting.data.items.filter((c) => !c.refused);
+  if (!shown.length) return null;
   const after = (work: Promise<unknown>) => {
     setError(undefined);
     work
@@ -31,17 +33,17 @@ export function Waiting() {
       <h2 className="mb-1 font-semibold">Waiting to be let in</h2>
       {error !== undefined && <Failure error={error} />}
       <Listing columns={["name", "system", "addresses", "came from", "with the key", "since", ""]}>
-        {waiting.data.items.map((c) => (
+        {shown.map((c) => (
           <Line
-            key={c.id}
+            key={`${c.kind} ${c.id}`}
             cells={[
               <span key="name" className="font-semibold">
                 {c.name}
               </span>,
-              c.facts.os,
+              c.kind === "sender" ? `sends syslog: ${plural(c.events, "event")}` : c.facts.os,
               (c.facts.addresses ?? []).slice(0, 3).join(", "),
-              c.origin,
-              c.key,
+              c.kind === "sender" ? `${c.origin}, named by its ${c.named_by}` : c.origin,
+              c.kind === "sender" ? `the receiver ${c.receiver}` : c.key,
               moment(unix(c.asked_at), now),
             ]}
             action={
@@ -54,7 +56,7 @@ export function Waiting() {
                       after(
                         got(
                           api.POST("/api/v1/candidates/{number}/approve", {
-                            params: { path: { number: c.id } },
+                            params: { path: { number: c.id }, query: { kind: c.kind } },
                             body: { name: null },
                           }),
                         ),
@@ -67,10 +69,16 @@ export function Waiting() {
                     type="button"
                     className="btn btn-ghost btn-xs"
                     onClick={() =>
-                      after(got(api.DELETE("/api/v1/candidates/{number}", { params: { path: { number: c.id } } })))
+                      after(
+                        got(
+                          api.DELETE("/api/v1/candidates/{number}", {
+                            params: { path: { number: c.id }, query: { kind: c.kind } },
+                          }),
+                        ),
+                      )
                     }
                   >
-                    Turn away
+                    {c.kind === "sender" ? "Keep nothing of it" : "Turn away"}
                   </button>
                 </>
               )

@@ -1,11 +1,13 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, memo, useEffect, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Host, MetricAnswer } from "../api/client";
 import { duration, plural, unix, withUnit } from "../lib/format";
 import { useHosts, useMetric } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
+import { SavedFilters } from "../ui/SavedFilters";
 import { StateWord } from "../ui/Signal";
 import { Chosen } from "./Chosen";
 import { COLUMNS, newest, type Order, ordered } from "./columns";
@@ -14,12 +16,12 @@ import { FleetTabs } from "./Tabs";
 import { DEFAULT_COLUMNS, gridOf, Views } from "./Views";
 
 const ROW = 30;
+const ATTRIBUTES = ["state", "os", "mode", "label.site", "fact."];
 const NONE: Host[] = [];
 
 export function Component() {
   const [parameters, setParameters] = useSearchParams();
   const where = parameters.get("where") ?? "";
-  const [typed, setTyped] = useState(where);
   const order = useMemo<Order>(
     () => ({ key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" }),
     [parameters],
@@ -39,23 +41,19 @@ export function Component() {
       },
       { replace: true },
     );
+  const keepWhere = useCallback(
+    (wanted: string) =>
+      setParameters((held) => {
+        const next = new URLSearchParams(held);
+        if (wanted.trim()) next.set("where", wanted);
+        else next.delete("where");
+        return next;
+      }),
+    [setParameters],
+  );
   const setOrder = (next: Order) => change({ sort: next.key === "state" ? "" : next.key, down: next.down ? "1" : "" });
   const { now } = useSpan();
   const hosts = useHosts(where || undefined);
-  useEffect(() => setTyped(where), [where]);
-  useEffect(() => {
-    const timer = setTimeout(() => {
-      if (typed !== where) {
-        setParameters((held) => {
-          const next = new URLSearchParams(held);
-          if (typed.trim()) next.set("where", typed);
-          else next.delete("where");
-          return next;
-        });
-      }
-    }, 400);
-    return () => clearTimeout(timer);
-  }, [typed, where, setParameters]);
   const answers = useColumns(now);
   const values = useMemo(() => answers.map((answer) => newest(answer)), [answers]);
   const sorting = COLUMNS.findIndex((c) => c.key === order.key);
@@ -66,20 +64,17 @@ export function Component() {
   return (
     <>
       <FleetTabs />
-      <div className="mb-2 flex items-center gap-4">
+      <div className="mb-1 flex flex-wrap items-start gap-3">
         <h1 className="sr-only">Fleet</h1>
-        <label className="flex grow items-center gap-2">
-          <span className="sr-only">Filter</span>
-          <input
-            className="input input-sm w-full max-w-xl font-dense"
-            placeholder='filter, like: label.site eq "northquay" and state ne "ok"'
-            value={typed}
-            spellCheck={false}
-            onChange={(e) => setTyped(e.target.value)}
-          />
-        </label>
-        <span className="font-dense text-ink-2">{hosts.data ? plural(rows.length, "host") : ""}</span>
-        <span className="grow" />
+        <FilterField
+          where={where}
+          keep={keepWhere}
+          placeholder='filter, like: label.site eq "northquay" and state ne "ok"'
+          found={where && hosts.data ? plural(rows.length, "host") : undefined}
+          attributes={ATTRIBUTES}
+        />
+        <SavedFilters where={where} chosen="" choose={() => undefined} take={keepWhere} />
+        {!where && <span className="font-dense text-ink-2">{hosts.data ? plural(rows.length, "host") : ""}</span>}
         <Views where={where} columns={shown} order={order} change={change} />
         <Link className="btn btn-primary btn-sm" to="/enrol">
           Enrol hosts
@@ -91,7 +86,7 @@ export function Component() {
       {hosts.data && rows.length === 0 && !hosts.isError && (
         <Empty title={where ? "No host passes this filter" : "No host is enrolled yet"}>
           {where ? (
-            <button type="button" className="btn btn-sm mt-2" onClick={() => setTyped("")}>
+            <button type="button" className="btn btn-sm mt-2" onClick={() => keepWhere("")}>
               Show all hosts
             </button>
           ) : (

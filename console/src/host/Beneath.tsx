@@ -40,7 +40,8 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
             where: `host eq ${quoted(host.name)} and source ne "change"`,
             from: instant(start),
             to: instant(end),
-            bars: 1,
+            order: "count",
+            limit: 8,
           },
         }),
       ),
@@ -100,13 +101,17 @@ export function Beneath({ host, start, end, drawn, zoom, clear, changes }: Props
             ))}
           </Table>
         )}
-        <Table title="What the log says" columns={["times", "usual"]} empty={lines.data ? "nothing in this span" : ""}>
-          {lines.data?.items.slice(0, 8).map((p) => {
+        <Table
+          title="What the log says"
+          columns={["times", "yesterday"]}
+          empty={lines.data ? "nothing in this span" : ""}
+        >
+          {lines.data?.items.map((p) => {
             const kind = weight(p.severity);
             return (
               <Row
                 key={`${p.pattern} ${p.source} ${p.severity}`}
-                cells={[String(p.count), p.usual === null ? "" : String(p.usual)]}
+                cells={[String(p.count), p.yesterday === null ? "" : String(p.yesterday)]}
                 title={`${p.severity}, ${p.source}: ${p.example}`}
               >
                 {kind !== "rest" && <Signal state={WEIGHT_STATE[kind]} size={15} label={p.severity} />} {p.pattern}

@@ -3,8 +3,8 @@ import { useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Host, type Schemas } from "../api/client";
 import { quoted } from "../lib/filterText";
-import { duration, moment, unix, withUnit } from "../lib/format";
-import { useEvents, useHistogram, useHost, useMetric, useRules } from "../lib/queries";
+import { duration, moment, plural, unix, withUnit } from "../lib/format";
+import { useEvents, useHistogram, useHost, useMetric, useRules, useUsual } from "../lib/queries";
 import { instant, type Span } from "../lib/span";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
@@ -16,6 +16,7 @@ import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";
 import { Beneath } from "./Beneath";
 import { Collected } from "./Collected";
 import { depthLanes, knownSpan, type LaneSpec, serviceLanes, systemLanes } from "./lanes";
+import { WatchedBy } from "./WatchedBy";
 
 /** The kit that says what of a system is worth a chart. */
 const SYSTEM_KIT = "linux";
@@ -108,6 +109,7 @@ function HostPage({ host }: { host: Host }) {
           {deep ? "Fewer lanes" : `More lanes: ${deeper.map((d) => d.name.toLowerCase()).join(", ")}`}
         </button>
       )}
+      <WatchedBy host={host.name} />
       <Beneath
         host={host}
         start={chosen.start}
@@ -139,6 +141,7 @@ function KnownSince({ host, now }: { host: Host; now: number }) {
 
 function Measured({ lane, span }: { lane: LaneSpec; span: Span }) {
   const answer = useMetric(lane.ask, span);
+  const usual = useUsual(lane.ask, span, answer.data);
   const names = answer.data?.series.map((s) => Object.values(s.attributes)[0]).filter(Boolean) ?? [];
   if (answer.isError) return null;
   return (
@@ -152,6 +155,7 @@ function Measured({ lane, span }: { lane: LaneSpec; span: Span }) {
       bounds={lane.bounds ?? []}
       height={lane.height ?? 36}
       waiting={answer.isPending}
+      usual={usual}
     />
   );
 }
@@ -235,26 +239,27 @@ interface FollowStatus {
   path: string;
   status: string;
   detail: string;
-  lines: number;
 }
 
+const WELL = ["following", "empty"];
+
+/** What of the host's followed files has to be looked at; all of them stand under its sources. */
 function Followed({ host }: { host: Host }) {
   const follow = (host.agent?.follow ?? []) as FollowStatus[];
   if (!follow.length) return null;
+  const troubled = follow.filter((f) => !WELL.includes(f.status));
   return (
     <p className="font-dense text-ink-2 text-sm">
       follows{" "}
-      {follow.map((f, i) => (
+      <Link className="link touch" to={`/events/sources?host=${encodeURIComponent(host.name)}`}>
+        {plural(follow.length, "file")}
+      </Link>
+      {troubled.slice(0, 3).map((f) => (
         <span key={f.path}>
-          {i > 0 && "; "}
-          {f.path}:{" "}
-          <span className={f.status === "following" || f.status === "empty" ? "" : "text-state-warning"}>
-            {f.status}
-          </span>
-          , {f.detail}
-          {f.status === "following" ? `, ${f.lines} lines read` : ""}
+          ; <span className="text-state-warning">{f.path}</span>: {f.detail}
         </span>
       ))}
+      {troubled.length > 3 && `; and ${troubled.length - 3} more that have to be looked at`}
     </p>
   );
 }

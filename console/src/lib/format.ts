@@ -125,3 +125,9 @@ const WORDS = ["No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eig
 export function counted(count: number): string {
   return WORDS[count] ?? String(count);
 }
+
+/** A moment on an axis: the time of day, or for spans of days the day. */
+export function dayAndTime(unixSeconds: number, span: number): string {
+  const d = new Date(unixSeconds * 1000);
+  return span > 2 * 86400 ? `${d.getDate()} ${MONTHS[d.getMonth()]}` : clock(unixSeconds);
+}

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, got, type MetricQuery } from "../api/client";
+import { api, got, type MetricAnswer, type MetricQuery } from "../api/client";
 import { instant, type Span } from "./span";
 
 /** What is asked of the service, with the keys under which answers are held. */
@@ -74,8 +74,55 @@ export function useMetric(ask: Ask | undefined, span: Span) {
   });
 }
 
+/** Where values usually are: at each moment, unix seconds, from `low` to `high`. */
+export interface Usual {
+  times: number[];
+  low: (number | null)[];
+  high: (number | null)[];
+}
+
+const HOUR = 3600;
+/** How points are put together in what is kept for long. */
+export const KEPT_TAKES = ["avg", "min", "max", "sum", "count", "last", "rate"] as const;
+type KeptTake = (typeof KEPT_TAKES)[number];
+
+/** What is usual of the first line of a chart, if a rule about the unusual watches its metric; as wide as its limits. */
+export function useUsual(ask: Ask | undefined, span: Span, shown: MetricAnswer | undefined): Usual | undefined {
+  const rules = useRules();
+  const watching = rules.data?.items.filter((rule) => rule.enabled && rule.measure.metric === ask?.metric) ?? [];
+  const limits = watching.flatMap(({ limits }) => [limits.warning ?? limits.critical]);
+  const limit = limits.find((one) => one?.unusual);
+  const take = KEPT_TAKES.find((one) => one === ask?.take);
+  const answer = useQuery({
+    queryKey: ["usual", ask, Math.floor(span.start / HOUR), Math.ceil(span.end / HOUR), limit?.unusual],
+    enabled: limit !== undefined && take !== undefined,
+    queryFn: () =>
+      got(
+        api.POST("/api/v1/metrics/baseline", {
+          body: {
+            metric: ask?.metric ?? "",
+            where: ask?.where ?? null,
+            by: ask?.by.length ? ask.by : ["host"],
+            take: take as KeptTake,
+            from: instant(span.start - HOUR),
+            to: instant(span.end + HOUR),
+            deviations: limit?.unusual ?? 3,
+          },
+        }),
+      ),
+    staleTime: 600_000,
+    retry: false,
+  });
+  const mine = JSON.stringify(shown?.series[0]?.attributes);
+  const bands = answer.data?.series.filter((band) => band.enough) ?? [];
+  // What is shown all together is that of one host.
+  const one = ask?.by.length ? bands.find((band) => JSON.stringify(band.attributes) === mine) : bands[0];
+  // What is known of an hour is that of its middle.
+  return one && { times: (answer.data?.times ?? []).map((t) => t + HOUR / 2), low: one.low, high: one.high };
+}
+
 /** Which events: what is left empty asks for all. */
-function asked(text: string, where: string, filter: string, span: Span) {
+export function asked(text: string, where: string, filter: string, span: Span) {
   return {
     text: text || null,
     where: where || null,
@@ -110,6 +157,16 @@ export function useHistogram(text: string, where: string, span: Span, bars = 90,
       ),
     placeholderData: keepPreviousData,
     retry: false,
+  });
+}
+
+/** All rules, with what each did in a span. */
+export function useRulesOver(span: Span) {
+  return useQuery({
+    queryKey: ["rules", "over", span.start, span.end],
+    queryFn: () =>
+      got(api.GET("/api/v1/rules", { params: { query: { from: instant(span.start), to: instant(span.end) } } })),
+    placeholderData: keepPreviousData,
   });
 }
 

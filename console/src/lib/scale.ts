@@ -115,3 +115,29 @@ export function valueAt(line: Line, step: number, moment: number): number | null
   }
   return null;
 }
+
+/** SVG path data of the area between two lines, in pieces where both are known. */
+export function areaBetween(
+  times: number[],
+  low: (number | null)[],
+  high: (number | null)[],
+  x: (t: number) => number,
+  y: (v: number) => number,
+): string {
+  let path = "";
+  let piece: number[] = [];
+  const close = () => {
+    if (piece.length > 1) {
+      const up = piece.map((i) => `${n(x(times[i] as number))},${n(y(high[i] as number))}`);
+      const down = [...piece].reverse().map((i) => `${n(x(times[i] as number))},${n(y(low[i] as number))}`);
+      path += `M${[...up, ...down].join("L")}Z`;
+    }
+    piece = [];
+  };
+  times.forEach((_, i) => {
+    if (low[i] === null || high[i] === null || low[i] === undefined || high[i] === undefined) close();
+    else piece.push(i);
+  });
+  close();
+  return path;
+}

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { quoted } from "../lib/filterText";
 import { duration, moment, unix, withUnit } from "../lib/format";
-import { useMetric } from "../lib/queries";
+import { type Ask, useMetric, useUsual } from "../lib/queries";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
@@ -28,7 +28,9 @@ export function Component() {
     retry: false,
   });
   const mine = `probe eq ${quoted(name)}`;
-  const took = useMetric({ metric: "probe.duration", where: mine, take: "max", by: ["probe.from"], top: 4 }, span);
+  const asked: Ask = { metric: "probe.duration", where: mine, take: "max", by: ["probe.from"], top: 4 };
+  const took = useMetric(asked, span);
+  const usual = useUsual(asked, span, took.data);
   const phases = useMetric(
     { metric: "probe.phase.duration", where: mine, take: "avg", by: ["probe.phase"], top: 4 },
     span,
@@ -79,7 +81,14 @@ export function Component() {
           top={1}
           waiting={up.isPending}
         />
-        <MetricLane name="Took" shows={named(took.data)} answer={took.data} height={60} waiting={took.isPending} />
+        <MetricLane
+          name="Took"
+          shows={named(took.data)}
+          answer={took.data}
+          height={60}
+          waiting={took.isPending}
+          usual={usual}
+        />
         <MetricLane
           name="Phases"
           shows={named(phases.data)}

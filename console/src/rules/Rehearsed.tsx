@@ -1,6 +1,8 @@
 import { duration, moment, plural, withUnit } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
 import { Signal } from "../ui/Signal";
+import { type Handle, RuleChart } from "./RuleChart";
+import { WeekHours } from "./WeekHours";
 
 interface RehearsalQuery {
   data?: Awaited<ReturnType<typeof rehearsalType>> | undefined;
@@ -9,17 +11,30 @@ interface RehearsalQuery {
 }
 declare function rehearsalType(): Promise<import("../api/client").Schemas["Rehearsal"]>;
 
+/** `3 a day`, `2 a week`: how often that is, in words that need no sums. */
+function pace(aDay: number): string {
+  return aDay >= 1 ? `${aDay.toFixed(aDay < 10 ? 1 : 0)} a day` : `${(aDay * 7).toFixed(1)} a week`;
+}
+
 /** When the rule would have opened. */
 export function Rehearsed({
   complete,
+  lacks,
   query,
   days,
   setDays,
+  handles,
+  move,
 }: {
   complete: boolean;
+  /** What has to be done before it can be rehearsed. */
+  lacks: string;
   query: RehearsalQuery;
   days: string;
   setDays: (d: string) => void;
+  /** The limits as lines on the chart, and what happens when one is dragged. */
+  handles: Handle[];
+  move?: ((severity: Handle["severity"], value: number) => void) | undefined;
 }) {
   const { now } = useSpan();
   const data = query.data;
@@ -36,24 +51,36 @@ export function Rehearsed({
           <option value="-3h">last 3 hours</option>
           <option value="-24h">last 24 hours</option>
           <option value="-7d">last 7 days</option>
+          <option value="-30d">last 30 days</option>
         </select>
         {query.isFetching && <span className="text-ink-2 text-sm">running it over history …</span>}
       </div>
-      {!complete && (
-        <p className="text-ink-2">
-          Fill in what it is about, a metric and at least one limit: you then see when it would have opened.
-        </p>
-      )}
+      {!complete && <p className="text-ink-2">{lacks}</p>}
       {complete && query.error instanceof Error && <p className="text-error text-sm">{query.error.message}</p>}
       {complete && data && !query.error && (
         <>
-          <p className="mb-2">
-            {data.items.length === 0
+          {data.points && (
+            <RuleChart points={data.points} opened={data.items} unit={data.unit} handles={handles} move={move} />
+          )}
+          <p className="mt-2 mb-2">
+            {data.opened === 0
               ? `It would not have opened, on ${plural(data.groups, "thing")} it watches.`
-              : `It would have opened ${plural(data.items.length + data.left_out, "time")}, on ${plural(data.groups, "thing")} it watches.`}
+              : `It would have opened ${plural(data.opened, "time")}, ${pace(data.a_day)}, on ${plural(data.groups, "thing")} it watches.`}{" "}
+            {data.compared && (
+              <span className="text-ink-2">
+                The version in force: {plural(data.compared.opened, "time")}, open for{" "}
+                {duration(data.compared.open_seconds)} in all (this one {duration(data.open_seconds)}).
+              </span>
+            )}
           </p>
+          {data.notes?.map((note) => (
+            <p key={note} className="mb-1 text-ink-2 text-sm">
+              {note}
+            </p>
+          ))}
+          {data.opened > 3 && <WeekHours counts={data.by_hour} label="When it would have opened" />}
           <ul
-            className="hairline max-h-[60vh] overflow-y-auto font-dense text-sm"
+            className="hairline max-h-[40vh] overflow-y-auto font-dense text-sm"
             tabIndex={data.items.length > 12 ? 0 : -1}
           >
             {[...data.items].reverse().map((item) => (

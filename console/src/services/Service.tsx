@@ -4,7 +4,7 @@ import { api, got, type Schemas } from "../api/client";
 import { boundsOf } from "../host/lanes";
 import { quoted } from "../lib/filterText";
 import { duration, moment, unix, withUnit } from "../lib/format";
-import { useEvents, useHistogram, useHost, useMetric, useRules } from "../lib/queries";
+import { useEvents, useHistogram, useHost, useMetric, useRules, useUsual } from "../lib/queries";
 import { instant, type Span } from "../lib/span";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
@@ -177,6 +177,7 @@ function Charted({
     top: 4,
   };
   const answer = useMetric(ask, span);
+  const usual = useUsual(ask, span, answer.data);
   if (answer.isError) return null;
   const names = answer.data?.series.map((s) => Object.values(s.attributes).join(" ")).filter(Boolean) ?? [];
   return (
@@ -188,6 +189,7 @@ function Charted({
       bounds={bounds}
       height={36}
       waiting={answer.isPending}
+      usual={usual}
     />
   );
 }

@@ -8,6 +8,7 @@ import { useMay } from "../signin/session";
 import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { useForm } from "../ui/useForm";
+import { WhereField } from "../ui/WhereField";
 import { Line, Listing } from "./parts";
 
 export function Component() {
@@ -143,7 +144,7 @@ function Callouts({ channels, may }: { channels: string[]; may: boolean }) {
           note={`Channels there are: ${channels.join(", ")}. The filter may ask for severity, rule, host, metric and the alert's attributes.`}
         >
           <TextField name="name" label="Name" width="w-36" required />
-          <TextField name="when" label="When" width="w-96 font-dense" required />
+          <WhereField name="when" label="When" width="w-[36rem]" required attributes={["rule", "state"]} />
           <TextField name="tell" label="Tell" width="w-48" required list="channels" />
           <datalist id="channels">
             {channels.map((c) => (

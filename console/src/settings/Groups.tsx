@@ -9,6 +9,7 @@ import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { StateWord } from "../ui/Signal";
 import { useForm } from "../ui/useForm";
+import { WhereField } from "../ui/WhereField";
 import { Line, Listing } from "./parts";
 
 const EMPTY = { name: "", kind: "group" as Group["kind"], parent: "", where: "" };
@@ -47,10 +48,10 @@ export function Component() {
             width="w-40"
             options={[["", "none"], ...items.map((i) => i.group.name).filter((n) => n !== form.values.name)]}
           />
-          <TextField
+          <WhereField
             name="where"
             label="Chosen by the filter"
-            width="w-96 font-dense"
+            width="w-[36rem]"
             placeholder='label.role eq "gate-controller"'
           />
         </RowForm>

@@ -7,6 +7,7 @@ const PARTS = [
   { to: "/settings/groups", name: "Groups", role: "viewer" },
   { to: "/settings/plans", name: "Plans", role: "viewer" },
   { to: "/settings/relays", name: "Relays", role: "viewer" },
+  { to: "/settings/receivers", name: "Receivers and forwards", role: "viewer" },
   { to: "/settings/channels", name: "Channels and callouts", role: "viewer" },
   { to: "/settings/deliveries", name: "Deliveries", role: "viewer" },
   { to: "/settings/users", name: "Users", role: "administrator" },

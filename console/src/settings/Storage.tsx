@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, got } from "../api/client";
 import { duration, withUnit } from "../lib/format";
 import { Failure, Waiting } from "../ui/Note";
+import { Keeping } from "./Keeping";
 
 /** What the console says of itself: size, growth, retention, and what it counted. */
 export function Component() {
@@ -39,26 +40,29 @@ export function Component() {
     ["Events are kept", `${storage.keeps_events_days} days`],
   ];
   return (
-    <div className="grid max-w-4xl grid-cols-2 gap-10">
-      <dl className="hairline font-dense">
-        {rows.map(([name, value]) => (
-          <div key={name} className="grid grid-cols-2 py-1">
-            <dt className="text-ink-2">{name}</dt>
-            <dd>{value}</dd>
-          </div>
-        ))}
-      </dl>
-      <div>
-        <h2 className="mb-1 font-semibold">Counted since the start</h2>
+    <>
+      <div className="grid max-w-4xl grid-cols-2 gap-10">
         <dl className="hairline font-dense">
-          {Object.entries(figures.counters).map(([name, value]) => (
+          {rows.map(([name, value]) => (
             <div key={name} className="grid grid-cols-2 py-1">
               <dt className="text-ink-2">{name}</dt>
               <dd>{value}</dd>
             </div>
           ))}
         </dl>
+        <div>
+          <h2 className="mb-1 font-semibold">Counted since the start</h2>
+          <dl className="hairline font-dense">
+            {Object.entries(figures.counters).map(([name, value]) => (
+              <div key={name} className="grid grid-cols-2 py-1">
+                <dt className="text-ink-2">{name}</dt>
+                <dd>{value}</dd>
+              </div>
+            ))}
+          </dl>
+        </div>
       </div>
-    </div>
+      <Keeping />
+    </>
   );
 }

@@ -7,6 +7,7 @@ import { useSpan } from "../lib/useSpan";
 import { ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { useForm } from "../ui/useForm";
+import { WhereField } from "../ui/WhereField";
 import { Line, Listing, Once } from "./parts";
 
 export function Component() {
@@ -36,11 +37,10 @@ export function Component() {
         <ChoiceField name="role" label="Role" width="w-36" options={TOKEN_ROLES} />
         {form.values.role === "ingest" && (
           <>
-            <TextField
+            <WhereField
               name="hosts"
               label="For the hosts"
               place="scope.hosts"
-              mono
               width="w-64"
               placeholder={'all, or like name sw "gate-"'}
             />

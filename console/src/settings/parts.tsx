@@ -3,18 +3,20 @@ import { type ReactNode, useState } from "react";
 /** A plain table for settings. */
 export function Listing({ columns, children }: { columns: string[]; children: ReactNode }) {
   return (
-    <table className="w-full border-collapse font-dense">
-      <thead>
-        <tr className="border-base-300 border-b text-left text-ink-2 text-sm">
-          {columns.map((c) => (
-            <th key={c} scope="col" className="py-1 pr-4 font-normal">
-              {c || <span className="sr-only">what can be done</span>}
-            </th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>{children}</tbody>
-    </table>
+    <div className="relative overflow-x-auto">
+      <table className="w-full border-collapse font-dense">
+        <thead>
+          <tr className="border-base-300 border-b text-left text-ink-2 text-sm">
+            {columns.map((c) => (
+              <th key={c} scope="col" className="py-1 pr-4 font-normal">
+                {c || <span className="sr-only">what can be done</span>}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>{children}</tbody>
+      </table>
+    </div>
   );
 }
 

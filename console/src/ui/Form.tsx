@@ -88,7 +88,7 @@ export function WentWrong() {
   return form.error === undefined ? null : <Failure error={form.error} />;
 }
 
-interface Shared {
+export interface Shared {
   name: string;
   label: ReactNode;
   /** What the service calls the field, when that is another name. */
@@ -135,7 +135,7 @@ export function Field({
   );
 }
 
-function useField({ name, place, disabled, hint, label, className }: Shared) {
+export function useField({ name, place, disabled, hint, label, className }: Shared) {
   const held = useHeld();
   const id = useId();
   const problem = held.form.problem(place ?? name);
@@ -221,6 +221,18 @@ export function AreaField({
 /** One of several: each is its word, or its value and its word. */
 export type Options = readonly (string | readonly [value: string, word: string])[];
 
+/** What can be chosen, inside of a select. */
+export function Choices({ options }: { options: Options }) {
+  return options.map((option) => {
+    const [held, word] = typeof option === "string" ? [option, option] : option;
+    return (
+      <option key={held} value={held}>
+        {word}
+      </option>
+    );
+  });
+}
+
 export function ChoiceField({ options, ...shared }: Shared & { options: Options }) {
   const { field, value, put, common } = useField(shared);
   return (
@@ -231,14 +243,7 @@ export function ChoiceField({ options, ...shared }: Shared & { options: Options 
         value={value}
         onChange={(e) => put(e.target.value)}
       >
-        {options.map((option) => {
-          const [held, word] = typeof option === "string" ? [option, option] : option;
-          return (
-            <option key={held} value={held}>
-              {word}
-            </option>
-          );
-        })}
+        <Choices options={options} />
       </select>
     </Field>
   );

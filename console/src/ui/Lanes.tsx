@@ -4,13 +4,12 @@ import {
   type PointerEvent,
   type ReactNode,
   useContext,
-  useEffect,
   useMemo,
-  useRef,
   useState,
 } from "react";
 import { clock, day, stretch } from "../lib/format";
 import { timeTicks } from "../lib/scale";
+import { useWidth } from "./useWidth";
 
 /** One time axis, many lanes: names on the left, the axis in the middle, the value at the cursor on the right. */
 
@@ -46,18 +45,9 @@ export interface LanesProps {
 }
 
 export function Lanes({ start, end, drawn, onDraw, onClear, label, children }: LanesProps) {
-  const middle = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(800);
+  const [middle, width] = useWidth<HTMLDivElement>(800);
   const [cursor, setCursor] = useState<number>();
   const [drag, setDrag] = useState<{ from: number; to: number }>();
-  useEffect(() => {
-    const element = middle.current;
-    if (!element) return undefined;
-    const observer = new ResizeObserver(() => setWidth(element.clientWidth));
-    observer.observe(element);
-    setWidth(element.clientWidth);
-    return () => observer.disconnect();
-  }, []);
   const axis = useMemo<Axis>(
     () => ({ start, end, width, cursor, x: (time) => ((time - start) / (end - start)) * width }),
     [start, end, width, cursor],

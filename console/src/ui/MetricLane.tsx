@@ -1,7 +1,8 @@
 import type { ReactNode } from "react";
 import type { MetricAnswer } from "../api/client";
 import { scaled } from "../lib/format";
-import { areaPath, bridged, type Line, linePath, lonePoints, roundUp, valueAt } from "../lib/scale";
+import type { Usual } from "../lib/queries";
+import { areaBetween, areaPath, bridged, type Line, linePath, lonePoints, roundUp, valueAt } from "../lib/scale";
 import { LaneRow, useAxis } from "./Lanes";
 
 export interface Bound {
@@ -23,6 +24,7 @@ export function MetricLane({
   of,
   waiting,
   ticks = false,
+  usual,
 }: {
   name: string;
   shows?: ReactNode;
@@ -37,6 +39,8 @@ export function MetricLane({
   of?: string | undefined;
   waiting?: boolean;
   ticks?: boolean;
+  /** Where values of the first line usually are. */
+  usual?: Usual | undefined;
 }) {
   const axis = useAxis();
   const half = (answer?.step_seconds ?? 0) / 2;
@@ -47,9 +51,10 @@ export function MetricLane({
   const drawn = lines.map(bridged);
   const found = lines.flatMap((line) => line.values.filter((v): v is number => v !== null));
   const most = Math.max(0, ...found);
+  const usually = (usual?.high ?? []).filter((v): v is number => v !== null && v < most * 4);
   const near = bounds.map((b) => b.value).filter((v) => v < most * 4 || most === 0);
   const share = answer?.unit === "1" && most > 0.5 && most <= 1 ? 1 : undefined;
-  const high = top ?? share ?? roundUp(Math.max(most * 1.05, ...near.map((v) => v * 1.08), 1e-9));
+  const high = top ?? share ?? roundUp(Math.max(most * 1.05, ...usually, ...near.map((v) => v * 1.08), 1e-9));
   const low = Math.min(0, ...found);
   const y = (v: number) => height - 1 - ((v - low) / (high - low)) * (height - 4);
   const at = axis.cursor;
@@ -68,6 +73,17 @@ export function MetricLane({
       <svg width={axis.width} height={height} className="block overflow-hidden" role="img" aria-label={summary}>
         <title>{summary}</title>
         {ticks && <Gridlines high={high} low={low} y={y} width={axis.width} unit={answer?.unit ?? ""} />}
+        {usual && (
+          <path
+            d={areaBetween(usual.times, usual.low, usual.high, axis.x, y)}
+            fill={STROKES[colour % 4]}
+            opacity={0.14}
+            stroke={STROKES[colour % 4]}
+            strokeWidth="0.6"
+          >
+            <title>what is usual at this hour of the week</title>
+          </path>
+        )}
         {drawn.map((line, i) => (
           <g key={i}>
             {i === 0 && (

@@ -10,10 +10,13 @@ export function SavedFilters({
   where,
   chosen,
   choose,
+  take,
 }: {
   where: string;
   chosen: string;
   choose: (name: string) => void;
+  /** Where the text of a filter is taken over, instead of its name. */
+  take?: (where: string) => void;
 }) {
   const client = useQueryClient();
   const may = useMay("operator");
@@ -44,7 +47,7 @@ export function SavedFilters({
                 type="button"
                 className="touch grow py-1 text-left hover:underline"
                 aria-pressed={one.name === chosen}
-                onClick={() => choose(one.name === chosen ? "" : one.name)}
+                onClick={() => (take ? take(one.where) : choose(one.name === chosen ? "" : one.name))}
               >
                 <span className="font-semibold">{one.name}</span>
                 {one.about && <span className="text-ink-2"> {one.about}</span>}

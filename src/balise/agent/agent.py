@@ -7,12 +7,15 @@ import os
 import resource
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from balise import __version__
 from balise.agent.deliver import Deliverer
+from balise.agent.following import Following
+from balise.agent.handover import Handover
 from balise.agent.identity import AgentSettings, Identity
 from balise.agent.inventory import EVERY, InventoryWork
 from balise.agent.parts import Parts
@@ -21,9 +24,10 @@ from balise.agent.plan import PlanKeeper
 from balise.agent.spool import Spool
 from balise.client.trust import held_trust
 from balise.collect.facts import read_facts
-from balise.collect.follow import Follower
+from balise.collect.follow import FileStatus
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.ports import connected, listening
+from balise.collect.position import Position
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.collect.work import Failures, Worker
 
@@ -31,10 +35,8 @@ if TYPE_CHECKING:
     from balise.agent.services import ServiceWork
 
 log = logging.getLogger(__name__)
-MOST_LINES = 5000
-"""Lines handed over in one turn; what is beyond is read in the next."""
 LISTENING_EVERY = 600.0
-MOST_TALKS = 200
+MOST_TALKS, MOST_TOLD = 200, 500
 SERVICES_EVERY = 1.0
 """Seconds between looks at which services are due."""
 _OWN = {
@@ -68,6 +70,7 @@ class Agent:
         self._talks: dict[tuple[str, int], int] = {}
         self._talks_since = time.monotonic()
         self._places = Places(folder / "positions.json")
+        self._handover = Handover(self._spool, self._places)
         self._parts = Parts(
             lambda: self.keeper.plan.collectors,
             lambda: self.every,
@@ -80,11 +83,9 @@ class Agent:
             Worker("plan", self.keeper.turn, 0.0),
             Worker("inventory", self._inventory.look, 0.5),
         )
-        self._followers: list[Follower] = []
-        self._first_file = 0
+        self._following = Following(self._places.get)
         self._instance = os.urandom(8).hex()
         self._started = time.time()
-        self._costs: dict[str, float] = {}
         self._problems: dict[str, str] = {}
         self._lines_before: list[LogLine] = []
         self._cpu_before = _cpu_seconds()
@@ -160,13 +161,14 @@ class Agent:
         meanings: Mapping[str, Meaning],
         lines: list[LogLine],
         kept: list[Kept],
+        positions: Mapping[str, Position] | None = None,
     ) -> None:
-        """Puts what was read of a service into the spool, as of its own time."""
+        """Puts what was read of a service into the spool, as of its own time, with how far its files were read."""
         resource_ = {"host.name": self._identity.host}
         if readings:
             self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=at, since=self._started))
-        if lines or kept:
-            self._spool.put("logs", logs_request(resource_, lines, kept))
+        if lines or kept or positions:
+            self._handover.put(logs_request(resource_, lines, kept), positions or {})
 
     def _first_shares(self) -> None:
         """Shares need two readings: takes one, and waits a moment, so that the first turn has them already."""
@@ -183,63 +185,35 @@ class Agent:
 
     def turn(self, now: float) -> None:
         """One interval: reads what is due and puts it into the spool."""
-        self._take_up_plan()
+        self._take_up_plan(now)
         found = self._parts.read(now)
         meanings = {**_OWN, **self._parts.meanings()}
-        lines = [*self._lines_before, *found.lines, *self._lines(now)]
+        lines = [*self._lines_before, *found.lines, *self._following.lines(now)]
         readings = [*found.readings, *self._own_readings()]
         resource_ = {"host.name": self._identity.host}
         kept = [*found.kept, Kept(now, "balise.agent.report", self.report())]
         try:
             self._spool.put("metrics", metrics_request(resource_, readings, meanings, at=now, since=self._started))
-            self._spool.put("logs", logs_request(resource_, lines, kept))
+            reached = self._following.positions() | self._parts.positions()
+            self._handover.put(logs_request(resource_, lines, kept), reached)
             self._lines_before = []
-            self._places.keep({f.path: f.position for f in self._followers} | self._parts.positions())
             self._problems.pop("spool", None)
         except OSError as error:
             # A full disk: what was read of files and of the kernel is read again, the values of this turn are lost.
-            self._followers = []
+            self._following.forget()
             self._parts.read_again()
             self._note("spool", f"cannot keep what was collected: {error.strerror}")
 
-    def _take_up_plan(self) -> None:
+    def _take_up_plan(self, now: float) -> None:
         """Follows the files of the plan and of this host's own settings, each from where it was left."""
-        wanted = {f.path: f.from_start for f in self.keeper.plan.follow}
-        wanted |= {f.path: f.from_start for f in self._settings.follow}
-        if [f.path for f in self._followers] == list(wanted):
-            return
-        there = {f.path: f for f in self._followers}
-        self._followers = [
-            there.get(path) or Follower(path, from_start=from_start, position=self._places.get(path))
-            for path, from_start in wanted.items()
-        ]
+        wanted = {file.path: file for file in self.keeper.plan.follow}
+        wanted |= {file.path: file for file in self._settings.follow}
+        self._following.take_up(list(wanted.values()), now)
 
     def _note(self, name: str, problem: str) -> None:
         if self._problems.get(name) != problem:
             log.warning("collector=%s %s", name, problem)
         self._problems[name] = problem
-
-    def _lines(self, now: float) -> list[LogLine]:
-        began = time.thread_time()
-        lines: list[LogLine] = []
-        # Each file has its share, and begins first in turn: a flood in one holds up no other.
-        self._first_file += 1
-        turn = self._first_file % max(1, len(self._followers))
-        order = self._followers[turn:] + self._followers[:turn]
-        for share in (MOST_LINES // max(1, len(order)), MOST_LINES):
-            for follower in order:
-                room = min(share, MOST_LINES - len(lines))
-                if room > 0:
-                    lines.extend(self._lines_of(follower, now, room))
-        if self._followers:
-            self._costs["follow"] = time.thread_time() - began
-        return lines
-
-    def _lines_of(self, follower: Follower, now: float, most: int) -> Iterator[LogLine]:
-        try:
-            yield from follower.read(now, most)
-        except (OSError, EOFError) as error:
-            self._note(f"follow {follower.path}", str(error))
 
     # --- telling of itself
 
@@ -263,8 +237,9 @@ class Agent:
         """What the console shows of this agent."""
         problems = [f"{name}: {problem}" for name, problem in {**self._problems, **self._parts.problems()}.items()]
         problems += [f"inventory of {kind}: {problem}" for kind, problem in self._inventory.problems.items()]
-        trouble = [s for f in self._all_files() if (s := f.status()).status in ("missing", "unreadable", "not-a-file")]
-        problems += [f"{s.path}: {s.detail}" for s in trouble]
+        files, journal = self._all_files(), self._parts.journal()
+        problems += [f"{s.path}: {s.detail}" for s in files if s.status not in ("following", "empty", "held-back")]
+        problems += [f"{path}: {problem}" for path, problem in self._following.problems.items()]
         now, failures = time.time(), (self._failures, *(worker.failures for worker in self._workers))
         problems += [said for f in failures if (said := f.warning(now))]
         return {
@@ -279,10 +254,7 @@ class Agent:
             "memory": _memory_bytes(),
             "turn_cost": round(self._turn_cost(), 5),
             "collectors": {name: round(cost, 5) for name, cost in self._all_costs().items()},
-            "follow": [
-                {"path": s.path, "status": s.status, "detail": s.detail, "lines": s.lines, "behind": s.behind}
-                for s in (f.status() for f in self._all_files())
-            ],
+            "follow": [asdict(status) for status in files[:MOST_TOLD]] + ([journal] if journal else []),
             "spool": {"parcels": len(self._spool), "bytes": self._spool.bytes, "dropped": self._spool.dropped},
             "refused": self.deliverer.refused,
             "problem": "; ".join(problems),
@@ -297,7 +269,7 @@ class Agent:
     def _all_costs(self) -> dict[str, float]:
         own = {
             **self._parts.costs(),
-            **self._costs,
+            **({"follow": self._following.cost} if self._following.cost else {}),
             **({"inventory": self._inventory.cost} if self._inventory.cost else {}),
         }
         return {**own, **(self._services.costs() if self._services is not None else {})}
@@ -305,11 +277,12 @@ class Agent:
     def _turn_cost(self) -> float:
         """Processor time for what is read, spread over the turns: what is read seldom costs each of them little."""
         rare = self._inventory_every() or EVERY
-        cost = self._parts.turn_cost() + self._costs.get("follow", 0.0) + self._inventory.cost * self.every / rare
+        cost = self._parts.turn_cost() + self._following.cost + self._inventory.cost * self.every / rare
         return cost + (self._services.turn_cost(self.every) if self._services is not None else 0.0)
 
-    def _all_files(self) -> list[Follower]:
-        return [*self._followers, *(self._services.files() if self._services is not None else [])]
+    def _all_files(self) -> list[FileStatus]:
+        services = self._services.files() if self._services is not None else []
+        return [*self._following.statuses(), *(follower.status() for follower in services)]
 
     def _what_listens(self) -> list[dict[str, Any]]:
         """What accepts connections here; looked for now and then, because it means looking at every process."""
@@ -339,7 +312,7 @@ class Agent:
         found += [f"collect.{name}: this agent has no such part" for name in plan.collectors if name not in known]
         found += [f"collect.{name}: {problem}" for name, problem in self._parts.problems().items()]
         planned = {f.path for f in plan.follow}
-        states = [f.status() for f in self._followers if f.path in planned]
+        states = [status for status in self._following.statuses() if status.path in planned]
         found += [f"follow {s.path}: {s.detail}" for s in states if s.status not in ("following", "empty")]
         return found
 

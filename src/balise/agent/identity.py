@@ -9,8 +9,9 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
+from balise.api.remote import FollowedFile
 from balise.api.spans import seconds
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 
 class AgentError(Exception):
@@ -29,19 +30,11 @@ class Identity:
 
 
 @dataclass(frozen=True)
-class Followed:
-    """A text file to follow."""
-
-    path: str
-    from_start: bool = False
-
-
-@dataclass(frozen=True)
 class AgentSettings:
     """`agent.toml`: what holds on this host whatever the plan says. `every` is None where the plan decides."""
 
     every: float | None = None
-    follow: list[Followed] = field(default_factory=list)
+    follow: list[FollowedFile] = field(default_factory=list)
     spool_bytes: int = 256 << 20
     allow_commands: list[str] = field(default_factory=list)
 
@@ -109,7 +102,7 @@ def load_settings(folder: Path) -> AgentSettings:
         unknown = set(content) - {"every", "spool", "follow", "allow_commands"}
         if unknown:
             raise ValueError(f"unknown setting {', '.join(sorted(unknown))}")
-        follow = [Followed(str(f["path"]), bool(f.get("from_start", False))) for f in content.get("follow", [])]
+        follow = [FollowedFile.model_validate(one) for one in content.get("follow", [])]
         allowed = [str(line) for line in content.get("allow_commands", [])]
         return AgentSettings(every, follow, int(content.get("spool", 256)) << 20, allowed)
     except (OSError, ValueError, KeyError, TypeError) as error:

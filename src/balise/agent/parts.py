@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
+from typing import Any
 
 from balise.agent.aside import Aside, Deliver
 from balise.agent.part import Part
@@ -13,8 +14,8 @@ from balise.collect.parts import MADE, SLOW
 from balise.collect.position import Position
 from balise.collect.readings import CollectorProblem, Found, LogLine, Meaning, NotHere, Sorted
 
-KERNEL_LOG = "/dev/kmsg"
-"""What the place of the kernel's messages is kept under."""
+PLACES = {"messages": "/dev/kmsg", "journal": "the journal"}
+"""What the places of parts that are read like files are kept under."""
 
 
 class Parts:
@@ -85,14 +86,27 @@ class Parts:
         return {name: part.problem for name, part in self._parts.items() if part.problem}
 
     def positions(self) -> dict[str, Position]:
-        """How far the kernel's messages were read."""
-        part = self._parts.get("messages")
-        held = getattr(part.collector, "position", None) if part is not None else None
-        return {KERNEL_LOG: held} if isinstance(held, Position) else {}
+        """How far the kernel's messages and the journal were read."""
+        found = {}
+        for name, place in PLACES.items():
+            held = getattr(self._parts[name].collector, "position", None) if name in self._parts else None
+            if isinstance(held, Position):
+                found[place] = held
+        return found
+
+    def journal(self) -> dict[str, Any] | None:
+        """How reading the journal goes, as a source; None when it is not read."""
+        part = self._parts.get("journal")
+        if part is None:
+            return None
+        told = {"path": PLACES["journal"], "kind": "journal", "status": "unreadable" if part.problem else "following"}
+        counts = {"lines": getattr(part.collector, "lines", 0), "last_at": getattr(part.collector, "last_at", None)}
+        return {**told, "detail": part.problem or "what systemd and its units say", **counts}
 
     def read_again(self) -> None:
         """What was read since the last kept place was not kept: goes back to it."""
-        self._parts.pop("messages", None)
+        for name in PLACES:
+            self._parts.pop(name, None)
 
     def close(self) -> None:
         self._aside.close()
@@ -108,7 +122,7 @@ class Parts:
             if not setting.on:
                 self._parts.pop(name, None)
             elif held is None or held.setting != setting:
-                collector = self._usual.get(name) or MADE[name](setting, self._place_of(KERNEL_LOG))
+                collector = self._usual.get(name) or MADE[name](setting, self._place_of(PLACES.get(name, "")))
                 self._parts[name] = Part(collector, setting)
 
     def _is_due(self, part: Part, now: float) -> bool:

@@ -7,6 +7,7 @@ import logging
 import random
 import ssl
 import time
+from collections import deque
 from dataclasses import replace
 from pathlib import Path
 
@@ -15,8 +16,10 @@ import httpx
 from balise.agent.deliver import Deliverer
 from balise.agent.identity import Identity, save_identity
 from balise.api.parts import EffectivePlan
-from balise.collect.files import write_durably
+from balise.api.sources import PathAnswer, PathAsk
+from balise.collect.paths import tried
 from balise.collect.work import Pause
+from balise.durable import write_durably
 
 log = logging.getLogger(__name__)
 WAIT = 50
@@ -38,6 +41,7 @@ class PlanKeeper:
         self._identity = identity
         self._deliverer = deliverer
         self._http = httpx.Client(base_url=identity.console, timeout=WAIT + 20.0, verify=verify)
+        self._answered: deque[int] = deque(maxlen=50)
         self.plan = DEFAULT
         with contextlib.suppress(OSError, ValueError):
             self.plan = EffectivePlan.model_validate_json(self._path.read_text("utf-8"))
@@ -66,6 +70,9 @@ class PlanKeeper:
         except ValueError as error:
             log.warning("the plan cannot be read: %s", error)
             return False
+        for ask in plan.asks:
+            self._answer(ask)
+        plan = plan.model_copy(update={"asks": []})
         if plan != self.plan:
             self.plan = plan
             log.info("a new plan: every=%gs files=%d", plan.every, len(plan.follow))
@@ -75,6 +82,19 @@ class PlanKeeper:
                 kept = plan.model_copy(update={"services": plain, "etag": ""})
                 write_durably(self._path, kept.model_dump_json().encode())
         return True
+
+    def _answer(self, ask: PathAsk) -> None:
+        """Looks at a path for the console, once."""
+        if ask.id in self._answered:
+            return
+        self._answered.append(ask.id)
+        answer = PathAnswer(id=ask.id, tried=tried(ask.path))
+        # Who asked is told within seconds or not at all: there is no second try.
+        with contextlib.suppress(httpx.HTTPError):
+            self._http.post("/api/v1/agents/paths", content=answer.model_dump_json(), headers=self._as_json())
+
+    def _as_json(self) -> dict[str, str]:
+        return {"Content-Type": "application/json", **self._authorization()}
 
     def _authorization(self) -> dict[str, str]:
         return {"Authorization": f"Bearer {self._identity.token}"}

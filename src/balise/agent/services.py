@@ -6,10 +6,10 @@ import logging
 import shlex
 import threading
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 
 from balise.agent.places import Places
 from balise.api.kits import KitDocument, KitPart
@@ -18,6 +18,7 @@ from balise.collect.follow import Follower
 from balise.collect.kits.folder import shipped_kits
 from balise.collect.kits.reader import OWN, ServiceReader, lines_of, reading_of, turn_of
 from balise.collect.kits.sources.source import filled
+from balise.collect.position import Position
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.kits.logs import LogReader
 from balise.core.kits.rows import meanings_of
@@ -26,8 +27,19 @@ log = logging.getLogger(__name__)
 AT_ONCE = 4
 MOST_LINES = 2000
 
-Deliver = Callable[[float, list[Reading], Mapping[str, Meaning], list[LogLine], list[Kept]], None]
-"""Keeps durably what was read at a time, unix seconds. Raises OSError when it cannot."""
+
+class Deliver(Protocol):
+    """Keeps durably what was read at a time, unix seconds, and how far files were read. Raises OSError."""
+
+    def __call__(
+        self,
+        at: float,
+        readings: list[Reading],
+        meanings: Mapping[str, Meaning],
+        lines: list[LogLine],
+        kept: list[Kept],
+        positions: Mapping[str, Position] | None = None,
+    ) -> None: ...
 
 
 @dataclass
@@ -101,8 +113,8 @@ class ServiceWork:
             lines, counted = self._lines(held, now)
             meanings = {**OWN, **read.meanings, **{k: _meaning(v) for k, v in meanings_of(held.service.kit).items()}}
             readings = [*read.readings, *counted] if held.service.kit.read else counted
-            self._deliver(now, readings, meanings, lines, read.kept)
-            self._places.keep({f.path: f.position for f in held.followers})
+            reached = {follower.path: follower.position for follower in held.followers}
+            self._deliver(now, readings, meanings, lines, read.kept, reached)
             held.turn = turn_of(read)
         except OSError as error:
             held.followers = self._followers(held.service)
@@ -121,7 +133,7 @@ class ServiceWork:
         for follower in held.followers:
             # A file that was begun is read as far as it goes this time: its place is behind all of that.
             lines.extend(follower.read(now, MOST_LINES // len(held.followers)))
-            if follower.reader is not None:
+            if isinstance(follower.reader, LogReader):
                 values += [reading_of(value, held.service.name) for value in follower.reader.values()]
         return lines_of(held.service.name, lines), values
 

@@ -8,7 +8,7 @@ import threading
 from dataclasses import dataclass
 from pathlib import Path
 
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 log = logging.getLogger(__name__)
 SETTLED = (".metrics", ".logs")
@@ -59,13 +59,31 @@ class Spool:
         Raises:
             OSError: the disk is full, or the folder is gone.
         """
+        path = self.next_path(kind)
+        self.write(path, content)
+        self.hand_out(path, len(content))
+
+    def next_path(self, kind: str) -> Path:
+        """Where the next parcel goes."""
         with self._lock:
             number, self._next = self._next, self._next + 1
-        path = self._folder / f"{number:012d}-{self._start}.{kind}"
+        return self._folder / f"{number:012d}-{self._start}.{kind}"
+
+    def write(self, path: Path, content: bytes) -> None:
+        """Keeps a parcel durably, and hands it out to nobody yet. Raises OSError."""
         write_durably(path, content)
+
+    def names(self) -> set[str]:
+        """The parcels that wait."""
         with self._lock:
-            self._waiting.append((path, len(content)))
-            self.bytes += len(content)
+            return {path.stem for path, _ in self._waiting}
+
+    def hand_out(self, path: Path, size: int) -> None:
+        """A parcel that is kept may be delivered."""
+        with self._lock:
+            self._waiting.append((path, size))
+            self._waiting.sort()
+            self.bytes += size
             while self.bytes > self._limit and len(self._waiting) > 1:
                 self._remove(0)
                 self.dropped += 1

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.hosts import LabelKey, LabelValue
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterText, NamedFilter
 from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Duration, Name
 
@@ -48,6 +48,7 @@ class Scope(BaseModel):
     hosts: FilterText | None = Field(
         default=None, description="for hosts that this filter chooses; of a new host only its name is known"
     )
+    filter: NamedFilter = None
     kinds: Annotated[list[Literal["metrics", "logs"]], Field(min_length=1, max_length=2)] = ["metrics", "logs"]
     new_hosts: Annotated[int, Field(ge=0, le=20_000)] = Field(
         default=1000, description="how many hosts it may make by sending for them"

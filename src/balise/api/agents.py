@@ -75,14 +75,24 @@ class FactsChange(BaseModel):
 
 
 class Candidate(BaseModel):
-    """A machine that waits to be let in."""
+    """What waits to be let in: a machine with a key (`agent`), or who speaks to a receiver and is no host (`sender`).
+
+    Of a sender it is said how much it said, and whether its name is that of its messages or its address; one that was
+    refused is kept so that it stays refused.
+    """
 
     id: int
+    kind: Literal["agent", "sender"] = "agent"
     name: str
     facts: Facts
     key: str
     origin: str
     asked_at: str
+    receiver: str = ""
+    named_by: Literal["name", "address"] | None = None
+    events: int = 0
+    last_at: str | None = None
+    refused: bool = False
 
 
 class Approval(BaseModel):

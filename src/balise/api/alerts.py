@@ -6,7 +6,16 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
 
+from balise.api.limits import LimitKind
+
 AlertSeverity = Literal["warning", "critical"]
+
+
+class Baseline(BaseModel):
+    """What is usual at this hour of the week, and a robust deviation from it."""
+
+    middle: float
+    spread: float
 
 
 class Alert(BaseModel):
@@ -25,6 +34,12 @@ class Alert(BaseModel):
     value: float
     worst_value: float
     limit: float
+    kind: LimitKind
+    baseline: Baseline | None = Field(default=None, description="of a limit that says unusual: what is usual now")
+    reaches_at: float | None = Field(default=None, description="when it runs out, unix seconds")
+    earliest: float | None = None
+    latest: float | None = None
+    flapping: bool = Field(default=False, description="it opened and recovered often: it stays open until it is calm")
     clue: str | None = Field(description="what stands out in the evidence; no proof")
     opened_at: str
     changed_at: str

@@ -54,6 +54,7 @@ class Event(BaseModel):
     source: str
     body: str
     attributes: dict[str, Any]
+    pattern: str | None = Field(default=None, description="which pattern it is of, if it is like others")
 
 
 class AroundAnswer(BaseModel):
@@ -77,8 +78,8 @@ class HistogramAnswer(BaseModel):
     total: int
 
 
-class Pattern(BaseModel):
-    """Lines that differ only in their numbers and names, counted together."""
+class SaidLine(BaseModel):
+    """Lines that say the same with other values, counted together, beside what is usual."""
 
     pattern: str
     severity: Severity
@@ -88,6 +89,63 @@ class Pattern(BaseModel):
     example: str
 
 
+class PatternQuery(EventsAsked):
+    order: Literal["new", "count"] = Field(
+        default="new", description="new ones and those that are suddenly frequent first, or by how many there are"
+    )
+    limit: Annotated[int, Field(ge=1, le=500)] = 100
+
+
+Change = Literal["new", "more", "less", "same"]
+
+
+class Pattern(BaseModel):
+    """Lines that say the same with other values. `change` is beside the same time yesterday and a week ago."""
+
+    id: str | None = Field(description="none for lines that are like no others")
+    pattern: str
+    severity: Severity
+    source: str
+    hosts: list[str] = Field(description="those that said it most, at most 20")
+    host_count: int
+    count: int
+    share: float = Field(description="of all events of the question, 0 to 1")
+    yesterday: int | None = Field(description="at the same time a day before; none when nothing is kept of then")
+    last_week: int | None
+    first_seen: str | None
+    example: str
+    change: Change
+
+
 class PatternAnswer(BaseModel):
+    """`total` patterns there are, of `events` in all."""
+
     items: list[Pattern]
-    read: int = Field(description="how many events were read to make this")
+    total: int
+    events: int
+
+
+class FieldsQuery(EventsAsked):
+    """Of which attributes the top values are asked; of all that there are, unless some are named."""
+
+    attributes: Annotated[list[Annotated[str, Field(min_length=1, max_length=255)]], Field(max_length=50)] | None = None
+    limit: Annotated[int, Field(ge=1, le=100)] = 10
+
+
+class FieldValue(BaseModel):
+    value: str | float | bool
+    count: int
+
+
+class FieldCount(BaseModel):
+    """An attribute: how many events have it, its top values, and how many values the others are together."""
+
+    attribute: str
+    events: int
+    values: list[FieldValue]
+    others: int = Field(description="events with another value than those")
+
+
+class FieldsAnswer(BaseModel):
+    items: list[FieldCount]
+    left_out: int = Field(description="events whose attributes were too many to be looked at")

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterText, NamedFilter
 from balise.api.spans import Name
 
 State = Literal["ok", "warning", "critical", "silent", "paused"]
@@ -87,6 +87,7 @@ class HostsChange(BaseModel):
     model_config = ConfigDict(extra="forbid")
     hosts: Annotated[list[str], Field(max_length=10_000)] | None = None
     where: FilterText | None = None
+    filter: NamedFilter = None
     set_labels: Annotated[dict[LabelKey, LabelValue], Field(max_length=32)] = {}
     remove_labels: Annotated[list[LabelKey], Field(max_length=32)] = []
     join: Annotated[list[Name], Field(max_length=32)] = []
@@ -94,7 +95,7 @@ class HostsChange(BaseModel):
 
     @model_validator(mode="after")
     def _of_some(self) -> HostsChange:
-        if (self.hosts is None) == (self.where is None):
+        if (self.hosts is None) == (self.where is None and self.filter is None):
             raise ValueError("say which hosts: either hosts or where")
         return self
 
@@ -111,6 +112,7 @@ class GroupBody(BaseModel):
     about: Annotated[str, Field(max_length=200)] = ""
     parent: Name | None = None
     where: FilterText | None = None
+    filter: NamedFilter = None
     hosts: Annotated[list[str], Field(max_length=10_000)] | None = None
 
 
@@ -119,6 +121,7 @@ class ViewBody(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     where: FilterText = ""
+    filter: NamedFilter = None
     columns: Annotated[list[Annotated[str, Field(max_length=60)]], Field(max_length=20)] = []
     sort: Annotated[str, Field(max_length=60)] = "state"
     descending: bool = False

@@ -8,6 +8,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_valida
 
 from balise.api.events import Severity
 from balise.api.metrics import MetricName, Take
+from balise.api.problems import DocumentProblem
 from balise.api.rules import RuleDocument
 from balise.api.spans import Duration, Name
 
@@ -273,20 +274,11 @@ class KitWhole(Kit):
     document: KitDocument
 
 
-class KitProblem(BaseModel):
-    """What is wrong in a kit, and where in its text."""
-
-    line: int
-    column: int
-    field: str
-    detail: str
-
-
 class KitCheck(BaseModel):
     kit: str
     version: str = ""
     good: bool
-    problems: list[KitProblem]
+    problems: list[DocumentProblem]
 
 
 class KitText(BaseModel):

@@ -13,6 +13,14 @@ FilterText = Annotated[str, Field(max_length=2000, description="a filter express
 FilterName = Annotated[
     str, Field(min_length=1, max_length=100, description="a filter that has a name, beside `where` or alone")
 ]
+NamedFilter = Annotated[
+    FilterName | None,
+    Field(
+        exclude_if=lambda name: name is None,
+        description="a filter that has a name: what it says now is kept, joined with the one that is written",
+    ),
+]
+"""Of what is kept; never in an answer."""
 MetricName = Annotated[str, Field(min_length=1, max_length=255)]
 
 

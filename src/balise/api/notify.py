@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
-from balise.api.metrics import FilterText
+from balise.api.metrics import FilterText, NamedFilter
 from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Name
 
@@ -80,6 +80,7 @@ class Channel(BaseModel):
 
 class CalloutBody(Strict):
     when: FilterText = 'severity ge "warning"'
+    filter: NamedFilter = None
     tell: Annotated[list[Name], Field(min_length=1, max_length=20)]
 
 

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from balise.api.remote import FollowedFile
 from balise.api.services import ServiceTarget
+from balise.api.sources import PathAsk
 from balise.api.spans import seconds
 
 
@@ -39,6 +40,7 @@ PARTS: Mapping[str, PartAbout] = {
     "clock": PartAbout("whether a time service keeps the clock, and how well", "0.2 ms"),
     "nfs": PartAbout("what goes to file servers, and how long they take", "0.2 ms without one"),
     "messages": PartAbout("the kernel's messages as events", "0.05 ms"),
+    "journal": PartAbout("the systemd journal as events; with paths, journal files", "one run of journalctl", on=False),
     "units": PartAbout(
         "systemd's units and their restarts; with watch, names that must run",
         "0.02 ms, and where systemd runs one run of systemctl",
@@ -101,4 +103,5 @@ class EffectivePlan(BaseModel):
     follow: list[FollowedFile] = []
     services: list[ServiceTarget] = []
     refresh: int = Field(default=0, description="another number means: tell the inventory at once")
+    asks: list[PathAsk] = Field(default=[], description="paths to be looked at now, and answered")
     sources: dict[str, str] = {}

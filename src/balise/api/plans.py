@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from balise.api.metrics import FilterText
+from balise.api.limits import Limits
+from balise.api.metrics import FilterName, FilterText
 from balise.api.parts import COLLECTORS
+from balise.api.problems import DocumentProblem
 from balise.api.remote import FollowedFile
-from balise.api.rules import Limits
-from balise.api.spans import Duration, Name, duration_text, seconds
+from balise.api.spans import Duration, Name, duration_text, instant, seconds
 
 LEAST = {"smart": 60, "directories": 60}
 """Seconds between readings of heavy parts at least."""
@@ -28,11 +29,12 @@ class PlanHosts(Strict):
     host: Annotated[str, Field(max_length=100)] | None = None
     hosts: FilterText | None = None
     groups: Annotated[list[Name], Field(min_length=1, max_length=100)] | None = None
+    filter: FilterName | None = Field(default=None, description="hosts by a filter that has a name, as it is now")
 
     @model_validator(mode="after")
     def _one_way(self) -> PlanHosts:
-        if sum(part is not None for part in (self.host, self.hosts, self.groups)) > 1:
-            raise ValueError("say which hosts in one way: host, hosts (a filter) or groups")
+        if sum(part is not None for part in (self.host, self.hosts, self.groups, self.filter)) > 1:
+            raise ValueError("say which hosts in one way: host, hosts (a filter), filter (its name) or groups")
         return self
 
 
@@ -58,6 +60,15 @@ class DirectoriesPlan(Strict):
     ]
 
 
+class JournalPlan(Strict):
+    """The systemd journal: the system's own, or journal files."""
+
+    every: Duration | None = None
+    paths: Annotated[
+        list[Annotated[str, Field(pattern=r"^/[^\x00-\x1f]*\.journal$", max_length=500)]], Field(max_length=20)
+    ] = []
+
+
 class PlanCollect(Strict):
     """`every` for all parts; a part may be `off`, `on`, or have an interval of its own, a multiple of that."""
 
@@ -75,6 +86,7 @@ class PlanCollect(Strict):
     clock: bool | CollectorPlan | None = None
     nfs: bool | CollectorPlan | None = None
     messages: bool | CollectorPlan | None = None
+    journal: bool | JournalPlan | None = None
     units: bool | UnitsPlan | None = None
     containers: bool | CollectorPlan | None = None
     inventory: bool | CollectorPlan | None = None
@@ -99,6 +111,7 @@ class PlanFile(FollowedFile):
     """A file to follow; with `stop`, one that a more general plan follows and this one does not."""
 
     stop: bool = False
+    filter: FilterName | None = Field(default=None, description="what is sent, by a filter that has a name")
 
 
 class PlanApplication(Strict):
@@ -117,7 +130,28 @@ class PlanBody(Strict):
     collect: PlanCollect = PlanCollect()
     follow: Annotated[list[PlanFile], Field(max_length=200)] = []
     limits: Annotated[dict[Name, Limits], Field(max_length=200, description="by rule")] = {}
+    snooze: Annotated[list[Name], Field(max_length=200, description="rules that are off on these hosts")] = []
+    until: Annotated[str, Field(max_length=40)] | None = Field(
+        default=None, description="RFC 3339: from then on the plan says nothing, and it is deleted a day later"
+    )
+    reasons: Annotated[
+        dict[Name, Annotated[str, Field(max_length=600)]],
+        Field(max_length=200, description="by rule: who set its limits here, when and why"),
+    ] = {}
     application: PlanApplication | None = None
+
+    @field_validator("until")
+    @classmethod
+    def _is_a_time(cls, text: str | None) -> str | None:
+        if text is not None:
+            instant(text, 0.0)
+            if text == "now" or text[0] in "+-":
+                raise ValueError("write a time such as 2026-11-30T08:00:00Z: a plan is read at any moment")
+        return text
+
+    def is_over(self, now: float) -> bool:
+        """Whether the plan says nothing any more."""
+        return self.until is not None and instant(self.until, now) <= now
 
 
 class PlanDocument(PlanBody):
@@ -144,21 +178,12 @@ class Plan(BaseModel):
     updated_by: str
 
 
-class PlanProblem(BaseModel):
-    """What is wrong in a plan's text, and where. Lines and columns begin at 1."""
-
-    line: int
-    column: int
-    field: str
-    detail: str
-
-
 class PlanCheck(BaseModel):
     """Whether a plan's text is good, what is wrong with it, and for whom it would be."""
 
     good: bool
     name: str | None
-    problems: list[PlanProblem]
+    problems: list[DocumentProblem]
     hosts: int
 
 

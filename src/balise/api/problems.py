@@ -33,6 +33,15 @@ class FieldProblem(BaseModel):
     detail: str
 
 
+class DocumentProblem(BaseModel):
+    """What is wrong in a text, and where. Lines and columns begin at 1."""
+
+    line: int
+    column: int
+    field: str
+    detail: str
+
+
 class Problem(BaseModel):
     """`application/problem+json`: `detail` says what to do."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
@@ -14,6 +14,7 @@ from balise.api.probes import ProbeResult, ProbeTarget
 from balise.api.remote import FilePlace, RemoteTarget, Result
 from balise.api.secrets import OfLength, Secret
 from balise.api.services import ServiceTurn
+from balise.api.sources import LogPath, PathTried
 from balise.api.spans import Name
 
 MOST_SENDERS = 5000
@@ -57,11 +58,15 @@ class SendersAnswer(BaseModel):
 class TrialRequest(BaseModel):
     """A host that a relay is to try to read once, before it is added."""
 
+    """A host to be read once; with a path, what is at it to be looked at."""
+
     id: int
     target: RemoteTarget
+    path: LogPath | None = None
 
 
 class TrialAnswer(BaseModel):
+    tried: PathTried | None = None
     result: Result
     message: Annotated[str, Field(max_length=1000)]
     facts: Facts | None = None
@@ -75,7 +80,27 @@ class RemoteTurn(BaseModel):
     cost: float | None = None
     host_key: Annotated[str, Field(max_length=4000)] = ""
     positions: dict[str, FilePlace] = {}
+    files: Annotated[list[dict[str, Any]], Field(max_length=500)] = []
     facts: Facts | None = None
+
+
+class ReceiverTarget(BaseModel):
+    """A receiver that a relay is to run."""
+
+    name: Name
+    transport: Literal["udp", "tcp", "tls"]
+    listen: Annotated[str, Field(max_length=100)]
+    client_ca: str | None = None
+
+
+class ReceiverTurn(BaseModel):
+    """How a receiver goes at a relay, since it began."""
+
+    name: Name
+    listening: bool
+    problem: Annotated[str, Field(max_length=500)] = ""
+    received: int
+    dropped: int
 
 
 class RelayReport(BaseModel):
@@ -96,6 +121,7 @@ class RelayReport(BaseModel):
     turns: dict[int, RemoteTurn] = {}
     service_turns: dict[int, ServiceTurn] = {}
     probes: Annotated[list[tuple[str, ProbeResult]], Field(max_length=500)] = []
+    receivers: Annotated[list[ReceiverTurn], Field(max_length=50)] = []
 
 
 class RelayWork(BaseModel):
@@ -105,6 +131,7 @@ class RelayWork(BaseModel):
     targets: list[RemoteTarget]
     trials: list[TrialRequest] = []
     probes: list[ProbeTarget] = []
+    receivers: list[ReceiverTarget] = []
 
 
 class Relay(BaseModel):
@@ -126,7 +153,7 @@ class Frame(BaseModel):
     """
 
     sender: str
-    kind: Literal["metrics", "logs"]
+    kind: Literal["metrics", "logs", "syslog"]
     delivery: str
     at: int
     json_body: bool = False
@@ -171,6 +198,23 @@ def _part(bundle: bytes, at: int) -> tuple[bytes, int]:
     if end > len(bundle):
         raise BundleError("the bundle is cut")
     return bundle[start:end], end
+
+
+def pack_messages(address: str, messages: Sequence[bytes]) -> bytes:
+    """What one address said to a receiver: the address and each message, with their lengths before them."""
+    return b"".join(_LENGTH.pack(len(part)) + part for part in (address.encode(), *messages))
+
+
+def unpack_messages(body: bytes) -> tuple[str, list[bytes]]:
+    """The address, and the messages. Raises BundleError."""
+    parts: list[bytes] = []
+    at = 0
+    while at < len(body):
+        part, at = _part(body, at)
+        parts.append(part)
+    if not parts:
+        raise BundleError("a frame of syslog says nothing")
+    return parts[0].decode("utf-8", "replace")[:100], parts[1:]
 
 
 class FrameStatus(BaseModel):

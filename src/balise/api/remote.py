@@ -8,6 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.credentials import CredentialBody
 from balise.api.hosts import LabelKey, LabelValue
+from balise.api.metrics import FilterText
+from balise.api.parsers import LinePattern, Mask, Parser
 from balise.api.places import Address, Port
 from balise.api.services import ServiceTarget
 from balise.api.spans import Duration, Name
@@ -27,12 +29,33 @@ Result = Literal[
 MOST_ENTRIES = 5000
 
 
+Encoding = Literal["utf-8", "utf-16", "utf-16-be", "latin-1", "iso-8859-15", "cp1252"]
+
+
 class FollowedFile(BaseModel):
-    """A text file to follow: read from its end when it is first met, unless `from_start`."""
+    """A text file to follow, or all that a pattern names (`*`, `?`, `[ ]`, and `**` for folders of any depth).
+
+    It is read from its end when it is first met, unless `from_start`: then what was turned over before it is read as
+    well. A record is a line; with `first_line` it begins where that matches, with `indented` lines that begin with a
+    blank belong to it. How the console's `parser` reads it and what is masked holds before anything leaves the host.
+    """
 
     model_config = ConfigDict(extra="forbid")
     path: Annotated[str, Field(min_length=2, max_length=400, pattern=r"^[^\x00-\x1f]+$")]
     from_start: bool = False
+    encoding: Encoding = "utf-8"
+    first_line: LinePattern | None = None
+    indented: bool = False
+    parser: Parser | None = None
+    mask: Annotated[list[Mask], Field(max_length=20)] = []
+    send: FilterText | None = Field(
+        default=None, description="only lines that pass leave the host, by what stands in them and their severity"
+    )
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether nothing but the path and where to begin is said of it."""
+        return self == FollowedFile(path=self.path, from_start=self.from_start)
 
 
 class FilePlace(NamedTuple):

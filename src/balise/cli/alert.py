@@ -7,8 +7,10 @@ import json
 from typing import Any
 
 from balise.api.alerts import Acknowledge
+from balise.api.tuning import Tune
 from balise.cli.build import filters, verb, verbs
-from balise.cli.connect import console
+from balise.cli.connect import console, model
+from balise.cli.errors import CommandError
 from balise.cli.output import Column, local_time, printable, show
 from balise.core.quantities import in_words
 
@@ -23,6 +25,25 @@ def add(noun: argparse.ArgumentParser) -> None:
     acknowledge = verb(of, "acknowledge", "say that you have it", _acknowledge, form_=False)
     acknowledge.add_argument("id", type=int)
     acknowledge.add_argument("--note", default="")
+    tune = verb(
+        of, "tune", "other limits for the alert's host, its group or everybody; --dry-run says what they change", _tune
+    )
+    tune.add_argument("id", type=int)
+    tune.add_argument(
+        "--for",
+        dest="for_",
+        choices=("host", "group", "all"),
+        default="host",
+        help="whose limits: of the alert's host, of a group of it, or everybody's (host)",
+    )
+    tune.add_argument("--group", help="which of the host's groups; the nearest one, unless given")
+    for severity in ("warning", "critical"):
+        tune.add_argument(f"--{severity}", metavar="LIMIT", help='in YAML, like "above: 0.9, hold: 5m"')
+    tune.add_argument(
+        "--until", metavar="TIME", help="it ends then, like +4h; without limits the rule is off till then"
+    )
+    tune.add_argument("--why", required=True)
+    tune.add_argument("--dry-run", action="store_true")
 
 
 def _list(a: argparse.Namespace) -> int:
@@ -80,4 +101,41 @@ def _acknowledge(a: argparse.Namespace) -> int:
     with console() as c:
         c.call("POST", f"/alerts/{a.id}/acknowledge", Acknowledge(note=a.note))
     print(f"alert {a.id} is yours")
+    return 0
+
+
+def _tune(a: argparse.Namespace) -> int:
+    import yaml
+
+    said = {name: text for name in ("warning", "critical") if (text := getattr(a, name)) is not None}
+    try:
+        limits = {name: yaml.safe_load("{" + text.strip().strip("{}") + "}") for name, text in said.items()} or None
+    except yaml.YAMLError:
+        raise CommandError('a limit is written like "above: 0.9, hold: 5m"') from None
+    body = model(
+        Tune,
+        **{"for": a.for_},
+        group=a.group,
+        limits=limits,
+        until=a.until,
+        why=a.why,
+        dry_run=a.dry_run,
+    )
+    with console() as c:
+        result = c.call("POST", f"/alerts/{a.id}/tune", body)
+    if a.format == "json":
+        print(json.dumps(result, indent=2, ensure_ascii=False))
+        return 0
+    where = f"plan {result['plan']}" if result["plan"] else f"rule {result['rule']}"
+    print(f"{result['rule']}: {result['before']} -> {result['after']} for {result['hosts']} hosts ({where})")
+    columns: list[Column] = [
+        ("over", lambda o: f"{o['days']} days"),
+        ("opened", lambda o: o["opened"] if o["known"] else ""),
+        ("would have", lambda o: o["would_open"] if o["known"] else ""),
+        ("open for", lambda o: in_words(o["open_seconds"], "s")),
+        ("would have been", lambda o: in_words(o["would_be_open_seconds"], "s")),
+        ("note", lambda o: o["note"]),
+    ]
+    show({"items": result["over"]}, columns, a.format)
+    print("nothing is changed: it was a dry run" if a.dry_run else "done")
     return 0

@@ -1,4 +1,4 @@
-"""`balise candidate`: machines that wait to be let in."""
+"""`balise candidate`: machines that wait to be let in, and who speaks to receivers and is no host."""
 
 from __future__ import annotations
 
@@ -13,22 +13,33 @@ def add(noun: argparse.ArgumentParser) -> None:
     waiting = verbs(noun)
     verb(waiting, "list", "who waits", _list)
     approve = verb(waiting, "approve", "let a machine in", _approve, form_=False)
-    approve.add_argument("id", type=int)
+    approve.add_argument("id", type=_which, metavar="ID", help="as balise candidate list says it: 3, or s3 of a sender")
     approve.add_argument("--name", help="under another name than its own")
-    verb(waiting, "refuse", "turn a machine away", _refuse, form_=False).add_argument("id", type=int)
+    refuse = verb(waiting, "refuse", "turn a machine away, or keep nothing more of a sender", _refuse, form_=False)
+    refuse.add_argument("id", type=_which, metavar="ID", help="as balise candidate list says it: 3, or s3 of a sender")
+
+
+def _which(text: str) -> tuple[str, int]:
+    """`_which("s3") == ("sender", 3)`."""
+    if not text.removeprefix("s").isdecimal():
+        raise argparse.ArgumentTypeError(f"{text!r} is no id: write one as balise candidate list says it")
+    return "sender" if text.startswith("s") else "agent", int(text.removeprefix("s"))
 
 
 def _list(a: argparse.Namespace) -> int:
     with console() as c:
         answer = c.call("GET", "/candidates")
     columns: list[Column] = [
-        ("id", lambda x: x["id"]),
+        ("id", lambda x: f"s{x['id']}" if x["kind"] == "sender" else x["id"]),
         ("name", lambda x: x["name"]),
         ("from", lambda x: x["origin"]),
         ("system", lambda x: x["facts"]["os"]),
-        ("addresses", lambda x: x["facts"]["addresses"]),
-        ("key", lambda x: x["key"]),
-        ("asked", lambda x: local_time(x["asked_at"])),
+        ("key or receiver", lambda x: x["key"] or x["receiver"]),
+        ("named by", lambda x: x["named_by"]),
+        ("events", lambda x: x["events"] if x["kind"] == "sender" else ""),
+        ("since", lambda x: local_time(x["asked_at"])),
+        ("last", lambda x: local_time(x["last_at"]) if x["last_at"] else ""),
+        ("", lambda x: "refused" if x["refused"] else ""),
     ]
     show(answer, columns, a.format, empty="No machine waits to be let in.")
     return 0
@@ -37,12 +48,15 @@ def _list(a: argparse.Namespace) -> int:
 def _approve(a: argparse.Namespace) -> int:
     from balise.api.agents import Approval
 
+    kind, number = a.id
     with console() as c:
-        print(c.call("POST", f"/candidates/{a.id}/approve", model(Approval, name=a.name))["detail"])
+        answer = c.call("POST", f"/candidates/{number}/approve", model(Approval, name=a.name), kind=kind)
+        print(answer["detail"])
     return 0
 
 
 def _refuse(a: argparse.Namespace) -> int:
+    kind, number = a.id
     with console() as c:
-        print(c.call("DELETE", f"/candidates/{a.id}")["detail"])
+        print(c.call("DELETE", f"/candidates/{number}", kind=kind)["detail"])
     return 0

@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from balise.api.hosts import GroupBody, GroupPreview
-from balise.cli.build import verb, verbs
+from balise.cli.build import filters, verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.output import Column, show
 from balise.client.connection import quoted
@@ -20,7 +20,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     verb(group, "list", "all groups and the states of their hosts", _list)
     put = verb(group, "set", "make or change a group", _set, form_=False)
     put.add_argument("name")
-    put.add_argument("--where", metavar="FILTER", help="the hosts that pass belong to it, now and later")
+    filters(put, "the hosts that pass belong to it, now and later")
     put.add_argument("--host", action="append", metavar="NAME", help="the hosts listed; repeatable")
     put.add_argument("--parent", metavar="GROUP")
     put.add_argument("--site", action="store_true", help="it is a site")
@@ -52,9 +52,8 @@ def _in_state(state: str, group: Any) -> Any:
 
 def _set(a: argparse.Namespace) -> int:
     fields: dict[str, Any] = {"kind": "site"} if a.site else {}
-    for key, value in (("where", a.where), ("parent", a.parent), ("about", a.about), ("hosts", a.host)):
-        if value is not None:
-            fields[key] = value
+    said = {"where": a.where, "filter": a.filter, "parent": a.parent, "about": a.about, "hosts": a.host}
+    fields |= {key: value for key, value in said.items() if value is not None}
     with console() as c:
         # What was not said stays as it is, so only what was said is sent.
         body = model(GroupBody, **fields).model_dump(exclude_unset=True)

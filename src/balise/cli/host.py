@@ -43,7 +43,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     compare.add_argument("names", nargs="+")
     change = verb(of, "change", "label and group many hosts at once", _change, form_=False)
     change.add_argument("names", nargs="*")
-    change.add_argument("--where", metavar="FILTER", help="the hosts that pass, instead of names")
+    filters(change, "the hosts that pass, instead of names")
     change.add_argument("--label", action="append", default=[], metavar="KEY=VALUE", help="set; without VALUE it goes")
     change.add_argument("--join", action="append", default=[], metavar="GROUP")
     change.add_argument("--leave", action="append", default=[], metavar="GROUP")
@@ -169,6 +169,7 @@ def _change(a: argparse.Namespace) -> int:
         HostsChange,
         hosts=a.names or None,
         where=a.where,
+        filter=a.filter,
         set_labels={key: value for key, _, value in pairs if value},
         remove_labels=[key for key, _, value in pairs if not value],
         join=a.join,

@@ -21,7 +21,7 @@ NOUNS = {
     "token": "tokens for programs",
     "agent": "the agent of this host",
     "relay": "a relay at a site",
-    "sign-in": "keep a console's address and a token for later commands",
+    "sign-in": "keep a console's address and a token for later commands; who signed in to hosts, or tried to",
     "status": "what the console says of itself",
     "host": "servers and what is known of them",
     "metric": "measured values",
@@ -42,7 +42,10 @@ NOUNS = {
     "credential": "what Balise signs in with; secrets are never shown again",
     "group": "sets of hosts, listed or chosen by a filter; sites too",
     "plan": "what to collect where, how often, and which limits differ",
-    "candidate": "machines that wait to be let in",
+    "candidate": "machines that wait to be let in, and who speaks to receivers and is no host",
+    "source": "every place that lines come from, and how it goes there",
+    "receiver": "addresses at which syslog is taken in",
+    "forward": "events sent on to other systems",
 }
 """Every noun has a module of its name beside this one, which is loaded when it is asked for."""
 
@@ -65,10 +68,12 @@ def parser(noun: str | None = None) -> argparse.ArgumentParser:
 
 
 def joined(words: Sequence[str]) -> list[str]:
-    """`--from -7d` as `--from=-7d`: a time that begins with a minus is no option."""
+    """`--from -7d` as `--from=-7d`: a time that begins with a minus is no option; `sign-in URL` as `sign-in to URL`."""
+    if len(words) > 1 and words[0] == "sign-in" and words[1].startswith(("http:", "https:")):
+        words = ["sign-in", "to", *words[1:]]
     out: list[str] = []
     for word in words:
-        if out and out[-1] in ("--from", "--to", "--at") and _RELATIVE_TIME.fullmatch(word):
+        if out and out[-1] in ("--from", "--to", "--at", "--until") and _RELATIVE_TIME.fullmatch(word):
             out[-1] = f"{out[-1]}={word}"
         else:
             out.append(word)

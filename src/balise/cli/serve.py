@@ -24,6 +24,9 @@ def add(serve: argparse.ArgumentParser) -> None:
         metavar="MIB",
         help="what the console may hold in memory (2048, or half of a small machine's)",
     )
+    serve.add_argument(
+        "--aside", type=Path, metavar="DIR", help="where days of events are set aside (aside, in the data folder)"
+    )
     serve.set_defaults(run=_serve)
 
 
@@ -39,4 +42,6 @@ def _serve(arguments: argparse.Namespace) -> int:
     if arguments.memory is not None and not 256 <= arguments.memory <= 1 << 20:
         raise CommandError("--memory: between 256 MiB and 1 TiB, in MiB")
     memory = arguments.memory << 20 if arguments.memory else None
-    return serve(address, port, arguments.data, tls=tls, public_url=arguments.public_url, memory=memory)
+    return serve(
+        address, port, arguments.data, tls=tls, public_url=arguments.public_url, memory=memory, aside=arguments.aside
+    )

@@ -21,6 +21,7 @@ def add(noun: argparse.ArgumentParser) -> None:
         "--hosts", metavar="FILTER", help="ingest: for hosts that this chooses, like 'name sw \"gate-\"'"
     )
     create.add_argument("--kinds", nargs="+", choices=("metrics", "logs"), help="ingest: what it may deliver")
+    create.add_argument("--filter", metavar="NAME", help="ingest: for hosts that a filter of a name chooses")
     create.add_argument("--new-hosts", type=int, metavar="N", help="ingest: how many hosts it may make (1000)")
     create.add_argument("--collected", action="store_true", help="ingest: also for hosts that are collected from")
     data(create)
@@ -32,9 +33,10 @@ def _create(arguments: argparse.Namespace) -> int:
     server_packages()
     from balise.api.access import NewToken
     from balise.server.errors import Refused
+    from balise.server.filters.book import FilterBook
     from balise.server.folder import data_folder
     from balise.server.people.access import Access
-    from balise.server.people.tokens import TokenBook
+    from balise.server.people.tokens import TokenBook, with_named_filter
     from balise.store.state.store import StateStore
 
     try:
@@ -47,7 +49,7 @@ def _create(arguments: argparse.Namespace) -> int:
     try:
         by = f"command line, {login()}"
         _, token = TokenBook(state=state, access=Access(state)).make(
-            wanted.name, wanted.role, by=by, scope=wanted.scope
+            wanted.name, wanted.role, by=by, scope=with_named_filter(wanted.scope, FilterBook(state))
         )
     except Refused as error:
         raise CommandError(error.detail) from None
@@ -59,7 +61,7 @@ def _create(arguments: argparse.Namespace) -> int:
 
 def _scope_of(arguments: argparse.Namespace) -> dict[str, Any] | None:
     """What of a token's scope was said."""
-    said = {name: getattr(arguments, name) for name in ("hosts", "kinds", "new_hosts", "collected")}
+    said = {name: getattr(arguments, name) for name in ("hosts", "filter", "kinds", "new_hosts", "collected")}
     return {name: value for name, value in said.items() if value not in (None, False)} or None
 
 

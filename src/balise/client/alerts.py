@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from balise.api.alerts import Acknowledge, Alert, AlertDetail
+from balise.api.tuning import Tune, Tuned
 from balise.client.noun import Noun
 
 
@@ -36,3 +37,13 @@ class Alerts(Noun):
         'the administrator'
         """
         return self._connection.send(Alert, "POST", f"/alerts/{number}/acknowledge", Acknowledge(note=note))
+
+    def tune(self, number: int, body: Tune) -> Tuned:
+        """Other limits for the alert's host, its group or everybody, and what that would have changed.
+
+        >>> limits = Limits.model_validate({"critical": {"above": 5}})
+        >>> asked = Tune(for_="host", limits=limits, why="a deep quay", dry_run=True)
+        >>> balise.alerts.tune(1, asked).after
+        'critical above 5'
+        """
+        return self._connection.send(Tuned, "POST", f"/alerts/{number}/tune", body)

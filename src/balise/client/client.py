@@ -17,8 +17,10 @@ from balise.client.channels import Channels
 from balise.client.connection import Connection
 from balise.client.credentials import Credentials
 from balise.client.enrolments import Candidates, Enrolments
+from balise.client.event_days import EventDays
 from balise.client.events import Events
 from balise.client.filters import Filters
+from balise.client.forwards import Forwards
 from balise.client.groups import Groups
 from balise.client.hosts import Hosts
 from balise.client.inventory import Inventories
@@ -27,9 +29,12 @@ from balise.client.metrics import Metrics
 from balise.client.people import Keys, Tokens, Users
 from balise.client.plans import Plans
 from balise.client.probes import Probes
+from balise.client.receivers import Receivers
 from balise.client.relays import Relays
 from balise.client.rules import Rules
 from balise.client.services import Kits, Services
+from balise.client.sign_ins import SignIns
+from balise.client.sources import Sources
 from balise.client.trust import Trust
 from balise.client.views import Views
 
@@ -54,6 +59,11 @@ class Balise:
         self.views = Views(self._connection)
         self.metrics = Metrics(self._connection)
         self.events = Events(self._connection)
+        self.days = EventDays(self._connection)
+        self.sign_ins = SignIns(self._connection)
+        self.receivers = Receivers(self._connection)
+        self.forwards = Forwards(self._connection)
+        self.sources = Sources(self._connection)
         self.rules = Rules(self._connection)
         self.alerts = Alerts(self._connection)
         self.channels = Channels(self._connection)

@@ -38,8 +38,16 @@ class Connection:
     def close(self) -> None:
         self._http.close()
 
-    def call(self, method: str, path: str, body: BaseModel | dict[str, Any] | None = None, **query: Any) -> Any:
-        """The JSON that a call answers, as it is."""
+    def call(
+        self,
+        method: str,
+        path: str,
+        body: BaseModel | dict[str, Any] | None = None,
+        *,
+        seconds: float | None = None,
+        **query: Any,
+    ) -> Any:
+        """The JSON that a call answers, as it is; `seconds` for one that may take longer than others."""
         if isinstance(body, BaseModel):
             body = body.model_dump(mode="json", by_alias=True, exclude_none=True, context=REVEALED)
         content = json.dumps(body) if body is not None else None
@@ -51,6 +59,7 @@ class Connection:
                 content=content,
                 params=parameters,
                 headers={"Content-Type": "application/json"} if content is not None else None,
+                timeout=httpx.USE_CLIENT_DEFAULT if seconds is None else seconds,
             )
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise Unreachable(f"{self._http.base_url} cannot be reached: {error}") from None

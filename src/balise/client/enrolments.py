@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from balise.api.agents import Approval, Candidate
 from balise.api.lists import Note
 from balise.api.remote import Enrolment, NewEnrolment, StartedEnrolment
@@ -48,18 +50,19 @@ class Candidates(Noun):
         """
         return self._connection.items(Candidate, "/candidates")
 
-    def approve(self, number: int, name: str | None = None) -> str:
-        """Lets a machine in, under its own name or another.
+    def approve(self, number: int, name: str | None = None, *, kind: Literal["agent", "sender"] = "agent") -> str:
+        """Lets a machine in, or makes who speaks to a receiver a host; under its own name or another.
 
         >>> balise.candidates.approve(1)
         'mole-1 is let in'
         """
-        return self._connection.send(Note, "POST", f"/candidates/{number}/approve", Approval(name=name)).detail
+        path = f"/candidates/{number}/approve"
+        return self._connection.send(Note, "POST", path, Approval(name=name), kind=kind).detail
 
-    def refuse(self, number: int) -> str:
-        """Turns a machine away.
+    def refuse(self, number: int, *, kind: Literal["agent", "sender"] = "agent") -> str:
+        """Turns a machine away, or keeps nothing more of what a sender says.
 
         >>> balise.candidates.refuse(2)
         'turned away: its token is good for nothing'
         """
-        return self._connection.note("DELETE", f"/candidates/{number}")
+        return self._connection.note("DELETE", f"/candidates/{number}", kind=kind)

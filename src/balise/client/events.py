@@ -9,9 +9,12 @@ from balise.api.events import (
     Event,
     EventQuery,
     ExportQuery,
+    FieldsAnswer,
+    FieldsQuery,
     HistogramAnswer,
     HistogramQuery,
     PatternAnswer,
+    PatternQuery,
 )
 from balise.api.lists import Page
 from balise.client.connection import quoted
@@ -37,13 +40,22 @@ class Events(Noun):
         """
         return self._connection.send(HistogramAnswer, "POST", "/events/histogram", query)
 
-    def patterns(self, query: HistogramQuery) -> PatternAnswer:
-        """What the log says: lines alike but for their numbers, counted.
+    def patterns(self, query: PatternQuery) -> PatternAnswer:
+        """What the log says: lines that say the same with other values are one, new ones first.
 
-        >>> balise.events.patterns(HistogramQuery(from_="-1h")).items[0].count
-        1
+        >>> one = balise.events.patterns(PatternQuery(from_="-1h")).items[0]
+        >>> one.pattern, one.count, one.change
+        ('the rope parted', 1, 'new')
         """
         return self._connection.send(PatternAnswer, "POST", "/events/patterns", query)
+
+    def fields(self, query: FieldsQuery) -> FieldsAnswer:
+        """The top values of attributes in a span.
+
+        >>> balise.events.fields(FieldsQuery(attributes=["host"])).items[0].events
+        1
+        """
+        return self._connection.send(FieldsAnswer, "POST", "/events/fields", query)
 
     def get(self, number: str) -> Event:
         """One event.

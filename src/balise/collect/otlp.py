@@ -15,6 +15,7 @@ from balise.api.events import SEVERITIES
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.moments import nanos
 
+LOGS_CONTENT = "application/x-protobuf"
 _SEVERITY_NUMBER = (21, 19, 18, 17, 13, 10, 9, 5)
 """RFC 5424 codes as OTLP severity numbers: logs data model, appendix B."""
 
@@ -59,9 +60,28 @@ def _describe(metric: Metric, name: str, meaning: Meaning) -> None:
         metric.sum.is_monotonic = meaning.kind == "counter"
 
 
+def logs_of_hosts(by_host: Mapping[str, Iterable[LogLine]]) -> bytes:
+    """An ExportLogsServiceRequest with the lines of several hosts, each a resource of its own."""
+    request = ExportLogsServiceRequest()
+    for host, lines in by_host.items():
+        _add_lines(request, {"host.name": host}, lines)
+    return request.SerializeToString()
+
+
 def logs_request(resource: Mapping[str, str], lines: Iterable[LogLine], kept: Iterable[Kept]) -> bytes:
     """An ExportLogsServiceRequest with log lines, and what is kept as records with an event name."""
     request = ExportLogsServiceRequest()
+    scope = _add_lines(request, resource, lines)
+    for one in kept:
+        record = scope.log_records.add()
+        record.time_unix_nano = nanos(one.time)
+        record.event_name = one.name
+        _fill(record.body, one.content)
+    return request.SerializeToString()
+
+
+def _add_lines(request: ExportLogsServiceRequest, resource: Mapping[str, str], lines: Iterable[LogLine]) -> Any:
+    """Adds the lines of a resource; answers the scope they are in."""
     group = request.resource_logs.add()
     _attributes(group.resource.attributes, resource)
     scope = group.scope_logs.add()
@@ -74,12 +94,7 @@ def logs_request(resource: Mapping[str, str], lines: Iterable[LogLine], kept: It
         record.severity_text = line.severity
         record.body.string_value = line.body
         _attributes(record.attributes, {"balise.source": line.source, **line.attributes})
-    for one in kept:
-        record = scope.log_records.add()
-        record.time_unix_nano = nanos(one.time)
-        record.event_name = one.name
-        _fill(record.body, one.content)
-    return request.SerializeToString()
+    return scope
 
 
 def _attributes(into: Any, attributes: Mapping[str, str]) -> None:

@@ -37,6 +37,12 @@ def _messages(_setting: CollectorSetting, position: Position | None) -> Collecto
     return KernelMessages(boot_number(), position)
 
 
+def _journal(setting: CollectorSetting, position: Position | None) -> Collector:
+    from balise.collect.linux.journal import Journal
+
+    return Journal(setting.paths, position)
+
+
 def _units(setting: CollectorSetting, _position: Position | None) -> Collector:
     from balise.collect.units import ASK, Units, WatchedProcesses, units
 
@@ -73,6 +79,7 @@ MADE: Mapping[str, Make] = {
     "clock": _clock,
     "nfs": _nfs,
     "messages": _messages,
+    "journal": _journal,
     "units": _units,
     "containers": _containers,
     "interrupts": _interrupts,

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import pairwise
 from typing import Any, TypeVar
 
 import yaml
 from pydantic import BaseModel, ValidationError
 
-from balise.api.problems import message_of
+from balise.api.problems import DocumentProblem, message_of
 
 M = TypeVar("M", bound=BaseModel)
 MOST_DEPTH = 30
@@ -25,6 +26,10 @@ class DocumentError(ValueError):
         super().__init__("; ".join(f"line {p[0]}, column {p[1]}: {detail}" for p, _, detail in problems))
         self.problems = list(problems)
 
+    def told(self) -> list[DocumentProblem]:
+        """What is wrong, as it is answered."""
+        return [DocumentProblem(line=p[0], column=p[1], field=f, detail=detail) for p, f, detail in self.problems]
+
 
 def read_document(text: str, model: type[M]) -> M:
     """A document as a model.
@@ -40,6 +45,52 @@ def read_document(text: str, model: type[M]) -> M:
         raise DocumentError([_problem(node, e) for e in error.errors()[:20]]) from None
     except (yaml.YAMLError, ValueError, RecursionError) as error:
         raise DocumentError([((1, 1), "", f"this cannot be read: {str(error)[:200]}")]) from None
+
+
+def read_documents(text: str, model: type[M]) -> list[M]:
+    """The documents of a text that may have several, each a mapping or a list of mappings.
+
+    Raises:
+        DocumentError: as `read_document`, with places in the whole text.
+    """
+    found: list[M] = []
+    problems: list[tuple[Place, str, str]] = []
+    for first, part in _parts(text):
+        try:
+            found.append(read_document(part, model))
+        except DocumentError as error:
+            problems += [((line + first, column), field, detail) for (line, column), field, detail in error.problems]
+    if problems:
+        raise DocumentError(problems)
+    return found
+
+
+def _parts(text: str) -> Iterator[tuple[int, str]]:
+    """The documents of a text, and the members of those that are lists: how many lines are before each, and its text,
+    with as many blanks before its first line as there were characters."""
+    lines = text.split("\n")
+    starts = [0, *(number + 1 for number, line in enumerate(lines) if line.rstrip() == "---"), len(lines) + 1]
+    for start, end in pairwise(starts):
+        part = "\n".join(lines[start : end - 1])
+        node = _composed_any(part, start)
+        if isinstance(node, yaml.SequenceNode):
+            for item in node.value:
+                begin, stop = item.start_mark, item.end_mark
+                yield start + begin.line, " " * begin.column + part[begin.index : stop.index]
+        elif node is not None:
+            yield start, part
+
+
+def _composed_any(part: str, start: int) -> yaml.Node | None:
+    """Raises DocumentError with its place in the whole text."""
+    try:
+        return yaml.compose(part, Loader=yaml.SafeLoader)
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark
+        place = (start + mark.line + 1, mark.column + 1) if mark else (start + 1, 1)
+        raise DocumentError([(place, "", f"this is no YAML: {error.problem or 'unreadable'}")]) from None
+    except yaml.YAMLError as error:
+        raise DocumentError([((start + 1, 1), "", f"this is no YAML: {str(error)[:200]}")]) from None
 
 
 def _composed(text: str) -> yaml.Node:

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
+from balise.api.limits import Limits
 from balise.api.parts import COLLECTORS, CollectorSetting, EffectivePlan, default_setting
-from balise.api.plans import CollectorPlan, DirectoriesPlan, PlanBody, Setting, UnitsPlan
+from balise.api.plans import CollectorPlan, DirectoriesPlan, JournalPlan, PlanBody, Setting, UnitsPlan
 from balise.api.remote import FollowedFile
-from balise.api.rules import Limits
 from balise.api.spans import duration_text, seconds
 from balise.core import filters
+from balise.core.rule_words import limits_in_words
 
 DEFAULTS = "Balise"
 """What is named as the source of a setting that no plan has."""
 DEFAULT_EVERY = 15.0
+OFF: Literal["off"] = "off"
+"""What holds of a rule on a host where it is snoozed."""
 
 
 @dataclass(frozen=True)
@@ -41,6 +44,7 @@ class Stacked:
     collectors: dict[str, CollectorSetting] = field(default_factory=dict)
     follow: dict[str, FollowedFile] = field(default_factory=dict)
     limits: dict[str, Limits] = field(default_factory=dict)
+    snoozed: set[str] = field(default_factory=set)
     sources: dict[str, str] = field(default_factory=dict)
     plans: list[str] = field(default_factory=list)
 
@@ -59,9 +63,11 @@ class Stacked:
         for name in COLLECTORS:
             found[f"collect.{name}"] = _setting_text(self.collectors.get(name) or default_setting(name))
         for path, file in sorted(self.follow.items()):
-            found[f"follow {path}"] = "from its start" if file.from_start else "from its end"
+            found[f"follow {path}"] = _how_followed(file)
         for rule, limits in sorted(self.limits.items()):
-            found[f"limits.{rule}"] = _limits_text(limits)
+            found[f"limits.{rule}"] = limits_in_words(limits, "")
+        for rule in sorted(self.snoozed):
+            found[f"limits.{rule}"] = OFF
         return [Setting(setting=k, value=v, plan=self.sources.get(k, DEFAULTS)) for k, v in found.items()]
 
 
@@ -120,15 +126,18 @@ def _lay_over(out: Stacked, plan: NamedPlan) -> None:
             out.follow.pop(file.path, None)
             out.sources.pop(key, None)
         else:
-            out.follow[file.path] = FollowedFile(path=file.path, from_start=file.from_start)
+            out.follow[file.path] = FollowedFile.model_validate(file.model_dump(exclude={"stop", "filter"}))
             out.sources[key] = plan.name
     for rule, limits in body.limits.items():
         held = out.limits.get(rule)
-        out.limits[rule] = _merged(held, limits) if held else limits
+        out.limits[rule] = laid_over(held, limits) if held else limits
+        out.sources[f"limits.{rule}"] = plan.name
+    for rule in body.snooze:
+        out.snoozed.add(rule)
         out.sources[f"limits.{rule}"] = plan.name
 
 
-def _setting(name: str, said: bool | CollectorPlan | UnitsPlan | DirectoriesPlan) -> CollectorSetting:
+def _setting(name: str, said: bool | CollectorPlan | UnitsPlan | DirectoriesPlan | JournalPlan) -> CollectorSetting:
     """What a plan says of a part; how often, when it does not say, is the part's own matter."""
     usual = default_setting(name).every
     if isinstance(said, bool):
@@ -136,7 +145,7 @@ def _setting(name: str, said: bool | CollectorPlan | UnitsPlan | DirectoriesPlan
     return CollectorSetting(
         every=seconds(said.every) if said.every else usual,
         watch=said.watch if isinstance(said, UnitsPlan) else [],
-        paths=said.paths if isinstance(said, DirectoriesPlan) else [],
+        paths=said.paths if isinstance(said, DirectoriesPlan | JournalPlan) else [],
     )
 
 
@@ -147,7 +156,7 @@ def _setting_text(held: CollectorSetting) -> str:
     return ", ".join([often, *([f"watching {' '.join(held.watch)}"] if held.watch else []), *held.paths])
 
 
-def _merged(held: Limits, over: Limits) -> Limits:
+def laid_over(held: Limits, over: Limits) -> Limits:
     """A severity that the more particular plan leaves out stays; one that would contradict it goes."""
     try:
         return Limits(warning=over.warning or held.warning, critical=over.critical or held.critical)
@@ -155,17 +164,22 @@ def _merged(held: Limits, over: Limits) -> Limits:
         return over
 
 
-def _limits_text(limits: Limits) -> str:
-    parts = []
-    for name, limit in (("warning", limits.warning), ("critical", limits.critical)):
-        if limit is not None:
-            bound = f"above {limit.above:g}" if limit.above is not None else f"below {limit.below:g}"
-            parts.append(f"{name} {bound}" + (f" for {limit.hold}" if limit.hold != "0s" else ""))
-    return ", ".join(parts)
-
-
 def differences(before: Stacked, after: Stacked) -> list[tuple[str, str, str]]:
     """Settings that differ: name, as it was, as it would be; `-` where there is none."""
     old = {s.setting: s.value for s in before.settings()}
     new = {s.setting: s.value for s in after.settings()}
     return [(k, old.get(k, "-"), new.get(k, "-")) for k in sorted(old | new) if old.get(k) != new.get(k)]
+
+
+def _how_followed(file: FollowedFile) -> str:
+    """`from its end; form json; 1 mask`."""
+    said = ["from its start" if file.from_start else "from its end"]
+    if file.encoding != "utf-8":
+        said.append(file.encoding)
+    if file.first_line is not None or file.indented:
+        said.append("records of several lines")
+    if file.parser is not None:
+        said.append(f"form {file.parser.form}")
+    if file.mask:
+        said.append("1 mask" if len(file.mask) == 1 else f"{len(file.mask)} masks")
+    return "; ".join(said)

@@ -12,8 +12,12 @@ from typing import NamedTuple
 from balise.api.events import SEVERITIES, Severity
 from balise.core.localtime import FromLocal, in_utc
 
-MAX_LINE = 32_768
+MAX_LINE = 65_536
 """Characters kept of one line; the rest is cut and said so in `balise.cut`."""
+
+
+GUESSED = "balise.time.guessed"
+"""The attribute that says what of an event's time was not written but is taken to be so."""
 
 
 class Line(NamedTuple):
@@ -97,11 +101,18 @@ def _from_rfc5424(match: re.Match[str], attributes: dict[str, str]) -> Line:
     if kind != "-":
         attributes["syslog.msgid"] = kind
     if data != "-":
-        for element in _ELEMENT.finditer(data):
-            for name, value in _PARAM.findall(element["params"]):
-                attributes[f"{element['id']}.{name}"] = _UNESCAPE.sub(r"\1", value)
+        attributes.update(structured(data))
     body = (body or "").removeprefix("\ufeff")
     return Line(body, SEVERITIES[priority & 7], _iso_time(moment), "" if host == "-" else host, attributes)
+
+
+def structured(data: str) -> dict[str, str]:
+    """Structured data of RFC 5424 section 6.3 as attributes, each named by its element and its parameter."""
+    return {
+        f"{element['id']}.{name}": _UNESCAPE.sub(r"\1", value)
+        for element in _ELEMENT.finditer(data)
+        for name, value in _PARAM.findall(element["params"])
+    }
 
 
 def _from_rfc3164(match: re.Match[str], attributes: dict[str, str], year_of: float, from_local: FromLocal) -> Line:
@@ -114,7 +125,10 @@ def _from_rfc3164(match: re.Match[str], attributes: dict[str, str], year_of: flo
     attributes["syslog.appname"] = match["app"]
     if match["pid"]:
         attributes["syslog.procid"] = match["pid"]
-    return Line(body, severity, _year_less_time(match["time"], year_of, from_local), match["host"], attributes)
+    moment = _year_less_time(match["time"], year_of, from_local)
+    if moment is not None:
+        attributes[GUESSED] = "year and zone"
+    return Line(body, severity, moment, match["host"], attributes)
 
 
 def _from_plain(text: str, attributes: dict[str, str], near: float, from_local: FromLocal) -> Line:
@@ -130,6 +144,8 @@ def _from_plain(text: str, attributes: dict[str, str], near: float, from_local: 
         shown = stamp["time"].replace(",", ".").replace(" ", "T")
         moment = _iso_time(shown + zone) if zone else _local_time(shown, near, from_local)
         if moment is not None:
+            if not zone:
+                attributes[GUESSED] = "zone"
             text = text[stamp.end() :]
     return Line(text, severity or guess_severity(text), moment, "", attributes)
 

@@ -30,7 +30,7 @@ from balise.server.alerts.book import group_key
 from balise.server.hosts.groups import join_group
 from balise.server.life import close
 from balise.server.parts import Parts, build
-from balise.server.rules.rehearsals import smoothed
+from balise.server.rules.playing import smoothed
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery
 from balise.store.series.store import SeriesStore
@@ -161,19 +161,21 @@ class Past:
         changes: dict[int, list[tuple[float, int]]] = {}
         for rule in rules:
             body = RuleBody.model_validate(rule.body)
-            metric = console.series.catalogue.metrics.get(body.measure.metric)
-            if metric is not None:
+            metric = console.series.catalogue.metrics.get(body.measure.metric or "")
+            if metric is not None and body.limits.kind in ("above", "below"):
                 self._alerts_of(rule.name, body, changes)
         console.state.write(lambda s: self._write_states(s, changes))
         _progress("alerts", 1, 1)
 
     def _alerts_of(self, name: str, body: RuleBody, changes: dict[int, list[tuple[float, int]]]) -> None:
         console = self._console
-        metric = console.series.catalogue.metrics[body.measure.metric]
+        measured = body.measure.parts["value"]
+        take = measured.take if measured.take != "change" else "last"
+        metric = console.series.catalogue.metrics[measured.metric]
         for start, end, width in self._stretches():
             steps = Steps(int(start // width * width) * NS, int(width) * NS, int((end - start) // width))
-            answer = console.metrics.engine.ask(metric, body.measure.where, steps, body.measure.take, body.measure.each)
-            values = smoothed(answer.values, max(1, round(120 / width)), body.measure.take)
+            answer = console.metrics.engine.ask(metric, measured.where, steps, take, body.measure.each)
+            values = smoothed(answer.values, max(1, round(120 / width)), take)
             steps = answer.steps
             times = (np.arange(steps.count, dtype=np.float64) + 1) * seconds_of(steps.width) + seconds_of(steps.start)
             found = rehearse(body.limits, times, values.astype(np.float64))
@@ -211,7 +213,7 @@ class Past:
                 host=known.id,
                 host_name=known.name,
                 attributes={k: v for k, v in attributes.items() if k != "host"},
-                measure=body.measure.model_dump(),
+                measure=body.measure.model_dump(exclude_none=True),
                 limits=body.limits.model_dump(exclude_none=True),
                 advice=body.advice,
                 unit=unit,
@@ -285,6 +287,7 @@ def main() -> None:
         if beside.returncode:
             raise SystemExit(beside.returncode)
         if first:
+            console.events.book.reload()
             past.alerts()
     close(console)
 

@@ -127,6 +127,7 @@ class Model:
 
     def __init__(self, schedule: Schedule, started: float) -> None:
         self.schedule = schedule
+        self.started = started
         self._booted = {"": started - 41 * 86_400.0}
 
     def measure(self, ship: Ship, times: F64) -> list[Measured]:
@@ -205,6 +206,9 @@ class Model:
         for volume in ship.volumes:
             level = volume.level + 0.012 * noise.drift(volume.mountpoint, times, 86_400)
             level = level + 0.004 * (times % 86_400) / 86_400
+            if volume.mountpoint == "/srv/backup":
+                # Full in a fortnight or so, unless somebody notices.
+                level = np.clip(level + 0.08 + 0.01 * (times - self.started) / 86_400, 0.3, 0.998)
             if ship.name == "gate-s3" and volume.mountpoint == "/var/log":
                 level = np.minimum(level + self.schedule.fullness(times), 0.998)
             named = {

@@ -9,7 +9,7 @@ import numpy as np
 
 from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.readings import Collector, Meaning, Sorted
-from balise.collect.windows.collectors import windows_collectors
+from balise.collect.windows.collectors import Channels, windows_collectors
 from balise.collect.windows.office import Busyness, TicketOffice
 from balise.demo.fleet import OFFICE, Ship
 from balise.demo.model import Model
@@ -74,6 +74,8 @@ class Offices:
             resource = {"host.name": host}
             metrics = metrics_request(resource, found.readings, meanings, at=now, since=self._started)
             self._deliver(principal, metrics, logs_request(resource, found.lines, found.kept))
+            told = [one for read in collectors if isinstance(read, Channels) for one in read.sources()]
+            self._console.reports.note_files(principal.host or 0, told)
 
     def _deliver(self, principal: Principal, metrics: bytes, logs: bytes) -> None:
         async def work() -> None:

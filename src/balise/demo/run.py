@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import secrets
+import socket
 import subprocess
 import sys
 import threading
@@ -19,10 +20,12 @@ from balise.api.access import NewEnrolmentKey
 from balise.api.credentials import SshCredential
 from balise.api.hosts import GroupBody
 from balise.api.probes import ProbeBody, ProbeExpect
+from balise.api.receivers import ReceiverBody
 from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
 from balise.core.moments import NS
 from balise.demo import harbour
+from balise.demo.devices import Devices
 from balise.demo.fleet import FLEET, OFFICE, Ship
 from balise.demo.history import FINE, series_of
 from balise.demo.model import Measured, Model
@@ -31,6 +34,7 @@ from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
+from balise.server.errors import Refused
 from balise.server.folder import data_folder
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
@@ -61,6 +65,17 @@ limits:
     warning: {above: 0.75, hold: 5m, clear: 0.7}
 """,
 )
+THIS_MACHINE = """\
+plan: this-machine
+about: What this machine says of its packages, read as it is written
+for: {groups: [This machine]}
+follow:
+  - {path: /var/log/dpkg.log, from_start: true}
+  - {path: /var/log/apt/*.log, indented: true}
+  - path: /var/log/dpgk.log
+  - path: /var/log/apt
+"""
+"""Two of its paths are right, one has a slip, and one is a directory."""
 PARTS = {"metrics": 0.5, "events": 0.25, "evidence": 0.1, "alerts": 0.15}
 """What is prepared, and about which share of the time it takes."""
 
@@ -104,7 +119,18 @@ class Feeder:
         moments = np.full(len(found), int(at) * NS, np.int64)
         self._console.series.accept_now(self._console.series.batch(self._layout, moments, self._totals))
         self._tell(now, at)
+        self._tell_sources(now)
         harbour.told_services(self._console)
+
+    def _tell_sources(self, now: float) -> None:
+        """What the fleet's agents would say of the files that they follow."""
+        full = float(self.model.schedule.fullness(np.array([now]))[0]) > 0.66
+        for ship, known in self._ships:
+            path = f"/var/log/{ship.role.partition('-')[0]}/app.log"
+            lines = 0 if full and ship.name == "gate-s3" else 1 + known.id % 9
+            detail = "last written a moment ago" if lines else "nothing is written to it any more"
+            told = {"path": path, "status": "following", "detail": detail, "lines": lines, "behind": 0}
+            self._console.reports.note_files(known.id, [told])
 
     def _tell(self, now: float, at: float) -> None:
         events = [e for ship, _ in self._ships for e in self._teller.events(ship, self._told, now, every=110.0)]
@@ -184,6 +210,7 @@ class ThisHost:
                     NewEnrolmentKey(label="this machine", group="This machine"), "demo", self._url
                 )
                 enrol(self._folder, self._url, key.key)
+                self._console.plans.put(THIS_MACHINE, "demo")
             with (self._folder / "agent.log").open("ab") as output:
                 self._process = subprocess.Popen(
                     [sys.executable, "-m", "balise.cli", "agent", "run", "--state", str(self._folder)],
@@ -251,6 +278,21 @@ def _keep_demo_state(folder: Path, content: dict[str, Any]) -> None:
     path.write_text(json.dumps(content), "utf-8")
 
 
+def _receive_devices(console: Parts) -> int | None:
+    """The port at which made-up devices are listened to; none when it cannot be had."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as free:
+        free.bind(("127.0.0.1", 0))
+        port = int(free.getsockname()[1])
+    body = ReceiverBody(transport="udp", listen=f"127.0.0.1:{port}")
+    console.receivers.start()
+    try:
+        console.receivers.put("devices", body, "demo")
+    except Refused as problem:
+        log.warning("made-up devices are not heard: %s", problem.detail)
+        return None
+    return port
+
+
 def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool) -> int:
     """Runs until stopped. The first start lays down `days` of history; later ones fill the gap since."""
     folder = Path(data) if data else data_folder(None) / "demo"
@@ -282,6 +324,9 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
     console.workers.add("feeder", feed, FINE)
     console.workers.add("offices", Offices(console, FLEET[:count], feeder.model).step, FINE)
     furnish(console)
+    device_port = _receive_devices(console)
+    if device_port is not None:
+        console.workers.add("devices", Devices(device_port).step, 5.0)
     quays = Quays(folder)
     quays.start()
     machine = ThisHost(console, url, folder / "agent") if this_host else None

@@ -11,11 +11,13 @@ from typing import Any
 import numpy as np
 
 from balise.api.events import SEVERITIES, Severity
+from balise.core.events.new_event import NewEvent
 from balise.core.moments import nanos, seconds_of
 from balise.demo.fleet import OFFICE, Ship
 from balise.demo.model import Model, passengers
+from balise.demo.nights import said_at_bastion
 from balise.demo.stories import Occurrence
-from balise.store.events.day import NewEvent, Snapshot
+from balise.store.events.day import Snapshot
 from balise.store.events.store import pack_snapshot
 
 _ORDINARY: dict[str, list[tuple[Severity, str, str]]] = {
@@ -44,10 +46,7 @@ _ORDINARY: dict[str, list[tuple[Severity, str, str]]] = {
         ("warning", "TicketDesk", "Sale {n} took {ms} ms to be confirmed by booking"),
     ],
     "mail": [("informational", "postfix", "{n}: to=<office@skerry.example>, relay=local, status=sent")],
-    "bastion": [
-        ("informational", "sshd", "Accepted publickey for ops from {ip} port {port}"),
-        ("notice", "sshd", "Connection closed by {ip} port {port}"),
-    ],
+    "bastion": [("notice", "sshd", "Connection closed by {ip} port {port}")],
     "": [
         ("informational", "systemd", "Started session {n} of user ops"),
         ("informational", "cron", "({p}) CMD (run-parts /etc/cron.hourly)"),
@@ -92,6 +91,9 @@ class Teller:
         """Log lines and changes in [start, end): about one ordinary line each `every` seconds."""
         chance = random.Random(f"{ship.name} {int(start)}")
         found = list(self._ordinary(ship, start, end, every, chance))
+        found += [
+            _event(ship, at, "informational", source, text) for at, source, text in said_at_bastion(ship, start, end)
+        ]
         for one in self._model.schedule.occurrences:
             if one.start - 120 < end and one.end + 600 > start:
                 found.extend(self._of_story(ship, one, start, end, chance))

@@ -12,7 +12,7 @@ from balise.api.secrets import Secret
 from balise.client import Balise
 from balise.client.trust import Trust, learn_trust
 from balise.collect.facts import read_facts
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 
 class RelayError(Exception):

@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 
 from balise.api.remote import FilePlace
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 
 class Positions:

@@ -9,6 +9,7 @@ import os
 import resource
 import time
 from pathlib import Path
+from typing import Any
 
 import httpx
 
@@ -30,6 +31,7 @@ from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
 from balise.relay.identity import RelayIdentity
 from balise.relay.positions import Positions
+from balise.relay.receiving import Receiving
 from balise.relay.results import Results
 from balise.relay.senders import REFRESH_EVERY, Away, Senders
 from balise.relay.trials import Trials
@@ -47,7 +49,15 @@ MOST_PASSED_ON = 4000
 class Relay:
     """All parts of a relay. `face` is what a server serves."""
 
-    def __init__(self, folder: Path, identity: RelayIdentity, *, limit: int, side_by_side: int = 100) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        identity: RelayIdentity,
+        *,
+        limit: int,
+        side_by_side: int = 100,
+        certificate: tuple[Path, Path] | None = None,
+    ) -> None:
         self._identity = identity
         self._folder = folder
         headers = {"Authorization": f"Bearer {identity.token}"}
@@ -63,11 +73,13 @@ class Relay:
         self._trials = Trials(self._http, side_by_side=side_by_side, hands=self._hands)
         self._facts: dict[int, Facts] = {}
         self._turns: dict[int, RemoteTurn] = {}
+        self._lines: dict[tuple[int, str], int] = {}
         self._told: dict[int, RemoteTurn] = {}
         self._service_turns: dict[int, ServiceTurn] = {}
         self._positions = Positions(folder / "positions.json")
         self._results = Results(folder / "probed.json")
         self._results_kept_at = 0.0
+        self._receiving = Receiving(self._put, certificate)
         self._probing = Probing(lambda probe, result: self._results.add(probe.name, result))
         self._chores: list[Chore] = []
         self._tasks: list[asyncio.Task[None]] = []
@@ -98,6 +110,7 @@ class Relay:
         for task in self._tasks:
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
+        await self._receiving.close()
         await self._rounds.close()
         self._probing.stop()
         self._keep_results()
@@ -127,6 +140,7 @@ class Relay:
         log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
         self._trials.begin(work.trials)
         self._probing.set_probes(work.probes)
+        await self._receiving.set_targets(work.receivers)
         self._etag = work.etag
         return 0.0
 
@@ -165,12 +179,23 @@ class Relay:
             cost=round(turn.cost, 3) if turn.cost is not None else None,
             host_key=turn.host_key if turn.host_key != turn.target.host_key else "",
             positions=self._positions.of(turn.target.host_id),
+            files=self._counted(turn),
             facts=self._facts.get(turn.target.host_id),
         )
+
+    def _counted(self, turn: Turn) -> list[dict[str, Any]]:
+        """How each file of a host goes, with all lines since this relay began."""
+        told = []
+        for one in turn.files:
+            key = (turn.target.host_id, str(one["path"]))
+            self._lines[key] = self._lines.get(key, 0) + int(str(one.get("lines", 0)))
+            told.append({**one, "total_lines": self._lines[key]})
+        return told
 
     # --- telling of itself
 
     async def _report_turn(self) -> float:
+        await self._receiving.look()
         await self.report()
         return REPORT_EVERY
 
@@ -203,6 +228,7 @@ class Relay:
             problem=self._problem(),
             turns=changed,
             service_turns=dict(self._service_turns),
+            receivers=self._receiving.turns(),
             probes=probed,
         )
         with contextlib.suppress(httpx.HTTPError):

@@ -10,7 +10,7 @@ from threading import Lock
 from pydantic import TypeAdapter
 
 from balise.api.probes import ProbeResult
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 MOST = 5000
 """Results kept; beyond it the oldest go."""

@@ -42,7 +42,7 @@ def run_relay(
     door = Door(most=room_for_connections())
 
     async def serve() -> None:
-        relay = Relay(folder, identity, limit=limit, side_by_side=side_by_side)
+        relay = Relay(folder, identity, limit=limit, side_by_side=side_by_side, certificate=certificate)
         config = config_of(relay.face(door), door, stop_within=5, tls=certificate)
         server = uvicorn.Server(config)
         # The server raises the signal that ended it once more: it has done its work then.

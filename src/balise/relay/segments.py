@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 log = logging.getLogger(__name__)
 HEAD = struct.Struct(">II")

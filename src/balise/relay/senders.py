@@ -13,7 +13,7 @@ from pathlib import Path
 import httpx
 
 from balise.api.relays import MOST_SENDERS, Sender, SendersAnswer, SendersQuestion
-from balise.collect.files import write_durably
+from balise.durable import write_durably
 
 log = logging.getLogger(__name__)
 REFRESH_EVERY = 60.0

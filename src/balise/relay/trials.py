@@ -9,7 +9,9 @@ import time
 import httpx
 
 from balise.api.relays import TrialAnswer, TrialRequest
+from balise.collect.remote.ssh import SshLink
 from balise.collect.remote.trial import attempt
+from balise.collect.remote.trying import try_path
 
 
 class Trials:
@@ -29,10 +31,7 @@ class Trials:
 
     async def _try(self, one: TrialRequest) -> None:
         async with self._gate:
-            found = await attempt(one.target, time.time(), self._hands)
-        answer = TrialAnswer(
-            result=found.result, message=found.message[:1000], facts=found.facts, host_key=found.host_key
-        )
+            answer = await self._answer(one)
         with contextlib.suppress(httpx.HTTPError):
             await self._http.put(
                 f"/api/v1/relays/trials/{one.id}",
@@ -40,3 +39,15 @@ class Trials:
                 headers={"Content-Type": "application/json"},
             )
         self._trying.pop(one.id, None)
+
+    async def _answer(self, one: TrialRequest) -> TrialAnswer:
+        if one.path is not None:
+            link = SshLink(one.target, self._hands)
+            try:
+                return TrialAnswer(result="added", message="", tried=await try_path(link, one.path))
+            finally:
+                await link.close()
+        found = await attempt(one.target, time.time(), self._hands)
+        return TrialAnswer(
+            result=found.result, message=found.message[:1000], facts=found.facts, host_key=found.host_key
+        )

@@ -23,14 +23,17 @@ from balise import __version__
 from balise.api.problems import FieldProblem, Problem, message_of
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
+from balise.server.asking import NamedFilters
 from balise.server.callers import part_of
 from balise.server.callouts import channel_routes as channels
 from balise.server.callouts import routes as callouts
 from balise.server.enrol import list_routes as lists
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
+from balise.server.events import day_routes as event_days
 from balise.server.events import routes as events
 from balise.server.filters import routes as filters
+from balise.server.forwards import routes as forwards
 from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
@@ -47,13 +50,16 @@ from balise.server.people import routes as people
 from balise.server.plans import routes as plans
 from balise.server.probes import routes as probes
 from balise.server.receive.otlp import OtlpPaths
+from balise.server.receivers import routes as receivers
 from balise.server.remote import host_routes as remote
 from balise.server.remote import relay_routes as relays
 from balise.server.rules import routes as rules
 from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
+from balise.server.sources import routes as sources
 from balise.store.database import is_full
+from balise.store.events.index import NotIndexed
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
@@ -86,7 +92,11 @@ SUBJECTS = (
     views,
     filters,
     metrics,
+    event_days,
     events,
+    receivers,
+    forwards,
+    sources,
     rules,
     alerts,
     channels,
@@ -137,6 +147,8 @@ def build_api(parts: Parts | None) -> FastAPI:
         openapi_url="/api/openapi.json",
     )
     app.state.parts = {type(part): part for part in vars(parts).values()} if parts is not None else {}
+    if parts is not None:
+        app.state.parts[NamedFilters] = parts.filters
     api = APIRouter(prefix=PREFIX)
     for subject in SUBJECTS:
         api.include_router(subject.router)
@@ -166,6 +178,10 @@ def _answer_problems(app: FastAPI) -> None:
     @app.exception_handler(Busy)
     async def busy(_request: Request, _error: Busy) -> Response:
         return problem(503, "Too much waits to be written: try again in a moment.", headers={"Retry-After": "2"})
+
+    @app.exception_handler(NotIndexed)
+    async def not_indexed(_request: Request, error: NotIndexed) -> Response:
+        return problem(503, f"{error}.")
 
     @app.exception_handler(Stopped)
     async def stopped(_request: Request, _error: Stopped) -> Response:
@@ -237,6 +253,7 @@ class Face:
             metrics=parts.metric_intake,
             logs=parts.log_intake,
             speakers=parts.speakers,
+            syslog=parts.receivers,
             door=parts.door,
             ceiling=parts.memory.ceiling,
         )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
+
 from balise.api.spans import instant
 from balise.core import filters
 from balise.core.filters import Filter
@@ -16,6 +18,18 @@ def read_filter(text: str | None, field_name: str) -> Filter | None:
         return filters.parse(text)
     except filters.FilterError as error:
         raise bad_field(field_name, str(error)) from None
+
+
+class NamedFilters(ABC):
+    """Filters that have a name, for what is kept below where they are kept."""
+
+    @abstractmethod
+    def text(self, where: str | None, name: str | None) -> str | None:
+        """What passes a filter and the one of a name, as one filter; None for everything.
+
+        Raises:
+            Refused: 422 naming the field, when there is no filter of this name.
+        """
 
 
 def span_of(from_: str, to: str, now: float) -> tuple[float, float]:

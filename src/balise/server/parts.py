@@ -22,19 +22,26 @@ from balise.server.callouts.post import Post
 from balise.server.enrol.keys import Enrolling
 from balise.server.enrol.lists import Enrolments
 from balise.server.events.changes import ChangeLog
+from balise.server.events.days import DayBook
 from balise.server.events.evidence import EvidenceReader
+from balise.server.events.fields import FieldSearch
+from balise.server.events.patterns import PatternSearch
 from balise.server.events.search import EventSearch
+from balise.server.events.sign_ins import SignInSearch
 from balise.server.filters.book import FilterBook
+from balise.server.forwards.book import ForwardBook
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.erasing import Eraser
 from balise.server.hosts.groups import GroupBook
 from balise.server.hosts.reports import HostReports
+from balise.server.hosts.signing_in import SignInFigures
 from balise.server.hosts.silence import Silence
 from balise.server.hosts.views import ViewBook
 from balise.server.inventory.book import InventoryBook
 from balise.server.keeping.figures import OwnFigures
+from balise.server.keeping.growth import Growth
 from balise.server.keeping.keeper import Keeper
 from balise.server.keeping.memory import Memory, own_ceiling
 from balise.server.keeping.pruning import Pruner
@@ -49,6 +56,7 @@ from balise.server.people.tokens import TokenBook
 from balise.server.people.tries import Passwords
 from balise.server.people.users import UserBook
 from balise.server.plans.agents import AgentPlans
+from balise.server.plans.asks import PathAsks
 from balise.server.plans.book import PlanBook
 from balise.server.plans.held import HeldPlans
 from balise.server.probes.book import ProbeBook
@@ -57,6 +65,9 @@ from balise.server.receive.bodies import Room
 from balise.server.receive.deliveries import OwnDeliveries
 from balise.server.receive.logs import LogIntake
 from balise.server.receive.metrics import MetricIntake
+from balise.server.receivers.book import ReceiverBook
+from balise.server.receivers.drops import Drops
+from balise.server.receivers.senders import SenderBook
 from balise.server.remote.book import RemoteBook
 from balise.server.remote.credentials import CredentialBook
 from balise.server.remote.desk import RelayDesk
@@ -65,11 +76,19 @@ from balise.server.remote.speakers import Speakers
 from balise.server.remote.thread import RemoteThread
 from balise.server.remote.work import RemoteWork
 from balise.server.rules.book import RuleBook
+from balise.server.rules.doubts import Doubts
+from balise.server.rules.foresight import Foresight
 from balise.server.rules.kits import KitRules
+from balise.server.rules.late_comers import LateComers
+from balise.server.rules.learner import History, Learner
+from balise.server.rules.listening import Listening, Past
+from balise.server.rules.playing import Playing
 from balise.server.rules.pulse import Pulse
 from balise.server.rules.rehearsals import Rehearsals
+from balise.server.rules.tuning import Tuning
 from balise.server.rules.units import Units
 from balise.server.rules.watch import Watch
+from balise.server.rules.zone import local_zone
 from balise.server.services.book import ServiceBook
 from balise.server.services.health import ServiceHealth
 from balise.server.services.kits import KitBook
@@ -81,9 +100,12 @@ from balise.server.services.targets import ServiceTargets
 from balise.server.services.trials import KitTrials
 from balise.server.settings import Settings
 from balise.server.signals import Signal
+from balise.server.sources.book import SourceBook
+from balise.server.sources.paths import PathTrials
 from balise.server.telling import Telling
 from balise.server.turns import Turnstile
 from balise.server.workers import Workers
+from balise.store.events.aside import Aside
 from balise.store.events.store import EventStore
 from balise.store.series.store import SeriesStore
 from balise.store.state.secrets import Sealer
@@ -147,8 +169,10 @@ class People(Ground):
     filters: FilterBook
     collection: SettingsBook
     pruner: Pruner
+    growth: Growth
     retention: RetentionBook
     keeper: Keeper
+    days: DayBook
 
 
 def _people(on: Ground) -> People:
@@ -157,6 +181,7 @@ def _people(on: Ground) -> People:
     settings = SettingsBook(on.state)
     own = on.settings
     pruner = Pruner(state=on.state, keep_days=own.keep_alerts_days, keep_audit_days=own.keep_audit_days)
+    growth = Growth(lambda: on.state.size() + on.series.size() + on.events.size())
     usual = Keeping(
         raw=own.retention.raw,
         five_minutes=own.retention.five_minutes,
@@ -174,8 +199,18 @@ def _people(on: Ground) -> People:
         filters=FilterBook(on.state),
         collection=settings,
         pruner=pruner,
-        retention=RetentionBook(settings=settings, usual=usual, series=on.series, events=on.events, pruner=pruner),
+        growth=growth,
+        retention=RetentionBook(
+            settings=settings,
+            usual=usual,
+            series=on.series,
+            events=on.events,
+            pruner=pruner,
+            space=on.space,
+            growth=growth.per_day,
+        ),
         keeper=Keeper(series=on.series, events=on.events, space=on.space, pruner=pruner),
+        days=DayBook(state=on.state, events=on.events, aside=Aside(own.aside_folder, on.events)),
     )
 
 
@@ -190,6 +225,9 @@ class Hosts(People):
     changes: ChangeLog
     evidence: EvidenceReader
     event_search: EventSearch
+    pattern_search: PatternSearch
+    field_search: FieldSearch
+    sign_in_search: SignInSearch
     alerts: AlertBook
     alert_search: AlertSearch
     clocks: Clocks
@@ -198,6 +236,7 @@ class Hosts(People):
     groups: GroupBook
     views: ViewBook
     silence: Silence
+    sign_in_figures: SignInFigures
     eraser: Eraser
     metrics: Metrics
     held_plans: HeldPlans
@@ -225,6 +264,9 @@ def _hosts(on: People) -> Hosts:
         changes=changes,
         evidence=evidence,
         event_search=EventSearch(events=on.events, attribute_of=directory.attribute_of),
+        pattern_search=PatternSearch(on.events),
+        field_search=FieldSearch(on.events),
+        sign_in_search=SignInSearch(events=on.events, attribute_of=directory.attribute_of),
         alerts=alerts,
         alert_search=AlertSearch(state=state, alerts=alerts),
         clocks=clocks,
@@ -233,10 +275,11 @@ def _hosts(on: People) -> Hosts:
         groups=GroupBook(state=state, directory=directory),
         views=ViewBook(state),
         silence=Silence(series=on.series, directory=directory, clocks=clocks),
+        sign_in_figures=SignInFigures(series=on.series, directory=directory, events=on.events),
         eraser=Eraser(hosts=hosts, directory=directory, series=on.series, events=on.events),
         metrics=Metrics(on.series, directory),
         held_plans=plans,
-        plans=PlanBook(state=state, directory=directory, held=plans),
+        plans=PlanBook(state=state, directory=directory, held=plans, filters=on.filters),
         inventory=InventoryBook(state=state, directory=directory, series=on.series, changes=changes),
     )
 
@@ -255,6 +298,7 @@ class Remote(Hosts):
     service_health: ServiceHealth
     service_targets: ServiceTargets
     services: ServiceBook
+    path_asks: PathAsks
     agent_plans: AgentPlans
     probe_results: ProbeResults
     probes: ProbeBook
@@ -288,6 +332,7 @@ def _remote(on: Hosts) -> Remote:
         alerts=on.alerts,
         health=health,
     )
+    asks = PathAsks()
     results = ProbeResults(state=state, directory=directory, series=on.series)
     return Remote(
         **vars(on),
@@ -301,7 +346,8 @@ def _remote(on: Hosts) -> Remote:
         service_health=health,
         service_targets=targets,
         services=services,
-        agent_plans=AgentPlans(directory=directory, plans=on.held_plans, services=targets),
+        path_asks=asks,
+        agent_plans=AgentPlans(directory=directory, plans=on.held_plans, services=targets, asks=asks),
         probe_results=results,
         probes=ProbeBook(state=state, directory=directory, credentials=credentials, results=results, relays=relays),
     )
@@ -313,6 +359,10 @@ class Intakes(Remote):
 
     metric_intake: MetricIntake
     log_intake: LogIntake
+    senders: SenderBook
+    receivers: ReceiverBook
+    drops: Drops
+    forwards: ForwardBook
     remote_work: RemoteWork
     desk: RelayDesk
 
@@ -326,10 +376,23 @@ def _intakes(on: Remote) -> Intakes:
         reports=on.reports.take,
         takers={SERVICE_FACTS: on.service_health.take_facts, INVENTORY: on.inventory.take},
     )
+    senders = SenderBook(state=on.state, directory=on.directory)
+    receivers = ReceiverBook(
+        state=on.state,
+        events=on.events,
+        senders=senders,
+        relays=on.relays,
+        room=on.room,
+        certificate=on.settings.own_certificate,
+    )
     return Intakes(
         **vars(on),
         metric_intake=metric_intake,
         log_intake=log_intake,
+        senders=senders,
+        receivers=receivers,
+        drops=Drops(series=on.series, directory=on.directory, senders=senders, receivers=receivers),
+        forwards=ForwardBook(state=on.state, events=on.events, filters=on.filters, credentials=on.credentials),
         remote_work=RemoteWork(
             thread=on.thread,
             remote=on.remote,
@@ -348,6 +411,7 @@ def _intakes(on: Remote) -> Intakes:
             probes=on.probes,
             probed=on.probe_results.heard,
             reports=on.reports,
+            receivers=receivers,
         ),
     )
 
@@ -357,6 +421,11 @@ class Rules(Intakes):
     """Rules, and all that people do with hosts and services."""
 
     watch: Watch
+    learner: Learner
+    late_comers: LateComers
+    listening: Listening
+    tuning: Tuning
+    foresight: Foresight
     units: Units
     rules: RuleBook
     kit_rules: KitRules
@@ -367,25 +436,14 @@ class Rules(Intakes):
     rotation: Rotation
     applications: ApplicationBook
     talks: Talks
+    sources: SourceBook
+    path_trials: PathTrials
     enrolling: Enrolling
     enrolments: Enrolments
 
 
 def _rules(on: Intakes) -> Rules:
     state, directory = on.state, on.directory
-    watch = Watch(
-        state=state, store=on.series, directory=directory, clocks=on.clocks, alerts=on.alerts, plans=on.held_plans
-    )
-    rehearsals = Rehearsals(store=on.series, metrics=on.metrics, directory=directory, clocks=on.clocks)
-    units = Units(catalogue=on.series.catalogue, kits=on.kits)
-    rules = RuleBook(
-        state=state,
-        watch=watch,
-        alerts=on.alerts,
-        plans=on.held_plans,
-        rehearsals=rehearsals,
-        units=units,
-    )
     applications = ApplicationBook(
         state=state,
         directory=directory,
@@ -396,9 +454,59 @@ def _rules(on: Intakes) -> Rules:
         plans=on.held_plans,
         alerts=on.alerts,
     )
+    watch = Watch(
+        state=state,
+        store=on.series,
+        directory=directory,
+        clocks=on.clocks,
+        alerts=on.alerts,
+        plans=on.held_plans,
+        applications=applications.members,
+    )
+    zone = local_zone()
+    past = Past(events=on.events, directory=directory, clocks=on.clocks)
+    history = History(on.metrics)
+    learner = Learner(watch=watch, history=history, zone=zone)
+    playing = Playing(
+        watch=watch,
+        store=on.series,
+        state=state,
+        history=history,
+        learner=learner,
+        past=past,
+        clocks=on.clocks,
+        zone=zone,
+    )
+    catalogue = on.series.catalogue
+    rehearsals = Rehearsals(catalogue=catalogue, metrics=on.metrics, directory=directory, playing=playing, zone=zone)
+    units = Units(catalogue=catalogue, kits=on.kits)
+    rules = RuleBook(
+        state=state,
+        watch=watch,
+        alerts=on.alerts,
+        plans=on.held_plans,
+        rehearsals=rehearsals,
+        units=units,
+        doubts=Doubts(catalogue=catalogue, directory=directory),
+    )
+    tuning = Tuning(
+        rules=rules,
+        rehearsals=rehearsals,
+        alerts=on.alert_search,
+        book=on.alerts,
+        plans=on.plans,
+        held=on.held_plans,
+        directory=directory,
+        watch=watch,
+    )
     return Rules(
         **vars(on),
         watch=watch,
+        learner=learner,
+        late_comers=LateComers(watch=watch, rehearsals=rehearsals, alerts=on.alerts, state=state, plans=on.held_plans),
+        listening=Listening(events=on.events, watch=watch, directory=directory, state=state, past=past),
+        tuning=tuning,
+        foresight=Foresight(metrics=on.metrics, rehearsals=rehearsals, learner=learner, history=history, zone=zone),
         units=units,
         rules=rules,
         kit_rules=KitRules(rules=rules, kits=on.kits, services=on.services),
@@ -424,7 +532,22 @@ def _rules(on: Intakes) -> Rules:
         ),
         applications=applications,
         talks=Talks(directory=directory, services=on.services, reports=on.reports, applications=applications),
-        enrolling=Enrolling(state=state, directory=directory, access=on.access),
+        sources=SourceBook(
+            directory=directory,
+            reports=on.reports,
+            senders=on.senders,
+            receivers=on.receivers,
+            logs=on.log_intake,
+        ),
+        path_trials=PathTrials(
+            state=state,
+            directory=directory,
+            asks=on.path_asks,
+            remote=on.remote,
+            thread=on.thread,
+            relays=on.desk,
+        ),
+        enrolling=Enrolling(state=state, directory=directory, access=on.access, senders=on.senders),
         enrolments=Enrolments(
             state=state,
             directory=directory,
@@ -465,6 +588,7 @@ def _figures(on: Rules) -> OwnFigures:
         events=on.events,
         space=on.space,
         memory=on.memory,
+        growth=on.growth,
         counts={
             "hosts": lambda: len(on.directory.all()),
             "watched_groups": lambda: on.watch.groups,
@@ -483,6 +607,7 @@ def _figures(on: Rules) -> OwnFigures:
             "arrivals.dropped": lambda: on.watch.dropped,
             "workers.failed": lambda: sum(failures.count for failures in on.workers.failures()),
             "windows.left_out": lambda: on.watch.left_out,
+            "events.not-compared": lambda: on.listening.dropped,
             "alerts.failed": lambda: on.alerts.unwritten,
             "listeners.failed": lambda: on.series.untold + on.events.untold + sum(s.failed for s in signals_of(on)),
             "courier.failed": lambda: on.courier.failed,
@@ -495,6 +620,10 @@ def _figures(on: Rules) -> OwnFigures:
             on.workers.warnings,
             on.remote_work.failures.warnings,
             on.probes.failures.warnings,
+            on.receivers.warnings,
+            on.sources.warnings,
+            on.forwards.warnings,
+            on.days.warnings,
             on.watch.warnings,
         ),
     )
@@ -519,9 +648,11 @@ def _connect_reading(parts: Parts) -> None:
     parts.collection.changed.then(parts.remote_work.refresh)
     parts.remote.changed.then(*owners)
     parts.relays.changed.then(parts.desk.settle)
+    parts.receivers.changed.then(parts.desk.wake)
     parts.desk.moved.then(parts.remote_work.refresh)
     parts.plans.changed.connect(lambda rules: parts.watch.plans_changed(sorted(rules), time.time()))
     parts.plans.changed.then(*owners, agents.wake)
+    parts.path_asks.changed.connect(lambda host: agents.wake([host]))
     parts.held_plans.asked.then(*owners)
     parts.held_plans.asked.connect(lambda host: agents.wake([host]))
     parts.services.kit_used.connect(parts.kit_rules.used)
@@ -534,13 +665,16 @@ def _connect_reading(parts: Parts) -> None:
 
 def _connect_telling(parts: Parts) -> None:
     """What happens is told to those who look, and what can be had again is let go."""
+    parts.events.may_forget = lambda day: not parts.retention.get().set_aside or parts.days.may_forget(day)
     telling = Telling(parts.hub)
     parts.directory.state_changed.connect(telling.state)
     parts.alerts.changed.connect(telling.alert)
     parts.alerts.changed.then(parts.courier.wake)
     parts.probe_results.judged.connect(telling.probe)
     parts.enrolments.progressed.connect(telling.enrolment)
-    parts.events.listeners.append(telling.events)
+    parts.events.listeners += [telling.events, parts.forwards.written, parts.listening.written]
+    parts.watch.changed.connect(parts.listening.changed)
+    parts.watch.changed.connect(parts.learner.forget)
     parts.access.ended.then(parts.hub.recheck)
     parts.space.changed.connect(parts.news.of_room)
     parts.memory.tight.then(parts.metric_intake.forget_shapes)
@@ -552,6 +686,10 @@ def _employ(parts: Parts) -> None:
     """What goes on in the background: what, and seconds between."""
     add = parts.workers.add
     add("watch", parts.pulse.tick, 1.0)
+    add("listening", parts.listening.work, 0.3)
+    add("learner", parts.learner.work, 2.0)
+    add("late", lambda: parts.late_comers.work(time.time()), 5.0)
+    add("plans-over", lambda: parts.plans.end_those_over(time.time()), 5.0)
     add("holds", lambda: parts.watch.keep_holds(time.time()), 1.0)
     add("courier", parts.courier.work, 0.1)
     add("room", parts.space.look, 2.0)
@@ -566,6 +704,11 @@ def _employ(parts: Parts) -> None:
     add("silence", parts.silence.note, 15.0)
     add("services", parts.service_health.judge, 5.0)
     add("probes", parts.probe_results.look, 5.0)
+    add("receivers", parts.receivers.look, 5.0)
+    add("senders", parts.senders.write, 5.0)
+    add("sources", parts.sources.look, 30.0)
+    add("drops", parts.drops.note, 30.0)
+    add("sign-ins", parts.sign_in_figures.note, 60.0)
     add("relays", parts.desk.look, 5.0)
     add("certificates", parts.inventory.look_at_certificates, 300.0)
     add("eraser", parts.eraser.erase_due, 5.0)

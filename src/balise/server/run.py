@@ -43,6 +43,10 @@ def _certificate(tls: Tls, folder: Path, names: list[str]) -> ServerCertificate 
     return None
 
 
+SWITCH_SECONDS = 0.001
+"""For how long one thread may compute before others have their turn: writers and receivers wait for theirs often."""
+
+
 def bound_socket(address: str, port: int) -> socket.socket:
     """A listening socket; exits plainly when the place is taken."""
     family = socket.AF_INET6 if ":" in address else socket.AF_INET
@@ -73,6 +77,7 @@ class _Server(uvicorn.Server):
 
 def run_server(parts: Parts, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
+    sys.setswitchinterval(SWITCH_SECONDS)
     certificate = parts.settings.certificate
     tls = (certificate.chain, certificate.key) if certificate else None
     config = config_of(Face(parts), parts.door, stop_within=2, tls=tls)
@@ -97,6 +102,7 @@ def serve(
     tls: Tls | None = None,
     public_url: str = "",
     memory: int | None = None,
+    aside: Path | None = None,
 ) -> int:
     """`balise serve`."""
     os.umask(0o077)
@@ -106,7 +112,12 @@ def serve(
     shown = f"[{address}]" if ":" in address else address
     base = f"{'https' if certificate else 'http'}://{shown}:{port}"
     settings = Settings(
-        data=folder, base_url=base, public_url=public_url.rstrip("/"), certificate=certificate, memory=memory
+        data=folder,
+        base_url=base,
+        public_url=public_url.rstrip("/"),
+        certificate=certificate,
+        memory=memory,
+        aside=aside,
     )
     parts = build(settings)
     log.info("console at %s data=%s", base, folder)

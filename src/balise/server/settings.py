@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from balise.server.tls.certificates import ServerCertificate
+from balise.server.tls.certificates import ServerCertificate, self_made
 from balise.store.series.store import Retention
 
 
@@ -23,6 +23,8 @@ class Settings:
     keep_alerts_days: float = 400.0
     """Also for states of hosts, and for what was told to whom."""
     keep_audit_days: float = 800.0
+    aside: Path | None = None
+    """Where days of events are set aside; a folder beside the data, unless given."""
     memory: int | None = None
     """The ceiling of what the service holds, bytes."""
 
@@ -30,6 +32,14 @@ class Settings:
     def reached_at(self) -> str:
         """The address to put into what is sent to people and machines."""
         return self.public_url or self.base_url
+
+    @property
+    def aside_folder(self) -> Path:
+        return self.aside or self.data / "aside"
+
+    def own_certificate(self) -> ServerCertificate:
+        """The certificate that the service is served with, or one it makes for itself."""
+        return self.certificate or self_made(self.data / "tls", ())
 
     def warnings(self, now: float) -> list[str]:
         """What there is to say of the certificate."""

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from balise.core.events.new_event import NewEvent
 from balise.server.alerts.book import AlertChanged
 from balise.server.hosts.directory import Known
 from balise.server.live import Hub
 from balise.server.probes.results import ProbeJudged
-from balise.store.events.day import NewEvent
 from balise.store.events.store import read_event
 
 
@@ -30,10 +30,10 @@ class Telling:
     def enrolment(self, number: int) -> None:
         self._hub.tell("enrolment", {"id": number})
 
-    def events(self, day: int, ids: Sequence[int], events: Sequence[NewEvent]) -> None:
+    def events(self, day: int, ids: Sequence[int], events: Sequence[NewEvent], patterns: Sequence[int]) -> None:
         """Events that are written; `day` is the file they are in."""
         if not self._hub.listeners:
             return
-        for number, e in zip(ids, events, strict=True):
-            row = (number, e.time, e.host, e.severity, e.source, e.body, e.attributes)
+        for number, e, pattern in zip(ids, events, patterns, strict=True):
+            row = (number, e.time, e.host, e.severity, e.source, e.body, e.attributes, pattern)
             self._hub.tell("event", read_event(day, row).model_dump(mode="json"))

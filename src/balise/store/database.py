@@ -26,14 +26,17 @@ def open_engine(
     cache_mib: int = 8,
     readers: int = 8,
     functions: Mapping[str, tuple[int, Callable[..., Any]]] | None = None,
+    attached: Mapping[str, Path] | None = None,
 ) -> Engine:
     """An engine on a file: WAL, FULL synchronous, foreign keys on, readable by its owner alone.
 
     `functions` are called by name in SQL: how many arguments each takes, and what it answers, always the same.
+    `attached` are other files by the names that SQL has for them.
     """
-    if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        path.touch(mode=0o600)
+    for file in (path, *(attached or {}).values()):
+        if not file.exists():
+            file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            file.touch(mode=0o600)
     engine = create_engine(
         f"sqlite:///{path}",
         pool_size=readers,
@@ -50,6 +53,9 @@ def open_engine(
         cursor.execute(f"PRAGMA busy_timeout={BUSY_MS}")
         cursor.execute(f"PRAGMA cache_size=-{cache_mib * 1024}")
         cursor.execute("PRAGMA temp_store=MEMORY")
+        for name, file in (attached or {}).items():
+            cursor.execute(f"ATTACH ? AS {name}", (str(file),))
+            cursor.execute(f"PRAGMA {name}.journal_mode=WAL")
         cursor.close()
         for name, (arguments, function) in (functions or {}).items():
             connection.create_function(name, arguments, function, deterministic=True)

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-from balise.api.kits import KitCheck, KitDocument, KitProblem
+from balise.api.kits import KitCheck, KitDocument
+from balise.api.problems import DocumentProblem
 from balise.core.documents import DocumentError
 from balise.core.kits.documents import check_kit, read_kit
 
@@ -50,11 +51,11 @@ def kits_in(folder: Path) -> tuple[list[KitFile], list[KitCheck]]:
             bad.append(check_kit(path.name, text))
             continue
         except OSError as error:
-            fault = KitProblem(line=1, column=1, field="", detail=str(error)[:200])
+            fault = DocumentProblem(line=1, column=1, field="", detail=str(error)[:200])
             bad.append(KitCheck(kit=path.name, good=False, problems=[fault]))
             continue
         if kit.kit != path.name:
-            fault = KitProblem(line=1, column=1, field="kit", detail=f"the folder is called {path.name!r}")
+            fault = DocumentProblem(line=1, column=1, field="kit", detail=f"the folder is called {path.name!r}")
             bad.append(KitCheck(kit=kit.kit, good=False, problems=[fault]))
             continue
         good.append(KitFile(kit, text, path))

@@ -16,13 +16,15 @@ from hashlib import sha256
 from balise.api.hosts import Facts
 from balise.api.remote import FilePlace, FollowedFile
 from balise.collect import procfs
+from balise.collect.follow import LineReader
 from balise.collect.linux.kernel import Kernel, Pressure, kernel_look
 from balise.collect.linux.nfs import Nfs
 from balise.collect.processes import Processes, ProcessLook, Users
 from balise.collect.readings import Collector, CollectorProblem, LogLine, Meaning, Sorted
+from balise.collect.records import Records
 from balise.collect.remote.link import Positions
 from balise.collect.system import Cpu, CpuLook, Disks, Filesystems, Memory, Network, Uptime
-from balise.core.kits.logs import LogReader
+from balise.core.events.leaving import Leaving, leaving
 from balise.core.localtime import FromLocal, of_offset
 from balise.core.syslog import parse_line
 
@@ -71,10 +73,17 @@ class Unreadable(ValueError):
     """The system does not tell what it should: it is no Linux, or the account may not look."""
 
 
-def script(nonce: str, *, facts: bool, follow: Sequence[FollowedFile], positions: Positions) -> str:
-    """What the host's shell is told to do to tell of the system, and of followed files."""
+def script(
+    nonce: str,
+    *,
+    facts: bool,
+    follow: Sequence[FollowedFile],
+    positions: Positions,
+    also: Mapping[str, str] | None = None,
+) -> str:
+    """What the host's shell is told to do to tell of the system, of followed files, and what else is asked by name."""
     parts = dict(_SYSTEM) | ({f"fact-{k}": v for k, v in _FACTS.items()} if facts else {})
-    return script_of(nonce, parts | follow_parts(follow, positions))
+    return script_of(nonce, parts | follow_parts(follow, positions) | dict(also or {}))
 
 
 def follow_parts(follow: Sequence[FollowedFile], positions: Positions) -> dict[str, str]:
@@ -103,7 +112,8 @@ def _follow(file: FollowedFile, position: FilePlace | None) -> str:
     start = "0" if position or file.from_start else '"$2"'
     turned = f"{path}.[0-9]* {path}-[0-9]*"
     return (
-        f"if [ ! -e {path} ]; then echo missing; elif [ ! -f {path} ]; then echo not-a-file; "
+        f"if [ ! -e {path} ]; then echo missing; elif [ -d {path} ]; then echo directory; "
+        f"elif [ ! -f {path} ]; then echo special; "
         f"elif [ ! -r {path} ]; then echo unreadable $(id -un); else "
         # The digest of some bytes of a file before an offset; nothing where there is no such command.
         """k() { tail -c +$(($2 - $3 + 1)) "$1" | head -c "$3" | sha256sum | cut -c 1-16; }; """
@@ -279,20 +289,21 @@ def followed(
     text: str,
     position: FilePlace | None,
     now: float,
-    reader: LogReader | None = None,
+    reader: LineReader | None = None,
 ) -> tuple[list[LogLine], FilePlace | None, dict[str, object]]:
     """The new lines of a followed file, how far it is read now, and how following it goes, in words."""
     head, _, content = text.partition("\n")
     words = head.split()
     status: dict[str, object] = {"path": file.path, "lines": 0, "behind": 0}
     if len(words) != 7 or not all(w.isdigit() for w in words[:5]):
-        kind = words[0] if words and words[0] in ("missing", "not-a-file", "unreadable") else "missing"
+        kind = words[0] if words and words[0] in ("missing", "directory", "special", "unreadable") else "missing"
         user = printable(words[1])[:40] if len(words) > 1 else "the account"
         status |= {
-            "status": kind,
+            "status": {"missing": "nothing-matches", "special": "unreadable"}.get(kind, kind),
             "detail": {
                 "missing": "there is no such file: is the path right?",
-                "not-a-file": "this is no regular file",
+                "directory": "this is a directory: name a file in it, or all of them with /*",
+                "special": "this is no regular file, but a device, a pipe or a socket",
                 "unreadable": f"{user} may not read this file",
             }[kind],
         }
@@ -316,16 +327,22 @@ def followed(
         offered = words[6] if re.fullmatch(r"[1-9][0-9]?:[0-9a-f]{16}", words[6]) else ""
         reached = FilePlace(inode, offset + used, _mark(whole, known or offered))
         behind = max(0, size - offset - used)
-    texts = [part for part in whole.decode("utf-8", "replace").splitlines() if part.strip()]
-    lines = [line for text in texts if (line := _line(file.path, text, now, reader, from_local)) is not None]
-    status |= {"lines": len(lines), "behind": behind, "status": "following" if size else "empty"}
+    records, _ = Records(file.encoding, first_line=file.first_line, indented=file.indented).split(whole, last=True)
+    leaves = leaving(file)
+    texts = [record.text for record in records]
+    lines = [line for text in texts if (line := _line(file.path, text, now, reader, from_local, leaves)) is not None]
+    status |= {"lines": len(texts), "behind": behind, "status": "following" if size else "empty"}
     status["detail"] = f"{size} bytes" if size else "the file is there and readable, and has no line yet"
+    if leaves is not None and leaves.left_out:
+        status["detail"] = f"{status['detail']}; {leaves.left_out} of its lines not sent, as the plan's filter says"
     if cut:
         status["detail"] = f"{status['detail']}; it was cut, and is read from its beginning: lines before may be lost"
     return lines, reached, status
 
 
-def _line(path: str, text: str, now: float, reader: LogReader | None, from_local: FromLocal) -> LogLine | None:
+def _line(
+    path: str, text: str, now: float, reader: LineReader | None, from_local: FromLocal, leaves: Leaving | None
+) -> LogLine | None:
     if reader is not None:
         line = reader.read(text[:LONGEST_LINE], now, from_local)
     else:
@@ -333,4 +350,11 @@ def _line(path: str, text: str, now: float, reader: LogReader | None, from_local
     if line is None:
         return None
     moment = line.time if line.time is not None and abs(now - line.time) < 30 * 86_400 else now
-    return LogLine(moment, line.body, line.severity, os.path.basename(path), {"log.file.path": path, **line.attributes})
+    body, attributes = line.body, {"log.file.path": path, **line.attributes}
+    source = os.path.basename(path)
+    if leaves is not None:
+        left = leaves.over(source, line.severity, body, attributes)
+        if left is None:
+            return None
+        body, attributes = left
+    return LogLine(moment, body, line.severity, source, attributes)

@@ -11,8 +11,11 @@ from collections.abc import Mapping, Sequence
 
 from balise.api.inventory import EVENT
 from balise.api.remote import FollowedFile, RemoteTarget
+from balise.collect.follow import LineReader
 from balise.collect.inventory import UPGRADES_EVERY
+from balise.collect.paths import is_pattern
 from balise.collect.readings import Kept
+from balise.collect.remote.globs import find_command, named
 from balise.collect.remote.inventory import PENDING, inventory_of, problem_of
 from balise.collect.remote.inventory import SCRIPT as INVENTORY
 from balise.collect.remote.link import LinkProblem, Taken
@@ -26,6 +29,7 @@ from balise.collect.remote.linux import (
     script_of,
 )
 from balise.collect.remote.ssh_connection import SshConnection
+from balise.core.events.parsers import ParserReader
 from balise.core.kits.logs import LogReader
 
 FACTS_EVERY = 3600.0
@@ -47,6 +51,9 @@ class SshLink:
         self._inventory_due = time.monotonic() + first
         self._pending, self._pending_at = "", 0.0
         self._inventory_task: asyncio.Task[list[Kept]] | None = None
+        self._named: dict[str, list[FollowedFile]] = {}
+        """The files that each pattern named at the last reading."""
+        self._readers: dict[str, tuple[FollowedFile, ParserReader]] = {}
 
     @property
     def host_key(self) -> str:
@@ -57,8 +64,8 @@ class SshLink:
         began = time.monotonic()
         nonce = secrets.token_hex(8)
         tell_facts = began - self._facts_at > FACTS_EVERY or not self._facts_at
-        follow = self._target.follow
-        asked = script(nonce, facts=tell_facts, follow=follow, positions=self._positions)
+        follow = self._followed()
+        asked = script(nonce, facts=tell_facts, follow=follow, positions=self._positions, also=self._globs())
         async with asyncio.timeout(self._target.time_limit):
             text = await self._connection.run(asked)
         moment = time.monotonic()
@@ -78,6 +85,7 @@ class SshLink:
             facts=facts,
         )
         self._take_lines(taken, follow, parts, now, {})
+        self._take_names(taken, parts)
         self._take_inventory(taken, now)
         return taken
 
@@ -93,18 +101,54 @@ class SshLink:
             self._inventory_due = time.monotonic() + every
             self._inventory_task = asyncio.create_task(self._inventory(now))
 
+    def _patterns(self) -> list[FollowedFile]:
+        return [file for file in self._target.follow if is_pattern(file.path)]
+
+    def _globs(self) -> dict[str, str]:
+        """What finds the files of the patterns, for the next reading."""
+        return {f"glob-{number}": find_command(file.path) for number, file in enumerate(self._patterns())}
+
+    def _followed(self) -> list[FollowedFile]:
+        """The files to follow, with those that patterns named at the last reading."""
+        plain = [file for file in self._target.follow if not is_pattern(file.path)]
+        named = [file for found in self._named.values() for file in found]
+        return list({file.path: file for file in [*named, *plain]}.values())
+
+    def _take_names(self, taken: Taken, parts: Mapping[str, str]) -> None:
+        """Which files the patterns name now. What is new since the last reading is read from its beginning."""
+        for number, file in enumerate(self._patterns()):
+            before = {one.path: one for one in self._named.get(file.path, [])}
+            paths = named(file.path, parts.get(f"glob-{number}", ""))
+            known = file.path in self._named or any(path in self._positions for path in paths)
+            begin = file.from_start or known
+            self._named[file.path] = [
+                before.get(path) or file.model_copy(update={"path": path, "from_start": begin}) for path in paths
+            ]
+            if not paths:
+                nothing = {"status": "nothing-matches", "detail": "no file has a name like this"}
+                taken.files.append({"path": file.path, "lines": 0, "behind": 0, **nothing})
+
+    def _reader(self, file: FollowedFile) -> LineReader | None:
+        """What reads a file's lines as its parser says; kept from reading to reading."""
+        if file.parser is None:
+            return None
+        held = self._readers.get(file.path)
+        if held is None or held[0] != file:
+            held = self._readers[file.path] = (file, ParserReader(file.parser))
+        return held[1]
+
     def _take_lines(
         self,
         taken: Taken,
         follow: Sequence[FollowedFile],
         parts: Mapping[str, str],
         now: float,
-        readers: Mapping[str, LogReader],
+        readers: Mapping[str, LineReader],
     ) -> None:
         for number, file in enumerate(follow):
             held = self._positions.get(file.path)
             text = parts.get(f"follow-{number}", "")
-            lines, position, status = followed(file, text, held, now, readers.get(file.path))
+            lines, position, status = followed(file, text, held, now, readers.get(file.path) or self._reader(file))
             taken.lines.extend(lines)
             taken.files.append(status)
             if position:

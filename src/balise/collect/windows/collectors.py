@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
 
 from balise.api.events import Severity
+from balise.api.sources import SourceState
 from balise.collect.processes import Processes, ProcessLook
 from balise.collect.readings import Collector, Found, LogLine, Meaning, Reading
 from balise.collect.system import (
@@ -137,20 +139,45 @@ class Channels:
         self._channels = channels
         self.positions = dict(positions or {})
         self._counts = dict.fromkeys(channels, 0)
+        self._last_at: dict[str, float] = {}
+        self._problems: dict[str, str] = {}
 
     def read(self, now: float) -> Iterator[Found]:
         del now
         for channel in self._channels:
-            if channel not in self.positions:
-                newest = self._system.events(channel, -1, 1)
-                self.positions[channel] = newest[-1].record if newest else 0
+            try:
+                events = self._new(channel)
+            except OSError as error:
+                # One that cannot be read says so, and keeps nothing from the others.
+                self._problems[channel] = str(error.strerror or error)
                 continue
-            for event in self._system.events(channel, self.positions[channel], MOST_EVENTS):
+            self._problems.pop(channel, None)
+            for event in events:
                 self.positions[channel] = event.record
                 self._counts[channel] += 1
+                self._last_at[channel] = event.time
                 yield _line(channel, event)
         for channel, count in self._counts.items():
             yield Reading("balise.channel.events", float(count), {"windows.channel": channel})
+
+    def _new(self, channel: str) -> Sequence[ChannelEvent]:
+        """What came since it was read last; nothing the first time. Raises OSError."""
+        if channel in self.positions:
+            return self._system.events(channel, self.positions[channel], MOST_EVENTS)
+        newest = self._system.events(channel, -1, 1)
+        self.positions[channel] = newest[-1].record if newest else 0
+        return []
+
+    def sources(self) -> list[dict[str, Any]]:
+        """How reading each channel goes, as sources tell it."""
+        return [self._source(channel) for channel in self._channels]
+
+    def _source(self, channel: str) -> dict[str, Any]:
+        problem, lines = self._problems.get(channel), self._counts[channel]
+        status: SourceState = "unreadable" if problem else "following" if self.positions.get(channel) else "empty"
+        detail = problem or ("an event channel" if status == "following" else "nothing is written to it yet")
+        told = {"path": channel, "kind": "channel", "status": status, "detail": detail}
+        return {**told, "lines": lines, "total_lines": lines, "last_at": self._last_at.get(channel)}
 
 
 def _line(channel: str, event: ChannelEvent) -> LogLine:
@@ -160,6 +187,8 @@ def _line(channel: str, event: ChannelEvent) -> LogLine:
         "windows.event_id": str(event.number),
         "log.record.uid": f"{channel} {event.record}",
     }
+    about = {"user.name": event.account, "client.address": event.address, "group.name": event.group}
+    named |= {name: value for name, value in about.items() if value}
     return LogLine(event.time, event.message, severity, event.provider, named)
 
 

@@ -169,7 +169,10 @@ class TicketOffice:
             return ChannelEvent(record, self._started + record * EVERY, 4, channel, 0, "")
         # The first is what is usual; what comes after it is rarer each time.
         level, provider, number, text = said[min(bisect_right([0.75, 0.95], chance.random()), len(said) - 1)]
-        message = text.format(
-            n=chance.randrange(1000, 99_999), c=chance.randrange(1, 4), ms=chance.randrange(900, 4000)
-        )
-        return ChannelEvent(record, self._started + record * EVERY, level, provider, number, message, number == 4625)
+        counter = chance.randrange(1, 4)
+        message = text.format(n=chance.randrange(1000, 99_999), c=counter, ms=chance.randrange(900, 4000))
+        at = self._started + record * EVERY
+        if channel != "Security":
+            return ChannelEvent(record, at, level, provider, number, message)
+        desk, place = f"desk{counter}", f"192.0.2.{200 + counter}"
+        return ChannelEvent(record, at, level, provider, number, message, number == 4625, desk, place)

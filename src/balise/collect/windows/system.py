@@ -30,7 +30,10 @@ class ServiceLook:
 
 @dataclass(frozen=True, slots=True)
 class ChannelEvent:
-    """One record of an event channel; `level` is 1 critical, 2 error, 3 warning, 4 information, 5 verbose, 0 audit."""
+    """One record of an event channel; `level` is 1 critical, 2 error, 3 warning, 4 information, 5 verbose, 0 audit.
+
+    `account`, `address` and `group` are whom and what a record of the security channel is about.
+    """
 
     record: int
     time: float
@@ -39,6 +42,9 @@ class ChannelEvent:
     number: int
     message: str
     audit_failure: bool = False
+    account: str = ""
+    address: str = ""
+    group: str = ""
 
 
 class WindowsSystem(Protocol):

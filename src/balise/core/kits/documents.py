@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 import yaml
 
-from balise.api.kits import KitChange, KitCheck, KitDocument, KitField, KitProblem, Target
+from balise.api.kits import KitChange, KitCheck, KitDocument, KitField, Target
 from balise.api.places import is_nobodys
 from balise.api.spans import seconds
 from balise.core import filters
@@ -40,8 +40,7 @@ def check_kit(name: str, text: str) -> KitCheck:
     try:
         kit = read_kit(text)
     except DocumentError as error:
-        found = [KitProblem(line=p[0], column=p[1], field=f, detail=d) for p, f, d in error.problems]
-        return KitCheck(kit=name, good=False, problems=found)
+        return KitCheck(kit=name, good=False, problems=error.told())
     return KitCheck(kit=kit.kit, version=kit.version, good=True, problems=[])
 
 
@@ -81,9 +80,12 @@ def faults(kit: KitDocument) -> Iterator[Fault]:
         at = ("rules", number)
         if rule.rule is None:
             yield at, "a rule needs a name (rule: …)"
-        if rule.measure.metric not in collected and not rule.measure.metric.startswith("balise."):
-            yield (*at, "measure", "metric"), f"the kit collects nothing called {rule.measure.metric!r}"
-        for key, text in (("hosts", rule.hosts), ("where", rule.measure.where)):
+        for value in rule.measure.parts.values():
+            if value.metric not in collected and not value.metric.startswith("balise."):
+                yield (*at, "measure", "metric"), f"the kit collects nothing called {value.metric!r}"
+            yield from _filter_faults((*at, "measure", "where"), value.where)
+        measured = rule.measure
+        for key, text in (("hosts", rule.hosts), ("events", measured.events), ("alerts", measured.alerts)):
             yield from _filter_faults((*at, key), text)
     for number, chart in enumerate(kit.charts):
         # What parts of a system tell is not said in kits.

@@ -8,8 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.rules import Limit, Limits
+from balise.api.limits import Limit, Limits
 from balise.api.spans import seconds
+from balise.core.rules.kinds.kind import Kind
+from balise.core.rules.kinds.making import Setting, kind_of
+from balise.core.rules.look import Look
 from balise.core.rules.room import Room
 
 F64 = NDArray[np.float64]
@@ -18,25 +21,6 @@ OK, WARNING, CRITICAL = 0, 1, 2
 LEVEL_NAMES = ("ok", "warning", "critical")
 BLOCK = 16_384
 """Rows worked on together, so that what is touched stays in the processor's cache."""
-
-
-@dataclass(frozen=True)
-class Bound:
-    """One limit as numbers; `sign` -1 turns a limit below into one above."""
-
-    sign: float
-    breach: float
-    clear: float
-    hold: float
-
-    @staticmethod
-    def of(limit: Limit) -> Bound:
-        sign = 1.0 if limit.above is not None else -1.0
-        breach = limit.above if limit.above is not None else limit.below
-        if breach is None:
-            raise ValueError("a limit has either above or below")
-        clear = breach if limit.clear is None else limit.clear
-        return Bound(sign, sign * breach, sign * clear, seconds(limit.hold))
 
 
 @dataclass(frozen=True)
@@ -50,29 +34,33 @@ class Transition:
 
 
 class _Side:
-    """One severity of all rows: its bounds, since when breached (NaN if not), and whether raised.
+    """One severity of all rows: its limit, since when breached (NaN if not), and whether raised.
 
     A row is `busy` while it is breached or raised; only such rows have anything to end.
     """
 
-    def __init__(self, base: Bound) -> None:
-        self.base = base
-        self.sign = base.sign
-        self.breach = np.empty(0)
-        self.clear = np.empty(0)
+    def __init__(self, limit: Limit, severity: int, setting: Setting) -> None:
+        self.kind = kind_of(limit, severity, setting)
         self.hold = np.empty(0)
         self.since = np.empty(0)
         self.raised = np.empty(0, bool)
         self.busy = np.empty(0, bool)
         self.moved = False
-        bounds = {"breach": base.breach, "clear": base.clear, "hold": base.hold}
-        self._room = Room({**bounds, "since": np.nan, "raised": False, "busy": False})
+        self._own_hold = seconds(limit.hold)
+        self._room = Room({"hold": self._own_hold, "since": np.nan, "raised": False, "busy": False})
 
     def grow(self, rows: int) -> None:
-        vars(self).update(self._room.grow(vars(self), rows - len(self.raised)))
+        more = rows - len(self.raised)
+        vars(self).update(self._room.grow(vars(self), more))
+        self.kind.grow(more)
 
-    def set(self, row: int, bound: Bound) -> None:
-        self.breach[row], self.clear[row], self.hold[row] = bound.breach, bound.clear, bound.hold
+    def set(self, row: int, limit: Limit) -> None:
+        self.kind.set(row, limit)
+        self.hold[row] = seconds(limit.hold)
+
+    def reset(self, row: int) -> None:
+        self.kind.reset(row)
+        self.hold[row] = self._own_hold
 
     def put(self, row: int, *, since: float | None = None, raised: bool | None = None) -> None:
         """Puts one row where it is known to have been."""
@@ -80,21 +68,20 @@ class _Side:
         self.raised[row] = self.raised[row] if raised is None else raised
         self.busy[row] = True
 
-    def advance(self, now: float, values: F64, rows: slice) -> bool:
-        """Takes values of some rows, NaN for none; answers whether any of the rows is raised."""
-        signed = values if self.sign > 0 else -values
-        breached = signed > self.breach[rows]
+    def advance(self, now: float, look: Look, rows: slice) -> bool:
+        """Takes what is known of some rows; answers whether any of the rows is raised."""
+        breached = self.kind.breached(look, rows)
         busy = self.busy[rows]
         if not (breached.any() or busy.any()):
             return False
         since, raised = self.since[rows], self.raised[rows]
         begun = ~np.isnan(since)
-        fresh, over = breached & ~begun, begun & ~np.isnan(values) & ~breached
+        fresh, over = breached & ~begun, begun & self.kind.known(look) & ~breached
         self.moved = self.moved or bool(fresh.any()) or bool(over.any())
         since[fresh] = now
         since[over] = np.nan
         if raised.any():
-            raised &= ~(signed <= self.clear[rows])
+            raised &= ~self.kind.cleared(look, rows)
         raised |= breached & (now - since >= self.hold[rows])
         np.logical_or(raised, ~np.isnan(since), out=busy)
         return bool(raised.any())
@@ -103,12 +90,11 @@ class _Side:
 class LimitMachine:
     """Levels of `rows` groups of one rule. A group without a value keeps its level."""
 
-    def __init__(self, limits: Limits, rows: int = 0) -> None:
-        self._sides: list[tuple[int, _Side]] = []
-        if limits.warning:
-            self._sides.append((WARNING, _Side(Bound.of(limits.warning))))
-        if limits.critical:
-            self._sides.append((CRITICAL, _Side(Bound.of(limits.critical))))
+    def __init__(self, limits: Limits, rows: int = 0, setting: Setting | None = None) -> None:
+        self._setting = setting or Setting()
+        self._of_kind = limits.kind
+        said = ((WARNING, limits.warning), (CRITICAL, limits.critical))
+        self._sides = [(level, _Side(limit, level, self._setting)) for level, limit in said if limit is not None]
         self.level = np.empty(0, np.int8)
         self._room = Room({"level": OK})
         self.grow(rows)
@@ -121,23 +107,36 @@ class LimitMachine:
             vars(self).update(self._room.grow(vars(self), rows - len(self.level)))
 
     def set_limits(self, row: int, limits: Limits) -> None:
-        """Gives one group limits of its own, in the rule's direction; a severity they leave out stays the rule's."""
+        """Gives one group limits of its own, of the rule's kind; a severity they leave out stays the rule's."""
         for severity, limit in ((WARNING, limits.warning), (CRITICAL, limits.critical)):
-            if limit is None:
+            if limit is None or limit.kind != self._of_kind:
                 continue
-            bound = Bound.of(limit)
-            side = next((held for level, held in self._sides if level == severity), None)
+            side = self._side(severity)
             if side is None:
-                side = _Side(Bound(bound.sign, np.inf, np.inf, 0.0))
+                side = _Side(limit, severity, self._setting)
+                side.kind.disable()
                 side.grow(len(self.level))
                 self._sides = sorted([*self._sides, (severity, side)], key=lambda pair: pair[0])
-            if bound.sign == side.sign:
-                side.set(row, bound)
+            side.set(row, limit)
+
+    def _side(self, severity: int) -> _Side | None:
+        return next((side for level, side in self._sides if level == severity), None)
 
     def reset_limits(self, row: int) -> None:
         """Gives a group the rule's own limits again."""
         for _, side in self._sides:
-            side.set(row, side.base)
+            side.reset(row)
+
+    def silence(self, row: int) -> None:
+        """A group is in no breach, whatever it measures, until its limits are set anew."""
+        for _, side in self._sides:
+            side.kind.silence(row)
+
+    def nearness_of(self, look: Look, row: int) -> float:
+        """How near one group is to its nearest limit, 0 far away or not known, 1 at it, more beyond it; `look` is of it
+        alone."""
+        rows = slice(row, row + 1)
+        return max(float(side.kind.nearness(look, rows)[0]) for _, side in self._sides)
 
     def restore(self, row: int, level: int) -> None:
         """Puts a group at a level that is written, as after a restart."""
@@ -178,9 +177,9 @@ class LimitMachine:
         for severity, side in self._sides:
             side.put(row, since=since[severity - 1])
 
-    def advance(self, now: float, values: F64) -> list[Transition]:
+    def advance(self, now: float, look: Look | F64) -> list[Transition]:
         """`propose`, and the levels are taken at once."""
-        changed = self.propose(now, values)
+        changed = self.propose(now, look)
         for change in changed:
             self.settle(change)
         return changed
@@ -189,31 +188,35 @@ class LimitMachine:
         """A change of level is written: from now on it is the group's level."""
         self.level[change.row] = change.after
 
-    def propose(self, now: float, values: F64) -> list[Transition]:
-        """Takes the values of all groups at `now` (unix seconds; NaN where there is none); answers the levels that
+    def propose(self, now: float, look: Look | F64) -> list[Transition]:
+        """Takes what is known of all groups at `now` (unix seconds), or their values alone; answers the levels that
         have to change. The same changes are proposed again until they are settled."""
+        whole = look if isinstance(look, Look) else Look(look)
         changed: list[Transition] = []
         with np.errstate(invalid="ignore"):
-            for rows in _blocks(len(values)):
-                changed.extend(self._propose_block(now, values[rows], rows))
+            for rows in _blocks(len(whole.values)):
+                changed.extend(self._propose_block(now, whole.part(rows), rows))
         return changed
 
-    def _propose_block(self, now: float, values: F64, rows: slice) -> Iterator[Transition]:
-        after = np.zeros(len(values), np.int8)
+    def _propose_block(self, now: float, look: Look, rows: slice) -> Iterator[Transition]:
+        after = np.zeros(len(look.values), np.int8)
         for severity, side in self._sides:
-            if side.advance(now, values, rows):
+            if side.advance(now, look, rows):
                 after[side.raised[rows]] = severity
         before = self.level[rows]
         for i in np.flatnonzero(after != before).tolist():
             row = rows.start + i
             yield Transition(row, int(before[i]), int(after[i]), _begun(self._sides, row, int(after[i]), now))
 
-    def bound_of(self, level: int, row: int) -> float:
-        """The limit of a level for one group, in the metric's own unit."""
-        for severity, side in self._sides:
-            if severity == level:
-                return float(side.sign * side.breach[row])
-        return float("nan")
+    def bound_of(self, level: int, row: int, look: Look | None = None) -> float:
+        """The limit of a level for one group, in the unit of what its alert tells; NaN where there is none."""
+        side = self._side(level)
+        return side.kind.bound(look, row) if side is not None else float("nan")
+
+    def kind(self, level: int) -> Kind | None:
+        """The limit of a severity."""
+        side = self._side(level)
+        return side.kind if side is not None else None
 
 
 def _blocks(rows: int) -> Iterator[slice]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.metrics import Take
+from balise.api.measures import RuleTake
 from balise.core.rules.room import Room
 from balise.core.rules.windows import Windows
 from balise.core.series.combine import combine, combine_growth, combine_rates
@@ -39,7 +39,7 @@ class Row:
 class Measuring:
     """Series as rows, groups as numbers from 0 up. Times are unix seconds."""
 
-    def __init__(self, take: Take, over: float) -> None:
+    def __init__(self, take: RuleTake, over: float) -> None:
         self._take = take
         self.windows = Windows(over, take)
         self._of_parts = False
@@ -135,6 +135,9 @@ class Measuring:
     def _whole(self, rows: I64, groups: I64) -> F64:
         if self._take == "rate":
             return self._rates(rows, groups)
+        if self._take == "change":
+            summary = self.windows.summary
+            return combine_growth(summary.grown[rows], summary.count[rows].astype(np.float64), groups)[:, 0]
         summary = self.windows.summary if len(rows) == len(self.windows) else self.windows.summary.rows(rows)
         return combine(summary, self.windows.delta[rows], groups, self._take)[:, 0].copy()
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.metrics import Take
+from balise.api.measures import RuleTake
 from balise.core.moments import seconds_of
 from balise.core.rules.room import Room
 from balise.core.series.growth import MAX_GAP
@@ -30,6 +30,7 @@ _FIELDS: dict[str, set[str]] = {
     "count": set(),
     "last": set(),
     "rate": {"total", "growth"},
+    "change": {"change"},
 }
 _GAP = seconds_of(MAX_GAP)
 _NEWEST: dict[str, object] = {
@@ -64,7 +65,7 @@ class Windows:
     may come in any order.
     """
 
-    def __init__(self, over: float, take: Take, *, growing: bool = False) -> None:
+    def __init__(self, over: float, take: RuleTake, *, growing: bool = False) -> None:
         self.over = over
         self._newest_only = take == "last"
         self._fields = _FIELDS.get(take, {"total"}) | ({"total", "low", "high", "growth"} if growing else set())
@@ -249,6 +250,14 @@ class Windows:
                 summary.high[rows, 0] = np.where(some, high, np.nan)
             if self.growing:
                 self._see_growth(rows, floor)
+            if "change" in fields:
+                summary.grown[rows, 0] = self.last_value[rows] - self._first_inside(rows, inside)
+
+    def _first_inside(self, rows: I64, inside: Mask) -> F64:
+        """The oldest value in the window of each row; places hold their points in a ring, the oldest one anywhere."""
+        times = np.where(inside, self._times[rows], np.inf)
+        found: F64 = np.take_along_axis(self._values[rows], times.argmin(axis=1)[:, None], axis=1)[:, 0]
+        return found
 
     def _see_growth(self, rows: I64, floor: F64) -> None:
         times, values, there = self._ordered(rows)

@@ -6,6 +6,8 @@ import math
 from typing import Any
 
 from balise.api.alerts import Alert as AlertAnswer
+from balise.api.alerts import Baseline
+from balise.api.limits import KINDS, LimitKind
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.rules.limits import LEVEL_NAMES
@@ -21,12 +23,26 @@ def alert_facts(row: Alert) -> dict[str, Any]:
         "host": row.host_name,
         "state": "open" if row.recovered_at is None else "recovered",
         "metric": row.measure.get("metric"),
+        "kind": kind_of(row),
+        "flapping": row.flapping_since is not None,
         "acknowledged": row.acknowledged_by is not None,
         "silent": row.silent,
     }
 
 
+def service_of(row: Alert) -> str:
+    """The service that an alert is about; empty when it is about none."""
+    return str(row.attributes.get("service.name", ""))
+
+
+def kind_of(row: Alert) -> LimitKind:
+    """What the limits say that the alert breached."""
+    limit = row.limits.get("warning") or row.limits.get("critical") or {}
+    return next((kind for kind in KINDS if kind in limit), "above")
+
+
 def alert_answer(row: Alert) -> AlertAnswer:
+    detail = row.detail or {}
     return AlertAnswer(
         id=row.id,
         rule=row.rule,
@@ -36,11 +52,17 @@ def alert_answer(row: Alert) -> AlertAnswer:
         silent=row.silent,
         host=row.host_name,
         attributes={str(k): str(v) for k, v in row.attributes.items()},
-        metric=str(row.measure.get("metric", "")),
+        metric=str(row.measure.get("metric") or ""),
         unit=row.unit,
         value=_finite(row.value),
         worst_value=_finite(row.worst_value),
         limit=_finite(row.bound),
+        kind=kind_of(row),
+        baseline=Baseline.model_validate(detail) if "middle" in detail else None,
+        reaches_at=detail.get("reaches_at"),
+        earliest=detail.get("earliest"),
+        latest=detail.get("latest"),
+        flapping=row.flapping_since is not None,
         clue=clue_of(row.evidence or {}),
         opened_at=rfc3339(row.opened_at),
         changed_at=rfc3339(row.changed_at),

@@ -7,15 +7,16 @@ import logging
 import math
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import func, or_, select, update
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from balise.api.alerts import Alert as AlertAnswer
 from balise.api.rules import RuleBody
+from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.rules.limits import OK
 from balise.server.alerts.answers import alert_answer
@@ -29,6 +30,14 @@ from balise.store.state.tables import Alert, AlertStep, Callout
 
 log = logging.getLogger(__name__)
 _KEY = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
+Worse = Callable[[float, float], float]
+"""The worse of two values."""
+HOUR = 3600.0
+LEARNT_LATE = "over before it was known"
+SLACK = 60.0
+"""Seconds by which an alert may be away from what is found later to be the same one."""
+CALM = 1800.0
+"""Seconds without a breach after which an alert that flaps recovers."""
 EvidenceAt = Callable[[str, float, float], dict[str, Any]]
 
 
@@ -47,6 +56,8 @@ class Turn:
     value: float
     bound: float
     since: float
+    worse: Worse
+    detail: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -147,27 +158,78 @@ class AlertBook:
         row.worst_value, row.silent = held.worst, False
         if not math.isnan(turn.value):
             row.value = turn.value
-            row.worst_value = worse(held.worst, turn.value, below=_below(turn.body))
+            row.worst_value = turn.worse(held.worst, turn.value)
+        row.detail = {**(row.detail or {}), **turn.detail}
         if turn.level == OK:
-            row.recovered_at, row.recovery = now, "recovered"
-            return _stepped(session, row, "recovered", now, callouts)
+            return self._recover(session, row, turn, now, callouts)
+        if row.calm_since is not None:
+            return _breached_again(session, row, turn, now, callouts)
         what = "worsened" if turn.level > row.level else "eased"
         row.level, row.changed_at, row.bound = turn.level, now, turn.bound
         return _stepped(session, row, what, now, callouts)
 
-    def see(self, rule: str, key: str, value: float, silent: bool, *, below: bool) -> None:
+    def _recover(
+        self, session: Session, row: Alert, turn: Turn, now: float, callouts: Sequence[Any]
+    ) -> tuple[Alert, str]:
+        """It is over; one that opened too often in the last hour stays open until it has been calm."""
+        if row.flapping_since is None and turn.body.flaps_after:
+            mine = (Alert.rule == turn.rule, Alert.group_key == turn.key, Alert.opened_at > now - HOUR)
+            opened = session.scalar(select(func.count()).select_from(Alert).where(*mine)) or 0
+            if opened > turn.body.flaps_after:
+                row.flapping_since = now
+                note = f"opened {opened} times within an hour: it stays open until it has been calm for half an hour"
+                row.calm_since = now
+                return _stepped(session, row, "flapping", now, callouts, note)
+        if row.flapping_since is not None:
+            row.calm_since = now
+            return row, "calm"
+        row.recovered_at, row.recovery = now, "recovered"
+        return _stepped(session, row, "recovered", now, callouts)
+
+    def learn(self, over: Sequence[tuple[Turn, float]], now: float) -> None:
+        """Keeps alerts that there would have been if what came late had come in time, each with when it recovered.
+        Nobody is told of them, and one that there was already is not kept twice."""
+        evidence = {i: self._evidence_of(turn, turn.since) for i, (turn, _) in enumerate(over[:20]) if turn.host_name}
+
+        def write(session: Session) -> list[Alert]:
+            rows = []
+            for i, (turn, recovered_at) in enumerate(over):
+                if _was_known(session, turn, recovered_at):
+                    continue
+                row = _new_alert(turn, turn.since, evidence.get(i))
+                row.recovered_at, row.recovery = recovered_at, LEARNT_LATE
+                session.add(row)
+                session.flush()
+                told = f"what it was found by came late, and was there at {rfc3339(now)}"
+                for at, what, note in ((turn.since, "opened", told), (recovered_at, "recovered", LEARNT_LATE)):
+                    step = AlertStep(alert=row.id, at=at, what=what, level=row.level, value=row.value, note=note)
+                    session.add(step)
+                rows.append(row)
+            return rows
+
+        if over:
+            for row in self._state.write(write):
+                self._tell(alert_answer(row), "learnt late")
+
+    def see(
+        self, rule: str, key: str, value: float, silent: bool, detail: dict[str, float], worse: Worse, now: float
+    ) -> None:
         """Takes note of an open alert's value now, and whether its data still comes."""
         held = self.open.get((rule, key))
         if held is None:
             return
+        if held.calm_since is not None and now - held.calm_since >= CALM:
+            self._end([held], "calm", now)
+            return
+        if detail and detail != held.detail:
+            held.detail, held.moved = detail, True
         if not math.isnan(value) and value != held.value:
             held.value = value
-            held.worst = worse(held.worst, value, below=below)
+            held.worst = worse(held.worst, value)
             held.moved = True
         if silent != held.silent:
             held.silent = silent
             number = held.id
-            now = time.time()
             what = "silent" if silent else "heard again"
 
             def write(session: Session) -> Alert:
@@ -184,7 +246,9 @@ class AlertBook:
         for held in list(self.open.values()):
             if held.moved:
                 held.moved = False
-                rows.append({"id": held.id, "value": held.value, "worst_value": held.worst})
+                rows.append(
+                    {"id": held.id, "value": held.value, "worst_value": held.worst, "detail": held.detail or None}
+                )
         if rows:
             self._state.write(lambda s: s.execute(update(Alert), rows))
 
@@ -247,6 +311,7 @@ class AlertBook:
         held = self.open.get((row.rule, row.group_key))
         if held and held.id == row.id:
             row.value, row.worst_value = held.value, held.worst
+            row.detail = held.detail or None
         return alert_answer(row)
 
 
@@ -259,7 +324,7 @@ def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert
         host=turn.host,
         host_name=turn.host_name,
         attributes=dict(turn.attributes),
-        measure=body.measure.model_dump(),
+        measure=body.measure.model_dump(exclude_none=True),
         limits=body.limits.model_dump(exclude_none=True),
         advice=body.advice,
         unit=turn.unit,
@@ -271,23 +336,31 @@ def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert
         opened_at=now,
         changed_at=now,
         evidence=evidence,
+        detail=turn.detail or None,
     )
 
 
-def _stepped(session: Session, row: Alert, what: str, now: float, callouts: Sequence[Any]) -> tuple[Alert, str]:
-    session.add(AlertStep(alert=row.id, at=now, what=what, level=row.level, value=row.value))
+def _was_known(session: Session, turn: Turn, recovered_at: float) -> bool:
+    """Whether there was an alert of that group at that time."""
+    ended = or_(Alert.recovered_at.is_(None), Alert.recovered_at >= turn.since - SLACK)
+    mine = (Alert.rule == turn.rule, Alert.group_key == turn.key, Alert.opened_at <= recovered_at + SLACK, ended)
+    return session.scalar(select(Alert.id).where(*mine).limit(1)) is not None
+
+
+def _breached_again(session: Session, row: Alert, turn: Turn, now: float, callouts: Sequence[Any]) -> tuple[Alert, str]:
+    """An alert that flaps and was calm is not: that is told only if it is worse than it was."""
+    row.calm_since, row.bound = None, turn.bound
+    worsened = turn.level > row.level
+    row.level = max(turn.level, row.level)
+    return _stepped(session, row, "worsened", now, callouts) if worsened else (row, "breached again")
+
+
+def _stepped(
+    session: Session, row: Alert, what: str, now: float, callouts: Sequence[Any], note: str | None = None
+) -> tuple[Alert, str]:
+    session.add(AlertStep(alert=row.id, at=now, what=what, level=row.level, value=row.value, note=note))
     tell(session, row, what, now, callouts)
     return row, what
-
-
-def worse(one: float, other: float, *, below: bool) -> float:
-    """The worse of two values of a rule whose limits are below, or above."""
-    return min(one, other) if below else max(one, other)
-
-
-def _below(body: RuleBody) -> bool:
-    limit = body.limits.warning or body.limits.critical
-    return limit is not None and limit.below is not None
 
 
 def group_key(attributes: dict[str, str]) -> str:

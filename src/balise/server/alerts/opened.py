@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 from balise.api.services import ServiceAlert
 from balise.core.rules.limits import LEVEL_NAMES
+from balise.server.alerts.answers import alert_facts, service_of
 from balise.store.state.tables import Alert
 
 
@@ -24,6 +26,10 @@ class Open:
     silent: bool
     moved: bool = False
     service: str = ""
+    facts: dict[str, Any] = field(default_factory=dict)
+    detail: dict[str, float] = field(default_factory=dict)
+    flapping: bool = False
+    calm_since: float | None = None
 
 
 class OpenAlerts(dict[tuple[str, str], Open]):
@@ -69,5 +75,9 @@ def _open_of(row: Alert) -> Open:
         row.value,
         row.worst_value,
         row.silent,
-        service=str(row.attributes.get("service.name", "")),
+        service=service_of(row),
+        facts=alert_facts(row),
+        detail=dict(row.detail or {}),
+        flapping=row.flapping_since is not None,
+        calm_since=row.calm_since,
     )

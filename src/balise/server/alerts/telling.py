@@ -12,7 +12,7 @@ from balise.core import filters
 from balise.server.alerts.answers import alert_answer, alert_facts
 from balise.store.state.tables import Alert, Delivery
 
-_KIND = {"opened": "opened", "worsened": "changed", "recovered": "recovered"}
+_KIND = {"opened": "opened", "worsened": "changed", "recovered": "recovered", "flapping": "changed"}
 
 
 def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable[Any]) -> None:

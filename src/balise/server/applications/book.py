@@ -216,6 +216,15 @@ class ApplicationBook:
                     )
         return found
 
+    def members(self) -> dict[str, list[tuple[str, str | None]]]:
+        """By host the applications that it is a part of, each with the service that is, or None for the host."""
+        found: dict[str, list[tuple[str, str | None]]] = {}
+        for application in self.all():
+            for part in application.parts:
+                if part.host is not None:
+                    found.setdefault(part.host, []).append((application.name, part.service))
+        return found
+
     # --- changing
 
     def put(self, name: str, body: ApplicationBody, who: str) -> Application:

@@ -11,8 +11,10 @@ from balise.api.notify import Callout, CalloutBody
 from balise.api.spans import Name
 from balise.server.callers import Administrator, Viewer, part
 from balise.server.callouts.book import CalloutBook
+from balise.server.filters.book import FilterBook
 
 router = APIRouter(prefix="/callouts", tags=["notification"])
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 CalloutsHere = Annotated[CalloutBook, part(CalloutBook)]
 
 
@@ -27,8 +29,10 @@ def read_callout(callouts: CalloutsHere, _who: Viewer, name: str) -> Callout:
 
 
 @router.put("/{name}")
-def put_callout(callouts: CalloutsHere, who: Administrator, name: Name, body: CalloutBody) -> Callout:
-    return callouts.put(name, body, who.name)
+def put_callout(
+    callouts: CalloutsHere, filters: FiltersHere, who: Administrator, name: Name, body: CalloutBody
+) -> Callout:
+    return callouts.put(name, filters.put_in(body, "when"), who.name)
 
 
 @router.delete("/{name}")

@@ -19,6 +19,7 @@ from balise.server.hosts.directory import Directory, clean_name
 from balise.server.hosts.groups import join_group
 from balise.server.people.access import Access, audit
 from balise.server.people.keys import usable_key
+from balise.server.receivers.senders import SenderBook
 from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.secrets import digest, new_token
@@ -33,10 +34,11 @@ MOST_WAITING = 10_000
 class Enrolling:
     """Keys, and the machines that come with them."""
 
-    def __init__(self, *, state: StateStore, directory: Directory, access: Access) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory, access: Access, senders: SenderBook) -> None:
         self._state = state
         self._directory = directory
         self._access = access
+        self._senders = senders
         self.came = Signal[int]("host came")
         """Told the number of a host that came, or that its agent has from now on."""
 
@@ -201,6 +203,8 @@ class Enrolling:
     # --- those that wait
 
     def candidates(self) -> list[Candidate]:
+        """Machines that came with a key, then who speaks to receivers and is no host."""
+
         def read(session: Session) -> list[Candidate]:
             rows = session.execute(
                 select(tables.Candidate, tables.EnrolmentKey.label)
@@ -220,7 +224,15 @@ class Enrolling:
                 for row, label in rows
             ]
 
-        return self._state.read(read)
+        return [*self._state.read(read), *self._senders.candidates()]
+
+    def let_sender_in(self, number: int, who: str, name: str | None = None) -> str:
+        """Makes a sender a host; answers its name. Raises Refused 404 and 409."""
+        called = self._senders.let_in(number, who, name)
+        known = self._directory.find(called)
+        if known is not None:
+            self.came.tell(known.id)
+        return called
 
     def approve(self, number: int, who: str, name: str | None = None) -> str:
         """Lets a machine in; answers the host's name. Raises Refused as `enrol`."""

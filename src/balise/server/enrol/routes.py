@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Query, Request
 
@@ -26,6 +26,7 @@ from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.reports import HostReports
 from balise.server.ownhosts import own_address
+from balise.server.receivers.senders import SenderBook
 from balise.server.settings import Settings
 
 router = APIRouter(tags=["enrolment"])
@@ -33,6 +34,7 @@ DirectoryHere = Annotated[Directory, part(Directory)]
 EnrollingHere = Annotated[Enrolling, part(Enrolling)]
 HostsHere = Annotated[HostBook, part(HostBook)]
 ReportsHere = Annotated[HostReports, part(HostReports)]
+SendersHere = Annotated[SenderBook, part(SenderBook)]
 SettingsHere = Annotated[Settings, part(Settings)]
 
 
@@ -132,13 +134,20 @@ def list_candidates(enrolling: EnrollingHere, _who: Operator) -> Page[Candidate]
     return Page[Candidate](items=enrolling.candidates())
 
 
+Kind = Annotated[Literal["agent", "sender"], Query(description="a machine with a key, or who speaks to a receiver")]
+
+
 @router.post("/candidates/{number}/approve")
-def approve(enrolling: EnrollingHere, who: Administrator, number: Number, body: Approval) -> Note:
-    host = enrolling.approve(number, who.name, body.name)
-    return Note(detail=f"{host} is let in")
+def approve(enrolling: EnrollingHere, who: Administrator, number: Number, body: Approval, kind: Kind = "agent") -> Note:
+    let_in = enrolling.let_sender_in if kind == "sender" else enrolling.approve
+    return Note(detail=f"{let_in(number, who.name, body.name)} is let in")
 
 
 @router.delete("/candidates/{number}")
-def turn_away(enrolling: EnrollingHere, who: Administrator, number: Number) -> Note:
+def turn_away(
+    enrolling: EnrollingHere, senders: SendersHere, who: Administrator, number: Number, kind: Kind = "agent"
+) -> Note:
+    if kind == "sender":
+        return Note(detail=f"{senders.refuse(number, who.name)} is refused: nothing more of what it says is kept")
     enrolling.turn_away(number, who.name)
     return Note(detail="turned away: its token is good for nothing")

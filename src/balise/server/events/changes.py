@@ -7,8 +7,8 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from balise.core.events.new_event import NewEvent
 from balise.core.moments import nanos
-from balise.store.events.day import NewEvent
 from balise.store.events.store import Delivery, EventStore
 
 NOTICE = 5

@@ -8,17 +8,17 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from balise.api.events import Pattern
+from balise.api.events import SEVERITIES, SaidLine
 from balise.api.hosts import PersonSignedIn, ProcessUse, Session
 from balise.core import filters
 from balise.core.kits.sessions import in_chains
 from balise.core.moments import nanos, seconds_of
-from balise.core.patterns import count_patterns
 from balise.store.events.day_search import Search
+from balise.store.events.said import SaidCounts, SaidOften
 from balise.store.events.store import EventStore
 
 MOST_SNAPSHOTS = 240
-MOST_LINES = 20_000
+LONGEST_EXAMPLE = 1000
 CHANGED_WITHIN = 4 * 3600.0
 """Seconds before a breach within which a change is worth showing with it."""
 
@@ -93,12 +93,12 @@ class EvidenceReader:
                     seen[key] = person
         return sorted(seen.values(), key=lambda p: (-p.cpu, p.seconds))[:limit]
 
-    def lines(self, host: str, start: float, end: float, limit: int = 8) -> list[Pattern]:
+    def lines(self, host: str, start: float, end: float, limit: int = 8) -> list[SaidLine]:
         """What the log said most, the severe first, with how often it was said in as long a time before."""
         node = filters.parse(f'host eq {filters_text(host)} and source ne "change"')
         now = Search(nanos(start), nanos(end), "", node)
         before = Search(nanos(start - (end - start)), nanos(start), "", node)
-        return counted_patterns(self._events, now, before, limit)
+        return said_most(self._events, now, before, limit)
 
     def changes(self, host: str, start: float, end: float, limit: int = 20) -> list[dict[str, Any]]:
         node = filters.parse(f'host eq {filters_text(host)} and source eq "change"')
@@ -139,30 +139,29 @@ def filters_text(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-def counted_patterns(events: EventStore, now: Search, before: Search | None, limit: int) -> list[Pattern]:
-    """The most frequent patterns of a search, the most severe first among those that are more than usual."""
-    counted = count_patterns(events.bodies(now, MOST_LINES), 200)
-    usual: dict[tuple[str, str], int] = {}
-    if before is not None:
-        for one in count_patterns(events.bodies(before, MOST_LINES), 500):
-            usual[(one.pattern, one.source)] = one.count
-    rank = filters.severity_rank
+def said_most(events: EventStore, now: Search, before: Search, limit: int) -> list[SaidLine]:
+    """The most frequent patterns of a search, the severe first, with how often each was said before."""
+    counts = SaidCounts(events)
+    usual = counts.of(before)
 
-    def order(one: Any) -> tuple[int, float]:
-        severe = max((rank(one.severity) or 0) - 3, 0)
-        return (-severe, -one.count)
+    def order(one: SaidOften) -> tuple[int, int]:
+        return min(one.severity, SEVERITIES.index("warning")), -one.count
 
-    return [
-        Pattern(
-            pattern=one.pattern,
-            severity=one.severity,  # type: ignore[arg-type]
-            source=one.source,
-            count=one.count,
-            usual=float(usual.get((one.pattern, one.source), 0)) if before is not None else None,
-            example=one.example[:1000],
+    found = []
+    for one in sorted(counts.of(now).values(), key=order)[:limit]:
+        held, example = events.book.root(one.pattern), counts.body(one.last)[:LONGEST_EXAMPLE]
+        key = (one.pattern, one.severity, one.source)
+        found.append(
+            SaidLine(
+                pattern=held.text if held else example,
+                severity=SEVERITIES[one.severity],
+                source=one.source,
+                count=one.count,
+                usual=float(usual[key].count) if key in usual else 0.0,
+                example=example,
+            )
         )
-        for one in sorted(counted, key=order)[:limit]
-    ]
+    return found
 
 
 def session_rows(content: Any) -> list[dict[str, Any]]:

@@ -15,17 +15,27 @@ from balise.api.events import (
     Event,
     EventQuery,
     ExportQuery,
+    FieldsAnswer,
+    FieldsQuery,
     HistogramAnswer,
     HistogramQuery,
     PatternAnswer,
+    PatternQuery,
 )
 from balise.api.lists import Page
 from balise.api.metrics import FilterName, FilterText
-from balise.api.spans import rfc3339
+from balise.api.parsers import ParserAnswer, ParserQuestion
+from balise.api.sign_ins import SignInAnswer
+from balise.api.spans import Instant, rfc3339
 from balise.core.events.formats import FORMATS
+from balise.core.events.sign_in_counts import By
 from balise.server.asking import span_of
 from balise.server.callers import Live, Turn, Viewer, part, stream_of
+from balise.server.events.fields import FieldSearch
+from balise.server.events.parsers import tried_lines
+from balise.server.events.patterns import PatternSearch
 from balise.server.events.search import EventSearch
+from balise.server.events.sign_ins import SignInSearch
 from balise.server.filters.book import FilterBook
 
 _TEXT = {"schema": {"type": "string"}}
@@ -53,10 +63,26 @@ async def count_events(
 
 @router.post("/events/patterns", tags=["events"], response_model=PatternAnswer)
 async def count_patterns(
-    events: EventsHere, turn: Turn, who: Viewer, filters: FiltersHere, body: HistogramQuery
+    patterns: Annotated[PatternSearch, part(PatternSearch)],
+    turn: Turn,
+    who: Viewer,
+    filters: FiltersHere,
+    body: PatternQuery,
 ) -> Response:
-    """What the log says: lines alike but for their numbers, counted, with how many are usual."""
-    return await turn.answered(who, lambda: events.patterns(filters.applied(body)))
+    """What the log says: lines that say the same with other values are one row, beside the day and the week before."""
+    return await turn.answered(who, lambda: patterns.of(filters.applied(body)))
+
+
+@router.post("/events/fields", tags=["events"], response_model=FieldsAnswer)
+async def count_fields(
+    fields: Annotated[FieldSearch, part(FieldSearch)],
+    turn: Turn,
+    who: Viewer,
+    filters: FiltersHere,
+    body: FieldsQuery,
+) -> Response:
+    """The top values of attributes in the span, with how many events have them."""
+    return await turn.answered(who, lambda: fields.of(filters.applied(body)))
 
 
 @router.post("/events/export", tags=["events"], response_class=StreamingResponse, responses={200: _FILES})
@@ -97,6 +123,34 @@ async def follow_events(
     """Server-sent events: each matching event as it arrives, as `event`."""
     wanted = events.follows(filters.text(where, filter), text)
     return _stream(stream_of(request, hub, who, "viewer", lambda topic, content: topic == "event" and wanted(content)))
+
+
+@router.post("/parsers/try", tags=["events"])
+def try_parser(_who: Viewer, body: ParserQuestion) -> ParserAnswer:
+    """Lines as the events that a parser makes of them, and why it does not fit those that it does not fit."""
+    return tried_lines(body)
+
+
+@router.get("/sign-ins", tags=["events"], response_model=SignInAnswer)
+async def list_sign_ins(
+    sign_ins: Annotated[SignInSearch, part(SignInSearch)],
+    turn: Turn,
+    who: Viewer,
+    filters: FiltersHere,
+    from_: Annotated[Instant, Query(alias="from")] = "-24h",
+    to: Annotated[Instant, Query()] = "now",
+    by: Annotated[By, Query(description="by account, by address, or by both")] = "address",
+    sweep: Annotated[int, Query(ge=2, le=10_000, description="from how many accounts on an address sweeps")] = 5,
+    where: FilterText | None = None,
+    filter: FilterName | None = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+) -> Response:
+    """Who tried to sign in, and who did: what should be looked at first comes first.
+
+    `where` may ask `host`, `account`, `address`, `how`, and what a host is: `group`, `label.…`.
+    """
+    text = filters.text(where, filter)
+    return await turn.answered(who, lambda: sign_ins.of(from_, to, by, sweep=sweep, where=text, limit=limit))
 
 
 @router.get("/events/{number}", tags=["events"])

@@ -15,23 +15,21 @@ from balise.api.events import (
     ExportQuery,
     HistogramAnswer,
     HistogramQuery,
-    PatternAnswer,
 )
 from balise.api.lists import Page
 from balise.core import filters
 from balise.core.events.formats import FORMATS
-from balise.core.moments import Nanos, nanos, seconds_of
+from balise.core.moments import nanos, seconds_of
 from balise.core.series.steps import steps_between
 from balise.server.asking import read_filter, span_of
 from balise.server.errors import bad_field, unknown
-from balise.server.events.evidence import MOST_LINES, counted_patterns
 from balise.store.events.around import Around
 from balise.store.events.day_search import BadCursor, Search
 from balise.store.events.store import EventStore, read_event
 from balise.store.events.words import WordMatch
 
-MOST_PATTERNS, EXPORTED = 20, 1000
-"""Patterns of an answer; events of an export that are read at once."""
+EXPORTED = 1000
+"""Events of an export that are read at once."""
 AttributeOf = Callable[[str, str], Any]
 """What an attribute of a host is, by the host's name and the attribute's; None when there is none."""
 
@@ -47,7 +45,7 @@ class EventSearch:
     def find(self, query: EventQuery) -> Page[Event]:
         """Newest first."""
         try:
-            items, cursor = self._events.find(_search(query), query.limit, query.cursor)
+            items, cursor = self._events.find(search_of(query), query.limit, query.cursor)
         except BadCursor as error:
             raise bad_field("cursor", str(error)) from None
         except filters.FilterError as error:
@@ -88,7 +86,7 @@ class EventSearch:
 
     def count(self, query: HistogramQuery) -> HistogramAnswer:
         """How many there were over the span, by severity."""
-        search = _search(query)
+        search = search_of(query)
         steps = steps_between(seconds_of(search.start), seconds_of(search.end), step=None, points=query.bars)
         try:
             bars = self._events.histogram(search, steps.start, steps.width, steps.count)
@@ -100,13 +98,6 @@ class EventSearch:
             counts={name: bars[code] for code, name in enumerate(SEVERITIES) if any(bars[code])},
             total=sum(map(sum, bars)),
         )
-
-    def patterns(self, query: HistogramQuery) -> PatternAnswer:
-        """What the log says: lines alike but for their numbers, counted, with how many are usual."""
-        now = _search(query)
-        before = Search(Nanos(2 * now.start - now.end), now.start, now.text, now.where)
-        items = counted_patterns(self._events, now, before, MOST_PATTERNS)
-        return PatternAnswer(items=items, read=min(MOST_LINES, sum(i.count for i in items)))
 
     def follows(self, where: str | None, text: str | None) -> Callable[[dict[str, Any]], bool]:
         """Says of each event that comes whether it is wanted."""
@@ -126,11 +117,14 @@ class EventSearch:
     def _attribute(self, event: dict[str, Any], own: dict[str, Any], name: str) -> Any:
         if name in ("host", "severity", "source", "body"):
             return event[name]
+        if name == "pattern":
+            return [str(number) for number in self._events.book.family(int(event["pattern"] or 0))]
         if name == "group" or name.startswith("label."):
             return self._attribute_of(event["host"], name)
         return own.get(name)
 
 
-def _search(query: EventsAsked) -> Search:
+def search_of(query: EventsAsked) -> Search:
+    """What a question looks for. Raises Refused 422 naming the field that cannot be read."""
     start, end = span_of(query.from_, query.to, time.time())
     return Search(nanos(start), nanos(end), query.text or "", read_filter(query.where, "where"))

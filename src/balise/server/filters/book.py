@@ -5,26 +5,39 @@ from __future__ import annotations
 import time
 from typing import TypeVar
 
+from pydantic import BaseModel
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from balise.api.events import EventQuery, ExportQuery, HistogramQuery
+from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQuery, PatternQuery
 from balise.api.filters import FilterBody, FilterExplained, FilterProblem, SavedFilter
+from balise.api.foresight import BaselineQuery, ForecastQuery
 from balise.api.metrics import MetricQuery
 from balise.api.spans import rfc3339
 from balise.core import filters
 from balise.core.filter_words import sentence_of, tree_of
-from balise.server.asking import read_filter
+from balise.server.asking import NamedFilters, read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.people.access import Principal, audit
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
-MOST_FILTERS = 500
-Asked = TypeVar("Asked", EventQuery, HistogramQuery, ExportQuery, MetricQuery)
+MOST_FILTERS, LONGEST = 500, 2000
+Kept = TypeVar("Kept", bound=BaseModel)
+Asked = TypeVar(
+    "Asked",
+    EventQuery,
+    HistogramQuery,
+    PatternQuery,
+    FieldsQuery,
+    ExportQuery,
+    MetricQuery,
+    BaselineQuery,
+    ForecastQuery,
+)
 
 
-class FilterBook:
+class FilterBook(NamedFilters):
     """All filters that have a name."""
 
     def __init__(self, state: StateStore) -> None:
@@ -70,11 +83,6 @@ class FilterBook:
         self._state.write(write)
 
     def text(self, where: str | None, name: str | None) -> str | None:
-        """What passes a filter and the one of a name, as one filter; None for everything.
-
-        Raises:
-            Refused: 422 naming the field, when there is no filter of this name.
-        """
         if name is None:
             return where
         row = self._find(name)
@@ -85,6 +93,26 @@ class FilterBook:
     def applied(self, query: Asked) -> Asked:
         """A question with its filter of a name made a part of what it asks. Raises as `text`."""
         return query.model_copy(update={"where": self.text(query.where, query.filter), "filter": None})
+
+    def put_in(self, body: Kept, field: str = "where") -> Kept:
+        """What is to be kept with its filter of a name written out, as a part of the filter in a field.
+
+        Raises as `text`, and Refused 422 when both together are too long.
+        """
+        name = getattr(body, "filter", None)
+        if name is None:
+            return body
+        # A default is what holds when nothing is said: the name says something.
+        written = getattr(body, field) if field in body.model_fields_set else None
+        text = self.text(written, name)
+        if len(text or "") > LONGEST:
+            raise bad_field("filter", f"with {field} it has more than {LONGEST} characters: write a shorter one")
+        said = {key: getattr(body, key) for key in body.model_fields_set - {"filter"}}
+        return type(body).model_construct(**{**said, field: text})
+
+    def has(self, name: str) -> bool:
+        """Whether there is a filter of this name."""
+        return self._find(name) is not None
 
     def _find(self, name: str) -> tables.SavedFilter | None:
         return self._state.read(lambda s: s.get(tables.SavedFilter, name))

@@ -12,10 +12,12 @@ from balise.api.lists import Note, Page
 from balise.api.spans import Instant, Name
 from balise.server.asking import span_of
 from balise.server.callers import Operator, Viewer, part
+from balise.server.filters.book import FilterBook
 from balise.server.hosts.groups import GroupBook
 from balise.server.hosts.routes import From
 
 router = APIRouter(tags=["groups"])
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 GroupsHere = Annotated[GroupBook, part(GroupBook)]
 
 
@@ -37,8 +39,10 @@ def read_group(groups: GroupsHere, _who: Viewer, name: str, from_: From = "-24h"
 
 
 @router.put("/groups/{name}")
-def put_group(groups: GroupsHere, who: Operator, name: Annotated[Name, Path()], body: GroupBody) -> Group:
-    groups.put(name, body, who.name)
+def put_group(
+    groups: GroupsHere, filters: FiltersHere, who: Operator, name: Annotated[Name, Path()], body: GroupBody
+) -> Group:
+    groups.put(name, filters.put_in(body), who.name)
     return groups.get(name, *span_of("-24h", "now", time.time()))
 
 

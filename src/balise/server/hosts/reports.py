@@ -48,6 +48,7 @@ class HostReports:
         self._directory = directory
         self._reports: dict[int, dict[str, Any]] = {}
         self._clones = Clones()
+        self._files: dict[int, list[dict[str, Any]]] = {}
         self.reported = Signal[dict[str, Any]]("agent reported")
         """Told what an agent said of itself."""
 
@@ -59,6 +60,25 @@ class HostReports:
 
         self._state.write(write)
         self._directory.refresh(host)
+
+    def note_files(self, host: int, files: list[dict[str, Any]]) -> None:
+        """How following files goes on a host that is collected from afar."""
+        now = time.time()
+        before = {one["path"]: one for one in self._files.get(host, [])}
+        kept = []
+        for one in files:
+            old = before.get(one["path"], {})
+            so_far = int(old.get("lines", 0)) + int(one.get("lines", 0))
+            lines = int(one.get("total_lines", so_far))
+            last = one.get("last_at") or (now if one.get("lines") else old.get("last_at"))
+            kept.append({**one, "lines": lines, "last_at": last})
+        self._files[host] = kept
+
+    def files(self, host: int) -> list[dict[str, Any]]:
+        """How following each file goes, as its collector said last."""
+        told = (self._reports.get(host) or {}).get("follow") or []
+        own = [one for one in told if isinstance(one, dict)] if isinstance(told, list) else []
+        return [*own, *self._files.get(host, [])]
 
     def last(self, host: int) -> dict[str, Any] | None:
         return self._reports.get(host)
@@ -85,3 +105,4 @@ class HostReports:
 
     def forget(self, host: int) -> None:
         self._reports.pop(host, None)
+        self._files.pop(host, None)

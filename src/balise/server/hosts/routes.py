@@ -38,9 +38,9 @@ def list_hosts(
 
 
 @router.post("/hosts/change")
-def change_hosts(hosts: HostsHere, who: Operator, body: HostsChange) -> HostsChanged:
+def change_hosts(hosts: HostsHere, filters: FiltersHere, who: Operator, body: HostsChange) -> HostsChanged:
     """One change of many hosts, all or none: labels set and removed, groups joined and left."""
-    return HostsChanged(changed=hosts.change_many(body, who.name))
+    return HostsChanged(changed=hosts.change_many(filters.put_in(body), who.name))
 
 
 @router.get("/hosts/{name}")

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
-
-import numpy as np
+from collections.abc import Callable
 
 from balise.api.hosts import NOBODYS
-from balise.core.moments import nanos
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
+from balise.store.series.gauges import Gauge, keep_gauges
 from balise.store.series.store import SeriesStore
 
 METRICS = {
@@ -39,19 +37,10 @@ class Silence:
         known = [k for k in self._directory.all() if k.mode not in NOBODYS and k.last_seen is not None]
         if now - self._began < FIND_AGAIN:
             return
-        silence = {k.id: max(0.0, now - (k.last_seen or now)) for k in known}
-        clocks = {k.id: abs(behind) for k in known if (behind := self._clocks.known(k.id)) is not None}
-        self._keep("balise.host.silence", silence, now)
-        self._keep("balise.host.clock.error", clocks, now)
-
-    def _keep(self, name: str, by_host: Mapping[int, float], now: float) -> None:
-        """Keeps a number for each host, in seconds."""
-        if not by_host:
-            return
-        catalogue = self._series.catalogue
-        unit, about = METRICS[name]
-        metric = catalogue.metric(name, unit, "gauge", about)
-        ids = np.array([catalogue.series_id(host, metric, (), "", "gauge") for host in by_host])
-        times = np.full(len(ids), nanos(now), np.int64)
-        values = np.round(np.array(list(by_host.values())), 1)
-        self._series.accept_now(self._series.batch(catalogue.layouts.of(ids), times, values))
+        found = [Gauge(k.id, "balise.host.silence", (), max(0.0, now - (k.last_seen or now))) for k in known]
+        found += [
+            Gauge(k.id, "balise.host.clock.error", (), abs(behind))
+            for k in known
+            if (behind := self._clocks.known(k.id)) is not None
+        ]
+        keep_gauges(self._series, METRICS, found, now)

@@ -10,9 +10,11 @@ from balise.api.hosts import View, ViewBody
 from balise.api.lists import Note, Page
 from balise.api.spans import Name
 from balise.server.callers import Operator, Viewer, part
+from balise.server.filters.book import FilterBook
 from balise.server.hosts.views import ViewBook
 
 router = APIRouter(prefix="/views", tags=["views"])
+FiltersHere = Annotated[FilterBook, part(FilterBook)]
 ViewsHere = Annotated[ViewBook, part(ViewBook)]
 
 
@@ -22,8 +24,10 @@ def list_views(views: ViewsHere, _who: Viewer) -> Page[View]:
 
 
 @router.put("/{name}")
-def put_view(views: ViewsHere, who: Operator, name: Annotated[Name, Path()], body: ViewBody) -> View:
-    return views.put(name, body, who.name)
+def put_view(
+    views: ViewsHere, filters: FiltersHere, who: Operator, name: Annotated[Name, Path()], body: ViewBody
+) -> View:
+    return views.put(name, filters.put_in(body), who.name)
 
 
 @router.delete("/{name}")

@@ -9,7 +9,6 @@ from collections.abc import Iterable
 from contextlib import suppress
 from typing import Any
 
-import numpy as np
 from cryptography import x509
 from pydantic import ValidationError
 from sqlalchemy import func, or_, select
@@ -29,10 +28,10 @@ from balise.api.services import FoundService
 from balise.api.spans import instant, rfc3339
 from balise.collect.probes.certificates import read_certificate
 from balise.core.inventory.compare import Change, by_name, changes, most_common, sentence, shown
-from balise.core.moments import nanos
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.events.changes import ChangeLog, ChangeOnHost
 from balise.server.hosts.directory import Directory, Known
+from balise.store.series.gauges import Gauge, keep_gauges
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
 from balise.store.state.store import StateStore
@@ -116,12 +115,7 @@ class InventoryBook:
         self._write(known.id, "balise.changes", [((("inventory.kind", kind),), float(count))], at)
 
     def _write(self, host: int, name: str, values: list[tuple[tuple[tuple[str, str], ...], float]], at: float) -> None:
-        unit, about = METRICS[name]
-        catalogue = self._series.catalogue
-        metric = catalogue.metric(name, unit, "gauge", about)
-        ids = np.array([catalogue.series_id(host, metric, a, "", "gauge") for a, _ in values])
-        times = np.full(len(ids), nanos(at), np.int64)
-        self._series.accept_now(self._series.batch(catalogue.layouts.of(ids), times, np.array([v for _, v in values])))
+        keep_gauges(self._series, METRICS, [Gauge(host, name, a, v) for a, v in values], at)
 
     def look_at_certificates(self) -> None:
         """How long every certificate is still good, as series that rules can watch."""

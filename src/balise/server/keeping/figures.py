@@ -11,6 +11,7 @@ import psutil
 
 from balise import __version__
 from balise.api.status import Figures, Status, Storage
+from balise.server.keeping.growth import Growth
 from balise.server.keeping.memory import Memory
 from balise.server.keeping.space import Space
 from balise.server.people.access import Access
@@ -20,9 +21,6 @@ from balise.store.state.store import StateStore
 
 SOON_FULL = 7.0
 """Days within which a disk that fills up is told of."""
-GROWTH_KNOWN = 1800.0
-"""Seconds over which sizes are watched before growth is told: the first minutes after a start say nothing."""
-SIZES_EVERY = 20.0
 
 Warnings = Callable[[float], Iterable[str]]
 """What a part has to say to whoever runs the service, at a moment in unix seconds."""
@@ -47,6 +45,7 @@ class OwnFigures:
         events: EventStore,
         space: Space,
         memory: Memory,
+        growth: Growth,
         counters: Mapping[str, Callable[[], int]],
         counts: Mapping[str, Callable[[], float]],
         warnings: Iterable[Warnings],
@@ -65,20 +64,13 @@ class OwnFigures:
         self._process.cpu_percent()
         self._began = time.time()
         self._rates: deque[tuple[float, int, int]] = deque(maxlen=61)
-        self._sizes: deque[tuple[float, int]] = deque(maxlen=1000)
+        self._growth = growth
 
     def look(self) -> None:
         """Notes how much was taken in so far, and how large it has become."""
         now = time.time()
         self._rates.append((now, self._series.points, self._events.events))
-        if not self._sizes or now - self._sizes[-1][0] >= SIZES_EVERY:
-            self._sizes.append((now, self._state.size() + self._series.size() + self._events.size()))
-
-    def _growth(self) -> float | None:
-        """Bytes a day, None until they are known."""
-        if self._sizes and (known := self._sizes[-1][0] - self._sizes[0][0]) >= GROWTH_KNOWN:
-            return (self._sizes[-1][1] - self._sizes[0][1]) / known * 86_400
-        return None
+        self._growth.look(now)
 
     def warnings(self) -> list[str]:
         """The most urgent first."""
@@ -86,7 +78,7 @@ class OwnFigures:
         found = [] if self._space.state == "enough" else [self._space.words]
         if self._memory.state == "tight":
             found.append(self._memory.words)
-        grown = self._growth()
+        grown = self._growth.per_day()
         if not found and grown is not None and grown > 0 and self._space.free / grown < SOON_FULL:
             days = max(0.0, self._space.free / grown)
             found.append(f"at the pace of the last hours the console's disk is full in {days:.1f} days")
@@ -126,7 +118,7 @@ class OwnFigures:
                 series=self._series.size(),
                 events=self._events.size(),
                 free=shutil.disk_usage(self._state.path.parent).free,
-                growth=self._growth(),
+                growth=self._growth.per_day(),
                 series_count=len(self._series.catalogue.series),
                 samples_waiting=self._series.head.samples,
                 keeps_raw_days=self._series.retention.raw,

@@ -48,6 +48,9 @@ class Keeper:
         if self._began + FORGET_AFTER < self._clock() or self._space.state == "full":
             self._series.forget(now)
             self._events.forget(now)
+            if self._space.state != "full":
+                # Removing within a day takes room before it gives some back.
+                self._events.thin(now)
             self.forgot.tell(self._clock() - self._events.keep_days * 86_400)
             if self._series.make_room(now):
                 self.made_room.tell(None)

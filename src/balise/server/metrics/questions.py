@@ -16,6 +16,7 @@ from balise.core.series.steps import Steps, steps_between
 from balise.server.asking import span_of
 from balise.server.errors import Refused, bad_field
 from balise.server.hosts.directory import Directory
+from balise.store.series.catalogue import Metric as CataloguedMetric
 from balise.store.series.query import QueryEngine, Selector, TooLarge
 from balise.store.series.store import SeriesStore
 
@@ -32,6 +33,10 @@ class Metrics:
         self._catalogue = store.catalogue
         self.selector = Selector(store.catalogue, directory)
         self.engine = QueryEngine(store.catalogue, store.reader, self.selector, store.kept_since)
+
+    def metric(self, name: str) -> CataloguedMetric | None:
+        """The metric of a name; None when nobody has sent it."""
+        return self._catalogue.metrics.get(name)
 
     def known(self, host: int | None = None) -> list[Metric]:
         """All metrics, or those of one host, by name."""

@@ -10,15 +10,17 @@ from fastapi import APIRouter, Request, Response
 from balise.api.access import MadeToken, Me, NewToken, NewUser, SignIn, Token, User
 from balise.api.lists import Note, Page
 from balise.api.spans import seconds
+from balise.server.asking import NamedFilters
 from balise.server.callers import COOKIE, Administrator, Number, Whoever, part, same_origin
 from balise.server.people.sessions import SESSION_SECONDS, Sessions
-from balise.server.people.tokens import TokenBook
+from balise.server.people.tokens import TokenBook, with_named_filter
 from balise.server.people.users import UserBook
 
 router = APIRouter(tags=["access"])
 SessionsHere = Annotated[Sessions, part(Sessions)]
 UsersHere = Annotated[UserBook, part(UserBook)]
 TokensHere = Annotated[TokenBook, part(TokenBook)]
+FiltersHere = Annotated[NamedFilters, part(NamedFilters)]
 
 
 @router.get("/session")
@@ -75,9 +77,10 @@ def list_tokens(tokens: TokensHere, _who: Administrator) -> Page[Token]:
 
 
 @router.post("/tokens", status_code=201)
-def make_token(tokens: TokensHere, who: Administrator, body: NewToken) -> MadeToken:
+def make_token(tokens: TokensHere, filters: FiltersHere, who: Administrator, body: NewToken) -> MadeToken:
     expires_at = time.time() + seconds(body.expires_in) if body.expires_in else None
-    made, token = tokens.make(body.name, body.role, by=who.name, expires_at=expires_at, scope=body.scope)
+    scope = with_named_filter(body.scope, filters)
+    made, token = tokens.make(body.name, body.role, by=who.name, expires_at=expires_at, scope=scope)
     return MadeToken(**made.model_dump(), token=token)
 
 

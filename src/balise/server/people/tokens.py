@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.access import Role, Scope, Token
 from balise.api.spans import rfc3339
-from balise.server.asking import read_filter
+from balise.server.asking import NamedFilters, read_filter
 from balise.server.errors import unknown
 from balise.server.people.access import Access, audit, principal_of
 from balise.store.state import tables
@@ -17,6 +17,13 @@ from balise.store.state.secrets import digest, new_token
 from balise.store.state.store import StateStore
 
 MOST_SHOWN = 1000
+
+
+def with_named_filter(scope: Scope | None, filters: NamedFilters) -> Scope | None:
+    """A scope with its filter of a name written out. Raises Refused 422 when there is none of this name."""
+    if scope is None or scope.filter is None:
+        return scope
+    return scope.model_copy(update={"hosts": filters.text(scope.hosts, scope.filter), "filter": None})
 
 
 class TokenBook:

@@ -15,6 +15,7 @@ from balise.api.secrets import REVEALED
 from balise.api.services import ServiceTarget
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory, Known
+from balise.server.plans.asks import PathAsks
 from balise.server.plans.held import HeldPlans
 
 
@@ -27,8 +28,9 @@ class ReadByAgents(Protocol):
 class AgentPlans:
     """What the plans, and the services on a host, make of its agent's work."""
 
-    def __init__(self, *, directory: Directory, plans: HeldPlans, services: ReadByAgents) -> None:
+    def __init__(self, *, directory: Directory, plans: HeldPlans, services: ReadByAgents, asks: PathAsks) -> None:
         self._directory = directory
+        self._asks = asks
         self._plans = plans
         self._services = services
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -46,6 +48,9 @@ class AgentPlans:
         if plan.services:
             read = "".join(service.model_dump_json(exclude={"kit"}, context=REVEALED) for service in plan.services)
             etag = hashlib.sha256(f"{etag} {read}".encode()).hexdigest()[:16]
+        plan.asks = self._asks.of(known.id)
+        if plan.asks:
+            etag = hashlib.sha256(f"{etag} {[ask.id for ask in plan.asks]}".encode()).hexdigest()[:16]
         plan.etag = etag
         return plan
 

@@ -8,7 +8,8 @@ import yaml
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.plans import Plan, PlanBody, PlanChange, PlanCheck, PlanDiff, PlanDocument, PlanProblem
+from balise.api.limits import LimitKind
+from balise.api.plans import Plan, PlanBody, PlanChange, PlanCheck, PlanDiff, PlanDocument, PlanHosts
 from balise.api.problems import FieldProblem
 from balise.api.rules import RuleBody
 from balise.api.spans import rfc3339
@@ -16,6 +17,7 @@ from balise.core import filters
 from balise.core.documents import DocumentError, place_of, read_document
 from balise.core.plans import NamedPlan, differences, in_order, stack
 from balise.server.errors import Refused, unknown
+from balise.server.filters.book import FilterBook
 from balise.server.hosts.directory import Directory
 from balise.server.people.access import audit
 from balise.server.plans.held import HeldPlans, view
@@ -24,16 +26,19 @@ from balise.store.state import tables
 from balise.store.state.store import StateStore
 
 MOST_PLANS = 2000
+DAY = 86_400.0
 MOST_CHANGES = 500
 
 
 class PlanBook:
     """All plans."""
 
-    def __init__(self, *, state: StateStore, directory: Directory, held: HeldPlans) -> None:
+    def __init__(self, *, state: StateStore, directory: Directory, held: HeldPlans, filters: FilterBook) -> None:
+        self._filters = filters
         self._state = state
         self._directory = directory
         self._held = held
+        self._looked_at = 0.0
         self.changed = Signal[set[str]]("plan")
         """Told, after a plan changed, the rules whose limits it has or had."""
 
@@ -67,7 +72,18 @@ class PlanBook:
             problems.append((_place(text, path), ".".join(path), f"{'.'.join(path)}: {problem}"))
         if problems:
             raise DocumentError(problems)
-        return document
+        return self._with_named_filters(document)
+
+    def _with_named_filters(self, document: PlanDocument) -> PlanDocument:
+        """A plan with its filters of a name written out, as they are now; its text keeps their names."""
+        who, files = document.for_, document.follow
+        if who.filter is not None:
+            who = PlanHosts(hosts=self._filters.text(None, who.filter))
+        files = [
+            file.model_copy(update={"send": self._filters.text(file.send, file.filter), "filter": None})
+            for file in files
+        ]
+        return document.model_copy(update={"for_": who, "follow": files})
 
     def _doubts(self, document: PlanDocument) -> list[tuple[list[str], str]]:
         """What a schema cannot know: filters, groups and rules that are not there."""
@@ -78,36 +94,43 @@ class PlanBook:
                 filters.parse(who.hosts)
             except filters.FilterError as error:
                 found.append((["for", "hosts"], str(error)))
+        names = [(["for", "filter"], who.filter)]
+        names += [(["follow", str(number), "filter"], file.filter) for number, file in enumerate(document.follow)]
+        for path, name in names:
+            if name is not None and not self._filters.has(name):
+                found.append((path, f"there is no filter {name!r}: balise filter list shows those there are"))
+        for number, file in enumerate(document.follow):
+            try:
+                filters.parse(file.send or "body pr")
+            except filters.FilterError as error:
+                found.append((["follow", str(number), "send"], str(error)))
         for group in who.groups or []:
             if group not in self._directory.groups:
                 found.append((["for", "groups"], f"there is no group {group!r}"))
         if who.host is not None and self._directory.find(who.host) is None:
             found.append((["for", "host"], f"there is no host {who.host!r}"))
         for rule, limits in document.limits.items():
-            direction = self._direction_of(rule)
-            limit = limits.warning or limits.critical
-            if direction is None:
+            kind = self._kind_of(rule)
+            if kind is None:
                 found.append((["limits", rule], "there is no rule of this name"))
-            elif limit is not None and getattr(limit, direction) is None:
-                found.append((["limits", rule], f"the rule says {direction}: its limits cannot point the other way"))
+            elif limits.kind != kind:
+                found.append((["limits", rule], f"the rule says {kind}: its limits cannot say {limits.kind}"))
+        for number, rule in enumerate(document.snooze):
+            if self._kind_of(rule) is None:
+                found.append((["snooze", str(number)], "there is no rule of this name"))
         return found
 
-    def _direction_of(self, rule: str) -> str | None:
-        """Whether the limits of a rule are `above` or `below`; None when there is no such rule."""
+    def _kind_of(self, rule: str) -> LimitKind | None:
+        """What the limits of a rule say; None when there is no such rule."""
         row = self._state.read(lambda s: s.get(tables.Rule, rule))
-        if row is None:
-            return None
-        limits = RuleBody.model_validate(row.body).limits
-        limit = limits.warning or limits.critical
-        return "above" if limit is not None and limit.above is not None else "below"
+        return None if row is None else RuleBody.model_validate(row.body).limits.kind
 
     def check(self, text: str) -> PlanCheck:
         """Whether a text is a good plan, without keeping it."""
         try:
             document = self._read(text)
         except DocumentError as error:
-            problems = [PlanProblem(line=p[0], column=p[1], field=f, detail=d) for p, f, d in error.problems]
-            return PlanCheck(good=False, name=None, problems=problems, hosts=0)
+            return PlanCheck(good=False, name=None, problems=error.told(), hosts=0)
         return PlanCheck(good=True, name=document.plan, problems=[], hosts=len(self._held.hosts_of(document)))
 
     def put(self, text: str, who: str, name: str | None = None) -> Plan:
@@ -139,11 +162,29 @@ class PlanBook:
             audit(session, who, "plan.put", document.plan, version=row.version)
 
         self._state.write(write)
-        self._after_change(before | set(body.limits))
+        self._after_change(before | set(body.limits) | set(body.snooze))
         return self.get(document.plan)
 
     def _limits_in(self, name: str) -> set[str]:
-        return {rule for plan in self._held.plans if plan.name == name for rule in plan.body.limits}
+        said = [plan.body for plan in self._held.plans if plan.name == name]
+        return {rule for body in said for rule in (*body.limits, *body.snooze)}
+
+    def end_those_over(self, now: float) -> None:
+        """Plans whose time is over say nothing any more; a day later they are deleted."""
+        over = [plan for plan in self._held.plans if plan.body.is_over(now)]
+        if over:
+            rules = {rule for plan in over for rule in self._limits_in(plan.name)}
+            self._after_change(rules)
+
+        def delete(session: Session) -> None:
+            for row in session.scalars(select(tables.Plan)):
+                if PlanBody.model_validate(row.body).is_over(now - DAY):
+                    session.delete(row)
+                    audit(session, "balise", "plan.over", row.name)
+
+        if now - self._looked_at > 3600:
+            self._looked_at = now
+            self._state.write(delete)
 
     def delete(self, name: str, who: str) -> None:
         before = self._limits_in(name)

@@ -6,14 +6,15 @@ import hashlib
 import threading
 import time
 from dataclasses import dataclass, field
+from typing import Literal
 
 from sqlalchemy import select
 
+from balise.api.limits import Limits
 from balise.api.parts import default_setting
 from balise.api.plans import PlanBody
 from balise.api.remote import FollowedFile
-from balise.api.rules import Limits
-from balise.core.plans import HostView, NamedPlan, Stacked, in_order, is_for, stack
+from balise.core.plans import OFF, HostView, NamedPlan, Stacked, in_order, is_for, stack
 from balise.server.hosts.directory import Directory, Known, attribute_of
 from balise.server.signals import Signal
 from balise.store.state import tables
@@ -49,7 +50,9 @@ class HeldPlans:
     def load(self) -> None:
         """Takes up all plans as they are written."""
         rows = self._state.read(lambda s: list(s.scalars(select(tables.Plan))))
-        named = [NamedPlan(row.name, PlanBody.model_validate(row.body)) for row in rows]
+        now = time.time()
+        every = [NamedPlan(row.name, PlanBody.model_validate(row.body)) for row in rows]
+        named = [plan for plan in every if not plan.body.is_over(now)]
         with self._lock:
             self.plans = in_order(named, self.depth)
             self._stacked.clear()
@@ -74,15 +77,18 @@ class HeldPlans:
             refresh=self._refreshes.get(known.id, 0),
         )
 
-    def limits_of(self, rule: str, host: int) -> Limits | None:
+    def limits_of(self, rule: str, host: int) -> Limits | Literal["off"] | None:
         """What plans say of a rule's limits on a host."""
         if rule not in self.planned_rules():
             return None
         known = self._directory.get(host)
-        return self.of(known).limits.get(rule) if known else None
+        if known is None:
+            return None
+        stacked = self.of(known)
+        return OFF if rule in stacked.snoozed else stacked.limits.get(rule)
 
     def planned_rules(self) -> set[str]:
-        return {rule for plan in self.plans for rule in plan.body.limits}
+        return {rule for plan in self.plans for rule in (*plan.body.limits, *plan.body.snooze)}
 
     def applications(self) -> list[tuple[str, str, str, list[str]]]:
         """What plans say of applications: plan, application, host, and the parts that the host needs."""

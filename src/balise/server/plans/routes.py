@@ -10,10 +10,12 @@ from fastapi import APIRouter, Header, Path, Query, Response
 from balise.api.lists import Note, Page
 from balise.api.parts import PARTS, EffectivePlan, PartShown
 from balise.api.plans import HostPlan, Plan, PlanCheck, PlanDiff, PlanDocument, PlanText
+from balise.api.sources import PathAnswer
 from balise.api.spans import Name
 from balise.server.callers import Agent, Operator, Viewer, part, revealed
 from balise.server.hosts.book import HostBook
 from balise.server.plans.agents import AgentPlans
+from balise.server.plans.asks import PathAsks
 from balise.server.plans.book import PlanBook
 
 router = APIRouter(tags=["plans"])
@@ -72,6 +74,13 @@ def delete_plan(plans: PlansHere, who: Operator, name: str) -> Note:
 def read_host_plan(agent_plans: AgentPlansHere, hosts: HostsHere, _who: Viewer, name: str) -> HostPlan:
     """What holds for a host, each setting with the plan it came from."""
     return agent_plans.of_host(name, hosts.get(name).agent)
+
+
+@router.post("/agents/paths")
+def answer_path(asks: Annotated[PathAsks, part(PathAsks)], who: Agent, body: PathAnswer) -> Note:
+    """What an agent found at a path that its plan asked it for."""
+    asks.answered(who.host or 0, body)
+    return Note(detail="heard")
 
 
 @router.get("/agents/plan", response_model=EffectivePlan, responses={304: {"description": "as it was"}})

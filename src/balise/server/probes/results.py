@@ -6,15 +6,14 @@ import threading
 import time
 from dataclasses import dataclass, field
 
-import numpy as np
 from sqlalchemy import update
 
 from balise.api.hosts import State
 from balise.api.probes import ProbeBody, ProbeResult
 from balise.api.spans import instant, seconds
-from balise.core.moments import nanos
 from balise.server.hosts.directory import Directory
 from balise.server.signals import Signal
+from balise.store.series.gauges import Gauge, keep_gauges
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
 from balise.store.state.store import StateStore
@@ -122,28 +121,17 @@ class ProbeResults:
 
     def _write_series(self, known: Known, place: str, result: ProbeResult) -> None:
         own = (("probe", known.name), ("probe.from", place))
-        values: list[tuple[str, tuple[tuple[str, str], ...], float]] = [
-            ("probe.up", own, float(result.good)),
-            ("probe.duration", own, result.seconds),
-            ("probe.state", own[:1], LEVELS.get(known.state, 0.0)),
-            *(("probe.phase.duration", (*own, ("probe.phase", p)), s) for p, s in result.phases.items()),
+        host = known.host
+        values = [
+            Gauge(host, "probe.up", own, float(result.good)),
+            Gauge(host, "probe.duration", own, result.seconds),
+            Gauge(host, "probe.state", own[:1], LEVELS.get(known.state, 0.0)),
+            *(Gauge(host, "probe.phase.duration", (*own, ("probe.phase", p)), s) for p, s in result.phases.items()),
         ]
         if result.certificates:
             left = min(c.days_left for c in result.certificates) * 86_400
-            values.append(("probe.certificate.left", own, left))
-        catalogue = self._series.catalogue
-        ids = np.array(
-            [
-                catalogue.series_id(
-                    known.host, catalogue.metric(m, METRICS[m][0], "gauge", METRICS[m][1]), a, "", "gauge"
-                )
-                for m, a, _ in values
-            ]
-        )
-        times = np.full(len(ids), nanos(instant(result.at, time.time())), np.int64)
-        self._series.accept_now(
-            self._series.batch(catalogue.layouts.of(ids), times, np.array([round(v, 6) for *_, v in values]))
-        )
+            values.append(Gauge(host, "probe.certificate.left", own, left))
+        keep_gauges(self._series, METRICS, values, instant(result.at, time.time()))
         self._directory.heard(known.host, time.time(), time.time())
 
 

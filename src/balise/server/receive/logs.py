@@ -7,7 +7,7 @@ import hashlib
 import json
 import math
 import time
-from collections import Counter
+from collections import Counter, OrderedDict
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -16,6 +16,7 @@ from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
 
 from balise.api.spans import rfc3339
+from balise.core.events.new_event import NewEvent
 from balise.core.events.records import check_records
 from balise.core.moments import Nanos, now_nanos, seconds_of
 from balise.core.series.wire import WireError, attribute_text
@@ -24,7 +25,7 @@ from balise.server.people.access import Principal
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
 from balise.server.receive.otlp_json import parse_json
 from balise.server.receive.scopes import Admission
-from balise.store.events.day import NewEvent, Snapshot
+from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, EventStore, pack_snapshot
 from balise.store.state.secrets import digest as digest_of
 
@@ -72,7 +73,7 @@ def _plain(value: AnyValue, depth: int = 0) -> Any:
 
 Taker = Callable[[int, dict[str, Any], float], None]
 """Takes what was said of a host: its id, the content, and when it was so, unix seconds."""
-MOST_TOLD = 60
+MOST_TOLD, MOST_SENDERS = 60, 5000
 
 
 class LogIntake:
@@ -100,6 +101,7 @@ class LogIntake:
         self._heavy = HeavyBodies(room)
         self._takers = takers
         self.counters: Counter[str] = Counter()
+        self._senders: OrderedDict[tuple[str, str], tuple[int, float]] = OrderedDict()
 
     async def take(
         self, principal: Principal, body: bytes, *, as_json: bool, delivery: str = "", arrived: Nanos | None = None
@@ -154,6 +156,8 @@ class LogIntake:
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
                 self._directory.heard(host.id, seconds_of(now), time.time())
+                if principal.host is None:
+                    self._count(host.name, principal.name, sum(len(s.log_records) for s in resource.scope_logs))
         oldest = now - int(self._store.keep_days * DAY)
         kept = [e for e in events if e.time >= oldest]
         late = len(events) - len(kept)
@@ -168,6 +172,16 @@ class LogIntake:
             said = f"{ahead} records are of a time that has not come yet: they are kept as of now, with {SENT_TIME}"
             why = f"{why}; {said}" if why else said
         return Delivery(kept, snapshots, name), Outcome(rejected + late, why)
+
+    def _count(self, host: str, sender: str, records: int) -> None:
+        before, _ = self._senders.pop((host, sender), (0, 0.0))
+        self._senders[host, sender] = (before + records, time.time())
+        if len(self._senders) > MOST_SENDERS:
+            self._senders.popitem(last=False)
+
+    def senders(self) -> dict[tuple[str, str], tuple[int, float]]:
+        """By host and sender that is no agent: how many records came since the service began, and when last."""
+        return dict(self._senders)
 
     def _host(self, principal: Principal, attributes: dict[str, str]) -> Known | None:
         if principal.host is not None:

@@ -7,7 +7,7 @@ import logging
 import time
 from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, Protocol
 
 from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
@@ -51,6 +51,12 @@ class _Refused(Exception):
         self.status = status
 
 
+class TakesSyslog(Protocol):
+    """Takes what a receiver of a relay took in: raises Refused and BundleError, and returns when it is durable."""
+
+    async def relayed(self, relay: int, receiver: str, body: bytes, arrived: Nanos, delivery: str) -> None: ...
+
+
 class OtlpPaths:
     """Answers 200 only once everything taken is durable."""
 
@@ -61,6 +67,7 @@ class OtlpPaths:
         metrics: MetricIntake,
         logs: LogIntake,
         speakers: Speakers,
+        syslog: TakesSyslog,
         door: Door,
         ceiling: int,
     ) -> None:
@@ -68,6 +75,7 @@ class OtlpPaths:
         self._metrics = metrics
         self._logs = logs
         self._speakers = speakers
+        self._syslog = syslog
         self._door = door
         self._most_large = min(MOST_IN_HAND, int(IN_HAND_SHARE * ceiling))
         self._held_large = self._held_small = 0
@@ -163,6 +171,8 @@ class OtlpPaths:
 
     async def _frame(self, relay: int, frame: Frame, body: bytes, relay_behind: float) -> FrameStatus:
         """Takes one frame of a relay whose own clock is `relay_behind` seconds behind ours."""
+        if frame.kind == "syslog":
+            return await self._syslog_frame(relay, frame, body)
         own = 0.0 if frame.sender.startswith("remote:") else frame.behind
         behind = None if own is None else own + relay_behind
         try:
@@ -185,6 +195,19 @@ class OtlpPaths:
             return FrameStatus(status=503, why=str(error))
         except (Busy, Stopped):
             return FrameStatus(status=503)
+        except Exception as error:  # noqa: BLE001  it is logged, and the relay keeps what it has
+            return FrameStatus(status=503, why=_why_not(error, f"frame of {frame.sender}"))
+        return FrameStatus(status=200)
+
+    async def _syslog_frame(self, relay: int, frame: Frame, body: bytes) -> FrameStatus:
+        """Takes what a receiver of a relay took in; it waits there as long as it cannot be kept here."""
+        try:
+            receiver = frame.sender.removeprefix("receiver:")
+            await self._syslog.relayed(relay, receiver, body, Nanos(frame.at), frame.delivery)
+        except Refused as error:
+            return FrameStatus(status=error.status, why=error.detail)
+        except BundleError as error:
+            return FrameStatus(status=400, why=str(error))
         except Exception as error:  # noqa: BLE001  it is logged, and the relay keeps what it has
             return FrameStatus(status=503, why=_why_not(error, f"frame of {frame.sender}"))
         return FrameStatus(status=200)

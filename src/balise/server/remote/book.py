@@ -214,6 +214,11 @@ class RemoteBook:
         secret = self._credentials.secret(credential) if rows else None
         return [self._target(known, row, settings, secret) for row in rows if (known := self._directory.get(row.host))]
 
+    def owner_of(self, known: Known) -> int:
+        """Who reads a host from afar: a relay by its number, or the console."""
+        owner = select(tables.Remote.owner).where(tables.Remote.host == known.id)
+        return self._state.read(lambda s: s.scalar(owner)) or CONSOLE
+
     def by_ssh(self, known: Known) -> RemoteTarget | None:
         """How a host is read over SSH; None when it is not, or its credential is lost."""
         row = self._state.read(lambda s: s.get(tables.Remote, known.id))

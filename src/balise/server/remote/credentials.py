@@ -21,6 +21,12 @@ from balise.store.state import tables
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore
 
+_USED_IN = (
+    tables.Remote.credential,
+    tables.Service.credential,
+    tables.Probe.credential,
+    tables.Forward.credential,
+)
 _ANY: TypeAdapter[Any] = TypeAdapter(CredentialBody)
 
 
@@ -34,7 +40,7 @@ class CredentialBook:
     def all(self) -> list[CredentialAnswer]:
         def read(session: Session) -> list[CredentialAnswer]:
             used: Counter[str] = Counter()
-            for column in (tables.Remote.credential, tables.Service.credential, tables.Probe.credential):
+            for column in _USED_IN:
                 counts = select(column, func.count()).where(column.is_not(None)).group_by(column)
                 used.update({name: count for name, count in session.execute(counts) if name})
             rows = session.scalars(select(tables.Credential).order_by(tables.Credential.name))
@@ -115,13 +121,15 @@ class CredentialBook:
 
 
 def _users(session: Session, name: str) -> list[str]:
-    """The hosts, services and probes that are read with a credential, by what they are called."""
+    """The hosts, services, probes and forwards that are read with a credential, by what they are called."""
     hosts = select(tables.Host.name).join(tables.Remote).where(tables.Remote.credential == name)
     services = select(tables.Service.name, tables.Host.name).join(tables.Host).where(tables.Service.credential == name)
     probes = select(tables.Probe.name).where(tables.Probe.credential == name)
     found = list(session.scalars(hosts))
     found += [f"{service} of {host}" for service, host in session.execute(services)]
     found += [f"the probe {probe}" for probe in session.scalars(probes)]
+    forwards = select(tables.Forward.name).where(tables.Forward.credential == name)
+    found += [f"the forward {forward}" for forward in session.scalars(forwards)]
     return sorted(found)
 
 

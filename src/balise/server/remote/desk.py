@@ -8,13 +8,16 @@ import itertools
 import time
 from collections import defaultdict
 from collections.abc import Callable
+from concurrent.futures import Future
+from concurrent.futures import TimeoutError as Late
 from typing import Protocol
 
 from balise.api.probes import ProbeResult, ProbeTarget
-from balise.api.relays import RelayReport, RelayWork, TrialAnswer, TrialRequest
+from balise.api.relays import ReceiverTarget, RelayReport, RelayWork, TrialAnswer, TrialRequest
 from balise.api.remote import RemoteTarget
 from balise.api.secrets import REVEALED
 from balise.api.services import ServiceTurn
+from balise.api.sources import PathTried
 from balise.collect.remote.trial import Trial
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.reports import HostReports
@@ -44,6 +47,12 @@ class MadeProbes(Protocol):
     def targets(self, place: str) -> list[ProbeTarget]: ...
 
 
+class HasReceivers(Protocol):
+    """The receivers that a relay is to run."""
+
+    def of_relay(self, name: str) -> list[ReceiverTarget]: ...
+
+
 class RelayDesk:
     """Hands out work to relays, and takes in what came of it."""
 
@@ -58,7 +67,9 @@ class RelayDesk:
         probes: MadeProbes,
         probed: Callable[[str, str, ProbeResult], None],
         reports: HostReports,
+        receivers: HasReceivers,
     ) -> None:
+        self._receivers = receivers
         self._state = state
         self._directory = directory
         self._relays = relays
@@ -70,6 +81,7 @@ class RelayDesk:
         self._asked: defaultdict[int, dict[int, TrialRequest]] = defaultdict(dict)
         """Trials under way, by relay and number."""
         self._trials: dict[int, asyncio.Future[Trial]] = {}
+        self._paths: dict[int, Future[PathTried]] = {}
         self._numbers = itertools.count(1)
         self._changed: asyncio.Event | None = None
         self._stopped = False
@@ -115,13 +127,19 @@ class RelayDesk:
     def work(self, relay: int) -> RelayWork:
         targets = self._remote.targets(relay) + self._services.targets(relay)
         trials = list(self._asked[relay].values())
-        probes = self._probes.targets(self._relays.by_number(relay).name)
+        name = self._relays.by_number(relay).name
+        probes, receivers = self._probes.targets(name), self._receivers.of_relay(name)
         without = {"positions": True, "service": {"kit"}}
         plain = [t.model_dump_json(exclude=without, context=REVEALED) for t in targets]  # type: ignore[arg-type]
         asked = [p.model_dump_json(context=REVEALED) for p in probes]
-        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked])
+        listened = [receiver.model_dump_json() for receiver in receivers]
+        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked, *listened])
         return RelayWork(
-            etag=hashlib.sha256(text.encode()).hexdigest()[:16], targets=targets, trials=trials, probes=probes
+            etag=hashlib.sha256(text.encode()).hexdigest()[:16],
+            targets=targets,
+            trials=trials,
+            probes=probes,
+            receivers=receivers,
         )
 
     async def wait_for_work(self, relay: int, etag: str, seconds: float) -> RelayWork | None:
@@ -163,7 +181,26 @@ class RelayDesk:
             self._asked[relay.id].pop(number, None)
             self._trials.pop(number, None)
 
+    def try_path(self, relay: int, target: RemoteTarget, path: str, seconds: float) -> PathTried | None:
+        """What a relay finds at a path on a host that it reads; None when it does not answer in time."""
+        number = next(self._numbers)
+        future: Future[PathTried] = Future()
+        self._paths[number] = future
+        self._asked[relay][number] = TrialRequest(id=number, target=target, path=path)
+        self.wake()
+        try:
+            return future.result(seconds)
+        except Late:
+            return None
+        finally:
+            self._asked[relay].pop(number, None)
+            self._paths.pop(number, None)
+
     def tried(self, relay: int, number: int, answer: TrialAnswer) -> None:
+        asked = self._paths.get(number)
+        if asked is not None and number in self._asked[relay] and answer.tried is not None and not asked.done():
+            asked.set_result(answer.tried)
+            return
         future = self._trials.get(number)
         if number not in self._asked[relay] or future is None:
             return
@@ -180,6 +217,7 @@ class RelayDesk:
             if host is None or row is None or row.owner != relay:
                 continue
             host.problem, host.cost = turn.problem, turn.cost
+            self._reports.note_files(number, turn.files)
             if turn.host_key or turn.positions:
                 self._remote.note(number, key=turn.host_key, positions=turn.positions)
             if turn.facts and turn.facts.model_dump() != host.facts:

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from balise.api.relays import ReceiverTurn, RelayEnrol, RelayEnrolled, RelayReport
 from balise.api.relays import Relay as RelayAnswer
-from balise.api.relays import RelayEnrol, RelayEnrolled, RelayReport
 from balise.api.spans import rfc3339
 from balise.server.errors import Refused, unknown
 from balise.server.hosts.directory import Directory
@@ -188,6 +188,11 @@ class RelayBook:
         """Those of a site that are alive."""
         now = time.time()
         return [r for r in self._relays.values() if r.site == site and r.is_alive(now)]
+
+    def receivers(self, name: str) -> list[ReceiverTurn]:
+        """How the receivers of a relay go, as it told last."""
+        found = next((relay for relay in self._relays.values() if relay.name == name), None)
+        return list(found.report.receivers) if found is not None and found.report is not None else []
 
     def names(self) -> set[str]:
         return {relay.name for relay in self._relays.values()}

@@ -132,6 +132,8 @@ class RemoteWork:
         await self._on_main(take(principal, body))
         if taken.lines or taken.kept:
             await self._on_main(self._intakes.logs(principal, logs_request(resource, taken.lines, taken.kept)))
+        if target.service is None:
+            self._reports.note_files(target.host_id, taken.files)
         if taken.positions:
             await asyncio.to_thread(self._remote.note, target.host_id, positions=taken.positions)
         if taken.facts and taken.facts != self._facts.get(target.host_id):

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import math
-import zlib
 from collections.abc import Mapping, Sequence
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from balise.server.rules.packed import packed, unpacked
 from balise.server.rules.watched import Watched
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Rule, RuleState
@@ -33,7 +32,9 @@ class HoldBook:
         """By rule and key, warning and critical; unix seconds, NaN where there is none."""
         # What was kept before a rule became another is of no use to it.
         kept = select(RuleState.rule, RuleState.content).join(Rule).where(Rule.updated_at <= RuleState.at)
-        return {rule: _unpacked(content) for rule, content in self._state.read(lambda s: s.execute(kept).all())}
+        return {
+            rule: unpacked(content, _read) or {} for rule, content in self._state.read(lambda s: s.execute(kept).all())
+        }
 
     def touch(self, rule: str) -> None:
         """A rule is another now: what is kept of it is written anew."""
@@ -78,18 +79,12 @@ def _write(session: Session, due: Mapping[str, Breaches], now: float) -> None:
     for name, breaches in due.items():
         if name not in there:
             continue
-        session.merge(RuleState(rule=name, at=now, content=_packed(breaches)))
+        session.merge(RuleState(rule=name, at=now, content=packed(_told(breaches))))
 
 
-def _packed(breaches: Mapping[str, Sequence[float]]) -> bytes:
-    told = {key: [None if math.isnan(at) else at for at in since] for key, since in breaches.items()}
-    return zlib.compress(json.dumps(told, separators=(",", ":")).encode(), 1)
+def _told(breaches: Mapping[str, Sequence[float]]) -> dict[str, list[float | None]]:
+    return {key: [None if math.isnan(at) else at for at in since] for key, since in breaches.items()}
 
 
-def _unpacked(content: bytes) -> Breaches:
-    try:
-        told = json.loads(zlib.decompress(content))
-        return {str(k): [math.nan if at is None else float(at) for at in since] for k, since in told.items()}
-    except (ValueError, TypeError, AttributeError, zlib.error):
-        # Not to be read: holds begin anew, as after the first start.
-        return {}
+def _read(told: dict[str, list[float | None]]) -> Breaches:
+    return {str(k): [math.nan if at is None else float(at) for at in since] for k, since in told.items()}

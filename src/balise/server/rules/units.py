@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from balise.collect.telling import MEANINGS
 from balise.core.kits.rows import meanings_of
+from balise.server.hosts.signing_in import METRICS as OF_SIGN_INS
 from balise.server.hosts.silence import METRICS as OF_SILENCE
 from balise.server.inventory.book import METRICS as OF_INVENTORY
 from balise.server.probes.results import METRICS as OF_PROBES
+from balise.server.receivers.drops import METRICS as OF_RECEIVERS
 from balise.server.services.kits import KitBook
 from balise.store.series.catalogue import Catalogue
 
@@ -33,7 +35,7 @@ class Units:
         self._described = None
 
     def _descriptions(self) -> dict[str, str]:
-        own = OF_SILENCE | OF_INVENTORY | OF_PROBES
+        own = OF_SILENCE | OF_INVENTORY | OF_PROBES | OF_SIGN_INS | OF_RECEIVERS
         found = {name: unit for name, (unit, _) in own.items()}
         found |= {name: m.unit for meanings in MEANINGS.values() for name, m in meanings.items()}
         for kit in (self._kits.chosen(name) for name in self._kits.names()):

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Sequence
-from typing import TypeVar
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,17 +16,25 @@ from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
 from balise.api.rules import RuleBody
+from balise.api.spans import seconds
+from balise.core.filters import fold_name
 from balise.core.moments import NS, nanos, seconds_of
+from balise.core.plans import OFF
+from balise.core.rules.late import LATE
 from balise.core.rules.limits import LimitMachine, Transition
+from balise.core.rules.look import Look
 from balise.core.rules.measuring import Measuring, Row
-from balise.core.rules.rehearsal import Arrivals, play
+from balise.core.rules.rehearsal import Arrivals, Part, play_together
+from balise.core.rules.rings import in_turn
 from balise.core.series.growth import MAX_GAP
 from balise.server.alerts.book import AlertBook, Turn
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.plans.held import HeldPlans
 from balise.server.rules.holds import HoldBook
+from balise.server.rules.series_feed import SeriesFeed, padded
 from balise.server.rules.watched import Watched
+from balise.server.signals import Signal
 from balise.store.series.head import Batch
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
@@ -40,6 +49,11 @@ PLAYED_MOMENTS = 900
 """Moments at which the past is looked at to learn since when something is breached."""
 PUT_OFF = 30.0
 """Seconds before an alert that cannot be written is tried again."""
+SLOW = 0.2
+"""Seconds beyond which a rule is asked less often, so that it takes no more than a quarter of the time."""
+MEMBERS_FOR = 15.0
+Members = Mapping[str, Sequence[tuple[str, str | None]]]
+"""By host the applications that it is a part of, each with the service that is, or None for the host itself."""
 
 
 class Watch:
@@ -54,6 +68,7 @@ class Watch:
         clocks: Clocks,
         alerts: AlertBook,
         plans: HeldPlans,
+        applications: Callable[[], Members],
     ) -> None:
         self._state = state
         self._store = store
@@ -61,8 +76,21 @@ class Watch:
         self._clocks = clocks
         self._alerts = alerts
         self._plans = plans
+        self._applications = applications
+        self._members: Members = {}
+        self._members_until = 0.0
+        self.looks: dict[str, Look] = {}
+        """What was known of each rule's groups when it was asked last."""
+        self.changed = Signal[str]("rule at work")
+        """Told the name of a rule that was taken up, changed or let go."""
+        self.took: dict[str, float] = {}
+        """Seconds that each rule took when it was asked last."""
+        self._resting: dict[str, float] = {}
         self._holds = HoldBook(state)
-        self._lock = threading.RLock()
+        self.lock = threading.RLock()
+        """Held while rules are asked; whoever changes what they know holds it too."""
+        self._in_turn: list[str] | None = None
+        """Rules about alerts, each after those that it counts; None when that has to be worked out anew."""
         self._arrivals: deque[Batch] = deque(maxlen=MOST_ARRIVALS)
         self.rules: dict[str, Watched] = {}
         self._version = -1
@@ -94,17 +122,17 @@ class Watch:
 
     def load(self, now: float) -> None:
         """Takes up all enabled rules: windows are filled from the store, holds and levels go on from what is kept."""
-        with self._lock:
+        with self.lock:
             rows = self._state.read(lambda s: list(s.scalars(select(Rule))))
             kept = self._holds.read()
             self._version = self._directory.version
-            self.rules = {}
+            self.rules, self._in_turn = {}, None
             for row in rows:
                 body = RuleBody.model_validate(row.body)
                 if body.enabled:
                     self.rules[row.name] = self._taken_up(row.name, body, now)
                     if row.name in kept:
-                        self.rules[row.name].resume(kept[row.name])
+                        self._resume(self.rules[row.name], kept[row.name])
                     else:
                         self._play_past(self.rules[row.name], now)
 
@@ -112,85 +140,147 @@ class Watch:
         made = Watched(
             name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self._plans.limits_of
         )
-        self._fill(made, made.find_series(), now)
+        for feed, series in made.find_series().items():
+            self._fill(made, made.feeds[feed], series, now, old=True)
+        if made.kind in ("missing_for", "first_seen"):
+            self._remember(made)
+        self._know(made, [key for rule, key in list(self._alerts.open) if rule == name])
         self._restore(made, range(len(made.groups)))
         return made
+
+    def _know(self, rule: Watched, keys: Iterable[str]) -> None:
+        """Things that have an open alert, or are breached, are groups of a rule about events or alerts, whatever is
+        heard of them."""
+        if rule.feeds:
+            return
+        for key in keys:
+            values = {str(k): str(v) for k, v in json.loads(key).items()}
+            if set(values) == set(rule.groups.each):
+                known = self._directory.find(values.get("host", ""))
+                rule.groups.of(values, known.id if known is not None else None, values.get("host", ""))
+        rule.settle_groups()
+
+    def _resume(self, rule: Watched, breaches: Mapping[str, Sequence[float]]) -> None:
+        self._know(rule, breaches)
+        rule.resume(breaches)
+
+    def _remember(self, rule: Watched) -> None:
+        """Series that nothing was stored of lately were heard before, though nobody knows exactly when."""
+        for feed in rule:
+            times = np.array([(self._store.newest(number) or 0) / NS for number in feed.series])
+            groups = feed.measuring.group_of
+            unknown = (groups >= 0) & (times > 0)
+            unknown[unknown] &= np.isnan(rule.heard.last[groups[unknown]])
+            rule.heard.know(groups[unknown], times[unknown])
 
     def _restore(self, rule: Watched, groups: Iterable[int]) -> None:
         """Groups whose alerts are open are at the levels that are written."""
         for number in groups:
             held = self._alerts.open.get((rule.name, rule.groups[number].key))
-            if held is not None and not rule.machine.level[number]:
+            if held is not None and held.calm_since is None and not rule.machine.level[number]:
                 rule.machine.restore(number, held.level)
 
-    def _fill(self, rule: Watched, series: Sequence[int], now: float) -> None:
+    def _fill(self, rule: Watched, feed: SeriesFeed, series: Sequence[int], now: float, *, old: bool) -> None:
         """Puts what the store has into the windows of these series."""
         if not series:
             return
-        found = self._stored(rule, series, now - rule.over)
-        rule.observe(np.array(series, np.int64)[found.rows], found.times, found.values, now)
+        found = self._stored(rule, feed, series, now - self._reach_of(rule))
+        own = np.array(series, np.int64)[found.rows]
+        rule.observe(own, found.times, found.values, now, self._clocks.behind_of, old=old)
 
-    def _stored(self, rule: Watched, series: Sequence[int], start: float) -> Arrivals:
+    def _reach_of(self, rule: Watched) -> float:
+        """How far back windows look, seconds; of what may be missing a little further than it may be silent."""
+        if rule.kind != "missing_for":
+            return rule.over
+        longest = max(seconds(x.missing_for or "0s") for x in rule.body.limits.both)
+        return max(rule.over, 1.25 * longest)
+
+    def _stored(self, rule: Watched, feed: SeriesFeed, series: Sequence[int], start: float) -> Arrivals:
         """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
-        rows, times, values = self._store.reader.since(series, nanos(self._reach(rule, start)))
+        rows, times, values = self._store.reader.since(series, nanos(self._reach(feed, start)))
         return Arrivals(rows, times / NS, values)
 
-    def _reach(self, rule: Watched, start: float) -> float:
+    def _reach(self, feed: SeriesFeed, start: float) -> float:
         """From when on points are needed to know what was from `start` on."""
-        reach = start - float(np.max(self._behind(rule), initial=0.0))
-        return reach - seconds_of(MAX_GAP) if rule.measuring.windows.growing else reach
-
-    def _behind(self, rule: Watched) -> F64 | float:
-        return self._clocks.behind_of(rule.hosts)
+        reach = start - float(np.max(self._clocks.behind_of(feed.hosts), initial=0.0))
+        return reach - seconds_of(MAX_GAP) if feed.measuring.windows.growing else reach
 
     def _play_past(self, rule: Watched, now: float) -> None:
         """Learns from stored points since when things are breached."""
         hold = max(rule.holds, default=0.0)
-        if hold <= 0 or not rule.series:
+        if hold <= 0 or not rule.series or rule.kind not in ("above", "below", "outside"):
             return
-        measuring = Measuring(rule.body.measure.take, rule.over)
-        parts = [self._store.catalogue.series[number] for number in rule.series]
-        groups = rule.measuring.group_of.tolist()
-        measuring.add([Row(s.kind, g, s.part, (s.host, s.attributes)) for s, g in zip(parts, groups, strict=True)])
-        behind = np.broadcast_to(self._behind(rule), len(parts))
         step = max(1.0, hold / PLAYED_MOMENTS)
         start = now - hold - 2 * step
         moments = np.arange(start, now, step)
         machine = LimitMachine(rule.body.limits, len(rule.groups))
-        for number, group in enumerate(rule.groups):
+        for number, group in enumerate(rule.groups.all):
             own = self._plans.limits_of(rule.name, group.host) if group.host is not None else None
-            if own is not None:
+            if own == OFF:
+                machine.silence(number)
+            elif own is not None:
                 machine.set_limits(number, own)
-        found = self._stored(rule, rule.series, start - rule.over)
-        for at, values in play(measuring, found, moments, behind):
-            machine.propose(at, values)
+        parts = {name: self._part(rule, feed, start) for name, feed in rule.feeds.items()}
+        for at, values in play_together(parts, moments):
+            machine.propose(at, rule.combined({k: padded(v, len(rule.groups)) for k, v in values.items()}))
         for row in range(len(rule.groups)):
             rule.machine.resume(row, machine.breaches_of(row))
 
+    def _part(self, rule: Watched, feed: SeriesFeed, start: float) -> Part:
+        """The points of a feed as they have to be played, in windows of their own."""
+        measuring = Measuring(feed.value.take, rule.over)
+        found = [self._store.catalogue.series[number] for number in feed.series]
+        groups = feed.measuring.group_of.tolist()
+        measuring.add([Row(s.kind, g, s.part, (s.host, s.attributes)) for s, g in zip(found, groups, strict=True)])
+        behind = np.broadcast_to(self._clocks.behind_of(feed.hosts), len(found))
+        return Part(measuring, self._stored(rule, feed, feed.series, start - rule.over), behind)
+
     def change(self, name: str, body: RuleBody | None, now: float, why: str) -> None:
         """Takes up a changed rule, or lets go of one. Alerts of groups the new form still has stay open."""
-        with self._lock:
+        with self.lock:
             self.problems.pop(name, None)
+            self._in_turn = None
             if body is None or not body.enabled:
-                self.rules.pop(name, None)
+                for held in (self.rules, self.took, self._resting):
+                    held.pop(name, None)
                 self._holds.forget(name)
                 self._alerts.end_of_rule(name, why, now)
+                self.changed.tell(name)
                 return
             self._ended.pop(name, None)
             made = self._taken_up(name, body, now)
             self._play_past(made, now)
             self._holds.touch(name)
-            self._alerts.end_of_rule(name, why, now, keep=lambda key: key in made.numbers)
+            self._alerts.end_of_rule(name, why, now, keep=lambda key: key in made.groups.numbers)
             self.rules[name] = made
+            self.changed.tell(name)
+
+    def renew(self, name: str, now: float) -> None:
+        """Takes a rule up anew, as after a start: it has missed something."""
+        with self.lock:
+            held = self.rules.get(name)
+            if held is not None:
+                made = self._taken_up(name, held.body, now)
+                self._resume(made, held.breaches())
+                self.rules[name] = made
+        self.changed.tell(name)
 
     def plans_changed(self, rules: Sequence[str], now: float) -> None:
         """Plans give some hosts other limits of these rules now; what windows hold goes on."""
-        with self._lock:
+        with self.lock:
             for name in rules:
                 if name in self.rules:
                     self.rules[name].relimit()
+                    self._end_switched_off(self.rules[name], now)
                     self._play_past(self.rules[name], now)
                     self._holds.touch(name)
+
+    def _end_switched_off(self, rule: Watched, now: float) -> None:
+        """Alerts of things for which the rule is off now have not recovered: they end, and say why."""
+        off = [row for row in np.flatnonzero(rule.machine.level).tolist() if rule.is_off(row)]
+        self._alerts.end_of_groups(rule.name, [rule.groups[row].key for row in off], "switched off by a plan", now)
+        for row in off:
+            rule.machine.clear(row)
 
     def _follow_hosts(self, now: float) -> None:
         """Hosts were added, renamed, labelled anew or retired: rules look at other series, and keep the rest."""
@@ -198,52 +288,53 @@ class Watch:
         if version == self._version:
             return
         changed = self._directory.changed_since(self._version)
-        added: dict[str, list[int]] = {}
+        added: dict[str, dict[str, list[int]]] = {}
         for rule in self.rules.values():
-            added[rule.name] = (
-                self._guarded(rule, lambda rule=rule: self._follow(rule, changed, now))  # type: ignore[misc]
-                or []
-            )
+            found = self._guarded(rule, lambda rule=rule: self._follow(rule, changed))  # type: ignore[misc]
+            if found:
+                added[rule.name] = found
         self._version = version
-        fresh = {name: series for name, series in added.items() if series}
         # Until their windows are filled, these rules have missed something.
-        self._stale.update(fresh)
-        self._fill_together(fresh, now)
-        self._stale.difference_update(set(fresh) - set(self.problems))
+        self._stale.update(added)
+        self._fill_together(added, now)
+        self._stale.difference_update(set(added) - set(self.problems))
 
-    def _follow(self, rule: Watched, changed: set[int], now: float) -> list[int]:
-        """The series that a rule has taken up."""
-        followed = rule.follow(changed)
-        self._restore(rule, followed.entered)
-        if followed.gone:
-            self._ended.setdefault(rule.name, []).extend(followed.gone)
-        return followed.added
+    def _follow(self, rule: Watched, changed: set[int]) -> dict[str, list[int]]:
+        """The series that a rule has taken up, by feed."""
+        added, entered, gone = rule.follow(changed)
+        self._restore(rule, entered)
+        if gone:
+            self._ended.setdefault(rule.name, []).extend(gone)
+        return added
 
     def _end_gone(self, now: float) -> None:
         """Ends the alerts of groups that are gone; what could not be written is tried again at the next tick."""
         for name, keys in list(self._ended.items()):
             rule = self.rules.get(name)
-            gone = [key for key in keys if rule is not None and not rule.groups[rule.numbers[key]].rows]
+            gone = [key for key in keys if rule is not None and not rule.has(key)]
             self._alerts.end_of_groups(name, gone, "no longer looked at", now)
             del self._ended[name]
 
-    def _fill_together(self, added: dict[str, list[int]], now: float) -> None:
+    def _fill_together(self, added: dict[str, dict[str, list[int]]], now: float) -> None:
         """Puts what the store has of new series into the windows of several rules, with one question."""
         if not added:
             return
         rules = [self.rules[name] for name in added]
-        series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
-        rows, times, values = self._store.reader.since(series, nanos(min(self._reach(r, now - r.over) for r in rules)))
+        series = list(dict.fromkeys(n for found in added.values() for numbers in found.values() for n in numbers))
+        start = min(self._reach(feed, now - self._reach_of(rule)) for rule in rules for feed in rule)
+        rows, times, values = self._store.reader.since(series, nanos(start))
         found = np.array(series, np.int64)[rows]
         order = np.lexsort((times, found))
         found, at, values = found[order], times[order] / NS, values[order]
         for rule in rules:
-            mine = np.sort(added[rule.name])
+            mine = np.unique([number for numbers in added[rule.name].values() for number in numbers])
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             self._guarded(
                 rule,
-                lambda rule=rule, pick=pick: rule.observe(found[pick], at[pick], values[pick], now),  # type: ignore[misc]
+                lambda rule=rule, pick=pick: rule.observe(  # type: ignore[misc]
+                    found[pick], at[pick], values[pick], now, self._clocks.behind_of
+                ),
             )
 
     def _guarded(self, rule: Watched, step: Callable[[], T]) -> T | None:
@@ -264,22 +355,78 @@ class Watch:
     def tick(self, now: float) -> int:
         """Takes in what arrived and asks every rule; answers how many groups were asked."""
         began = time.perf_counter()
-        with self._lock:
+        with self.lock:
             self._follow_hosts(now)
             self._end_gone(now)
             self._take_in(now)
-            values: dict[str, F64] = {}
-            proposed: list[tuple[Watched, Transition, Turn]] = []
-            for rule in self.rules.values():
-                found = self._guarded(rule, lambda rule=rule: rule.propose(now, self._behind(rule)))  # type: ignore[misc]
-                if found is not None:
-                    self.problems.pop(rule.name, None)
-                    changes, values[rule.name] = found
-                    proposed += [(rule, c, rule.turn(c, float(values[rule.name][c.row]))) for c in changes]
-            self._write(proposed, now)
-            self._look_at_open(values, now)
+            looks: dict[str, Look] = {}
+            first = [rule for rule in self.rules.values() if rule.alerts is None]
+            self._ask(first, looks, now)
+            # Rules about alerts see those that opened a moment ago; one that another is about comes before it.
+            for rule in self._alert_rules():
+                self._count_alerts(self.rules[rule])
+                self._ask([self.rules[rule]], looks, now)
+            self._look_at_open(looks, now)
+            self.looks = {**{name: look for name, look in self.looks.items() if name in self.rules}, **looks}
         self.last_tick = time.perf_counter() - began
-        return sum(len(found) for found in values.values())
+        return sum(len(look.values) for look in looks.values())
+
+    def _alert_rules(self) -> list[str]:
+        if self._in_turn is None:
+            self._in_turn = in_turn({r.name: r.body for r in self.rules.values() if r.alerts is not None})
+        return self._in_turn
+
+    def _ask(self, rules: Sequence[Watched], looks: dict[str, Look], now: float) -> None:
+        """Asks some rules, and writes what they find."""
+        proposed: list[tuple[Watched, Transition, Turn]] = []
+        for rule in rules:
+            if self._resting.get(rule.name, 0.0) > now:
+                continue
+            began = time.perf_counter()
+            found = self._guarded(rule, lambda rule=rule: self._asked(rule, now))  # type: ignore[misc]
+            took = self.took[rule.name] = time.perf_counter() - began
+            if took > SLOW:
+                self._resting[rule.name] = now + 3 * took
+            if found is not None:
+                self.problems.pop(rule.name, None)
+                turns, looks[rule.name] = found
+                proposed += turns
+        self._write(proposed, now)
+
+    def _asked(self, rule: Watched, now: float) -> tuple[list[tuple[Watched, Transition, Turn]], Look]:
+        changes, look = rule.propose(now, self._clocks.behind_of)
+        return [(rule, change, rule.turn(change, look, now)) for change in changes], look
+
+    def _count_alerts(self, rule: Watched) -> None:
+        if rule.alerts is not None:
+            feed = rule.alerts
+            self._guarded(
+                rule,
+                lambda: feed.count(
+                    self.alert_lookup(one.facts, one.host, one.service) for one in list(self._alerts.open.values())
+                ),
+            )
+
+    def alert_lookup(self, facts: Mapping[str, Any], host: int | None, service: str) -> Callable[[str], Any]:
+        """What a rule may ask of an alert: what it says itself, what its host has, and its applications."""
+        members = self._members_now()
+
+        def lookup(name: str) -> Any:
+            name = fold_name(name)
+            if name in facts:
+                return facts[name]
+            if name == "application":
+                parts = members.get(facts.get("host", ""), ())
+                return sorted({app for app, of in parts if not service or of is None or of == service})
+            return self._directory.attribute(host, name) if host is not None else None
+
+        return lookup
+
+    def _members_now(self) -> Members:
+        now = time.monotonic()
+        if now >= self._members_until:
+            self._members, self._members_until = self._applications(), now + MEMBERS_FOR
+        return self._members
 
     def _write(self, proposed: Sequence[tuple[Watched, Transition, Turn]], now: float) -> None:
         """Levels change when they are written: what could not be is proposed again."""
@@ -297,7 +444,7 @@ class Watch:
         if self._refill:
             self._refill = False
             self._stale.update(self.rules)
-        for rule in self.rules.values():
+        for rule in list(self.rules.values()):
             self._guarded(rule, lambda rule=rule: self._find(rule, now))  # type: ignore[misc]
         if not batches:
             return
@@ -309,39 +456,58 @@ class Watch:
         # In order once for all rules: each then finds its own in order.
         order = np.lexsort((times, series))
         series, values, times = series[order], values[order], times[order] / NS
+        late = now - times > LATE
         for rule in self.rules.values():
-            self._guarded(rule, lambda rule=rule: rule.observe(series, times, values, now))  # type: ignore[misc]
+            self._guarded(
+                rule,
+                lambda rule=rule: rule.observe(series, times, values, now, self._clocks.behind_of),  # type: ignore[misc]
+            )
+            if late.any():
+                rule.note_late(series[late], times[late], now, self._clocks.behind_of)
 
     def _find(self, rule: Watched, now: float) -> None:
         """Takes up new series, and fills windows that missed something."""
-        if added := rule.find_series():
-            self._restore(rule, rule.groups_of(added))
+        if rule.is_outdated:
+            # The first series of its metric says in which unit it is.
+            self.rules[rule.name] = self._taken_up(rule.name, rule.body, now)
+            return
+        for name, series in rule.find_series().items():
+            self._restore(rule, rule.feeds[name].groups_of(series))
         if rule.name in self._stale:
-            self._fill(rule, rule.series, now)
+            for feed in rule:
+                self._fill(rule, feed, feed.series, now, old=False)
             self._stale.discard(rule.name)
 
-    def _look_at_open(self, values: dict[str, F64], now: float) -> None:
+    def _look_at_open(self, looks: dict[str, Look], now: float) -> None:
         """Values and silence of the open alerts."""
         by_rule: dict[str, list[str]] = {}
         for name, key in list(self._alerts.open):
             by_rule.setdefault(name, []).append(key)
         for name, keys in by_rule.items():
-            rule, found = self.rules.get(name), values.get(name)
-            if rule is None or found is None:
-                for key in keys:
-                    self._alerts.see(name, key, float("nan"), True, below=False)
+            rule, look = self.rules.get(name), looks.get(name)
+            if look is None and rule is not None and name not in self.problems:
                 continue
-            silent = rule.measuring.silent(now, self._behind(rule))
-            for key in keys:
-                number = rule.numbers.get(key)
-                if number is None:
-                    self._alerts.see(name, key, float("nan"), True, below=False)
-                else:
-                    self._alerts.see(name, key, float(found[number]), bool(silent[number]), below=rule.below)
+            if rule is None or look is None:
+                for key in keys:
+                    self._alerts.see(name, key, float("nan"), rule is None or bool(rule.feeds), {}, max, now)
+            else:
+                self._guarded(rule, lambda rule=rule, look=look, keys=keys: self._see(rule, look, keys, now))  # type: ignore[misc]
+
+    def _see(self, rule: Watched, look: Look, keys: Sequence[str], now: float) -> None:
+        """What the open alerts of a rule are now."""
+        silent = rule.silent(now, self._clocks.behind_of)
+        for key in keys:
+            number, held = rule.groups.numbers.get(key), self._alerts.open.get((rule.name, key))
+            if number is None or held is None or number >= len(look.values):
+                self._alerts.see(rule.name, key, float("nan"), bool(rule.feeds), {}, max, now)
+                continue
+            detail = rule.detail(look, number, held.level, now)
+            shown, worse = rule.shown(look, number), rule.worse(look, number)
+            self._alerts.see(rule.name, key, shown, bool(silent[number]), detail, worse, now)
 
     def keep_holds(self, now: float, *, all_of_them: bool = False) -> None:
         """Keeps since when things are breached, as far as it changed: what a start goes on from."""
-        with self._lock:
+        with self.lock:
             due = self._holds.due(self.rules, now, all_of_them=all_of_them)
         self._holds.write(due, now)
 
@@ -352,4 +518,4 @@ class Watch:
     @property
     def left_out(self) -> int:
         """Points that found no room in windows."""
-        return sum(rule.measuring.windows.left_out for rule in self.rules.values())
+        return sum(feed.measuring.windows.left_out for rule in self.rules.values() for feed in rule)

@@ -7,14 +7,14 @@ from typing import Any
 
 from balise.core.filters import Both, Compare, Filter
 from balise.core.moments import NS, Nanos
-from balise.store.events.day_search import DAY, DaySearch, Search
+from balise.store.events.day_search import COLUMNS, DAY, DaySearch, Search
 from balise.store.events.store import EventStore
 
 SPANS = (60 * NS, 600 * NS, 7200 * NS, DAY)
 """How far is looked, one after the other, until there are enough lines: within a span they are put in strict order."""
 
 Row = Sequence[Any]
-"""Id, time, host, severity code, source, body and attributes."""
+"""As `COLUMNS` says."""
 
 
 class Around:
@@ -26,9 +26,7 @@ class Around:
     def one(self, day: int, number: int) -> Row | None:
         """The event of a number on a day since 1970; None when there is none any more."""
         for _, file in self._events.existing(day * DAY, (day + 1) * DAY):
-            rows = file.read(
-                "SELECT id, time, host, severity, source, body, attributes FROM event WHERE id = ?", [number]
-            )
+            rows = file.read(f"SELECT {COLUMNS} FROM event WHERE id = ?", [number])
             return rows[0] if rows else None
         return None
 
@@ -53,7 +51,7 @@ class Around:
             days = range(search.start // DAY, (search.end - 1) // DAY + 1)
             for day in reversed(days) if newest else days:
                 for _, file in self._events.existing(day * DAY, (day + 1) * DAY):
-                    rows = DaySearch(day, file, self._events.hosts).in_order(
+                    rows = DaySearch(day, file, self._events.lookups).in_order(
                         search, (time, number), lines - len(found), newest=newest
                     )
                     found += [(day, row) for row in rows]

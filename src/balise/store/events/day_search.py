@@ -10,10 +10,20 @@ from typing import Any
 from balise.core import filters
 from balise.core.filters import Filter
 from balise.core.moments import NS, Nanos
-from balise.store.events.day import MINUTE, DayReader, match_expression
-from balise.store.events.sqlfilter import HostsMatching, required_hosts, to_sql
+from balise.store.events.day import MINUTE, DayReader
+from balise.store.events.index import match_expression
+from balise.store.events.sqlfilter import Lookups, Tag, required_tags, to_sql
 
 DAY = 86_400 * NS
+ATTRIBUTES = (
+    "CASE typeof(event.attributes) WHEN 'integer' "
+    "THEN (SELECT kept.attributes FROM kept WHERE kept.id = event.attributes) ELSE event.attributes END"
+)
+COLUMNS = (
+    "event.id, time, (SELECT name FROM host WHERE host.id = event.host), severity, "
+    f"(SELECT name FROM source WHERE source.id = event.source), event.body, {ATTRIBUTES}, pattern"
+)
+"""Id, time, host, severity code, source, body, attributes and pattern, as an event is answered."""
 
 
 @dataclass(frozen=True)
@@ -65,16 +75,16 @@ def read_cursor(cursor: str) -> Place:
 class DaySearch:
     """One day, asked."""
 
-    def __init__(self, day: int, file: DayReader, hosts: HostsMatching) -> None:
+    def __init__(self, day: int, file: DayReader, lookups: Lookups) -> None:
         self._day = day
         self._file = file
-        self._hosts = hosts
+        self._lookups = lookups
 
     def newest_first(self, search: Search, at: Place, limit: int) -> list[Any]:
         """Rows of one day: those in order by id, the late ones by time, put together by time."""
-        table, condition, parameters = self._condition(search)
-        key, low, high = self._ids(search, table)
-        columns = f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE "
+        table, condition, parameters = self.condition(search)
+        key, low, high = self.ids(search, table)
+        columns = f"SELECT {COLUMNS} FROM {table} WHERE "
         prompt = self._file.read(
             f"{columns} {condition} AND {key} BETWEEN ? AND ? ORDER BY {key} DESC LIMIT ?",
             [*parameters, low, high if at.id is None else min(high, at.id - 1), limit],
@@ -87,11 +97,11 @@ class DaySearch:
 
     def in_order(self, search: Search, past: tuple[int, int], limit: int, *, newest: bool) -> list[Any]:
         """Rows before a time and id, the newest first, or after them, the oldest first: in strict order of time."""
-        table, condition, parameters = self._condition(search)
-        key, low, high = self._ids(search, table)
+        table, condition, parameters = self.condition(search)
+        key, low, high = self.ids(search, table)
         sign, order = ("<", "DESC") if newest else (">", "ASC")
         return self._file.read(
-            f"SELECT id, time, host, severity, source, event.body, attributes FROM {table} WHERE {condition} "
+            f"SELECT {COLUMNS} FROM {table} WHERE {condition} "
             f"AND ({key} BETWEEN ? AND ? OR {key} < 0) AND (time, id) {sign} (?, ?) "
             f"ORDER BY time {order}, id {order} LIMIT ?",
             [*parameters, low, high, *past, limit],
@@ -99,7 +109,7 @@ class DaySearch:
 
     def kept_bars(self, where: Filter | None, first: int, last: int, start: int, width: int) -> list[Any]:
         """How many there were by the kept counts: step, severity code, count. From and to are minutes' starts."""
-        condition, parameters = to_sql(where, self._hosts) if where is not None else ("1", [])
+        condition, parameters = to_sql(where, self._lookups) if where is not None else ("1", [])
         return self._file.read(
             f"SELECT (minute * {MINUTE} - ?) / ?, severity, sum(count) FROM minute "
             f"WHERE minute >= ? AND minute < ? AND {condition} GROUP BY 1, 2",
@@ -108,28 +118,20 @@ class DaySearch:
 
     def counted(self, span: Search, start: int, width: int) -> list[Any]:
         """How many there were, by looking: step, severity code, count."""
-        table, condition, parameters = self._condition(span)
-        key, low, high = self._ids(span, table)
+        table, condition, parameters = self.condition(span)
+        key, low, high = self.ids(span, table)
         return self._file.read(
             f"SELECT (time - ?) / ?, severity, count(*) FROM {table} "
             f"WHERE {condition} AND ({key} BETWEEN ? AND ? OR {key} < 0) GROUP BY 1, 2",
             [start, width, *parameters, low, high],
         )
 
-    def bodies(self, search: Search, limit: int) -> list[Any]:
-        """Severity code, source and body of the newest that match."""
-        table, condition, parameters = self._condition(search)
-        return self._file.read(
-            f"SELECT severity, source, event.body FROM {table} WHERE {condition} ORDER BY id DESC LIMIT ?",
-            [*parameters, limit],
-        )
-
-    def _ids(self, search: Search, table: str) -> tuple[str, int, int]:
+    def ids(self, search: Search, table: str) -> tuple[str, int, int]:
         """What the ids are called, and the lowest and highest of those in the order of time that may match."""
         low, high = self._file.ids_between(max(search.start, self._day * DAY), min(search.end, (self._day + 1) * DAY))
-        return "words.rowid" if table != "event" else "id", max(low, 1), high
+        return "words.rowid" if table != "event" else "event.id", max(low, 1), high
 
-    def _condition(self, search: Search) -> tuple[str, str, list[Any]]:
+    def condition(self, search: Search) -> tuple[str, str, list[Any]]:
         """What to read from, the condition, and the parameters of both in their order.
 
         With words the index is read first, by its own row ids: the newest matches come without sorting the rest.
@@ -137,9 +139,10 @@ class DaySearch:
         table = "event"
         conditions: list[str] = []
         parameters: list[Any] = []
-        expression = match_expression(search.text, required_hosts(search.where))
+        expression = match_expression(search.text, self._tags(required_tags(search.where, self._lookups)))
         if expression:
-            table = "words CROSS JOIN event ON event.id = words.rowid"
+            self._file.index()
+            table = "ix.words CROSS JOIN event ON event.id = words.rowid"
             conditions.append("words MATCH ?")
             parameters.append(expression)
         if search.start > self._day * DAY:
@@ -149,7 +152,17 @@ class DaySearch:
             conditions.append("time < ?")
             parameters.append(search.end)
         if search.where is not None:
-            sql, more = to_sql(search.where, self._hosts)
+            sql, more = to_sql(search.where, self._lookups)
             conditions.append(sql)
             parameters.extend(more)
         return table, " AND ".join(conditions) or "1", parameters
+
+    def _tags(self, groups: Sequence[Sequence[Tag]]) -> list[list[str]]:
+        """The tags as the index of this day has them. One that nothing has stands for a name that is not there."""
+        return [[self._tag(letter, value) for letter, value in group] or ["h0"] for group in groups]
+
+    def _tag(self, letter: str, value: Any) -> str:
+        if letter == "h":
+            found = self._file.read("SELECT id FROM host WHERE name = ?", [value])
+            value = found[0][0] if found else 0
+        return f"{letter}{value}"

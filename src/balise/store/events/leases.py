@@ -5,9 +5,11 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 
 from balise.store.events.day import DayReader
+from balise.store.events.index import Indexer
 
 MOST_OPEN = 12
 
@@ -24,15 +26,16 @@ class _Held:
 class Leases:
     """Hands out the files of days. One that is being read is never closed."""
 
-    def __init__(self) -> None:
+    def __init__(self, indexer: Indexer) -> None:
         self._lock = threading.Lock()
+        self._indexer = indexer
         self._held: dict[int, _Held] = {}
 
     @contextmanager
     def of(self, day: int, path: Path) -> Iterator[DayReader]:
         """The file of a day for as long as the block lasts."""
         with self._lock:
-            held = self._held.pop(day, None) or _Held(DayReader(path))
+            held = self._held.pop(day, None) or _Held(DayReader(path, partial(self._indexer.catch_up, path)))
             self._held[day] = held
             held.readers += 1
         try:

@@ -1,13 +1,14 @@
 """Translating the filter language into SQL over the event table.
 
 What an event's own columns say is asked of SQLite; what its attributes say is asked of the very function that live
-streams ask, called by SQLite for the rows that have an attribute of that name.
+streams ask, called by SQLite for the sets that have an attribute of that name.
 """
 
 from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -27,7 +28,9 @@ from balise.core.filters import (
     text_of,
 )
 
-COLUMNS = {"host": "host", "source": "source", "body": "event.body"}
+NAMED = ("host", "source")
+"""Columns whose names are in tables of their own."""
+MOST_TAGS = 200
 _ORDER = {"eq": "=", "gt": ">", "ge": ">=", "lt": "<", "le": "<="}
 _SEVERER = {"eq": "=", "gt": "<", "ge": "<=", "lt": ">", "le": ">="}
 
@@ -35,38 +38,83 @@ HostsMatching = Callable[[Compare | Present], list[str]]
 """The names of the hosts that pass one term on `label.…` or `group`."""
 
 
-def to_sql(node: Filter, hosts: HostsMatching) -> tuple[str, list[Any]]:
+@dataclass(frozen=True)
+class Lookups:
+    """What a filter asks of others: `family` gives a pattern with all those whose place it took, `said_by` the patterns
+    of a source, or of all, with a severity code from the worst to the mildest."""
+
+    hosts: HostsMatching
+    family: Callable[[int], set[int]]
+    said_by: Callable[[str | None, int, int], set[int]]
+
+
+def to_sql(node: Filter, lookups: Lookups) -> tuple[str, list[Any]]:
     """A condition and its parameters; the connection has to have `FUNCTIONS`.
 
     Severities are stored as their numerical code, of which a lower one is more severe.
     """
     if isinstance(node, Both | Either):
-        left, one = to_sql(node.left, hosts)
-        right, two = to_sql(node.right, hosts)
+        left, one = to_sql(node.left, lookups)
+        right, two = to_sql(node.right, lookups)
         return f"({left} {'AND' if isinstance(node, Both) else 'OR'} {right})", one + two
     if isinstance(node, Negated):
-        inner, parameters = to_sql(node.inner, hosts)
+        inner, parameters = to_sql(node.inner, lookups)
         return f"(NOT {inner})", parameters
     if isinstance(node, Compare) and node.comparison == "ne":
-        return to_sql(Negated(Compare(node.attribute, "eq", node.value)), hosts)
+        return to_sql(Negated(Compare(node.attribute, "eq", node.value)), lookups)
     if isinstance(node, Compare) and node.value is None:
-        return to_sql(Negated(Present(node.attribute)), hosts) if node.comparison == "eq" else ("0", [])
-    return _term(node, fold_name(node.attribute), hosts)
+        return to_sql(Negated(Present(node.attribute)), lookups) if node.comparison == "eq" else ("0", [])
+    return _term(node, fold_name(node.attribute), lookups)
 
 
-def _term(node: Compare | Present, name: str, hosts: HostsMatching) -> tuple[str, list[Any]]:
+def _term(node: Compare | Present, name: str, lookups: Lookups) -> tuple[str, list[Any]]:
     if name.startswith("label.") or name == "group":
-        return "(host IN (SELECT value FROM json_each(?)))", [json.dumps(hosts(node))]
+        named = "SELECT id FROM host WHERE name IN (SELECT value FROM json_each(?))"
+        return f"(host IN ({named}))", [json.dumps(lookups.hosts(node))]
     if name == "severity":
         return ("1", []) if isinstance(node, Present) else _severity(node)
-    if name in COLUMNS:
-        column = COLUMNS[name]
-        return (f"({column} <> '')", []) if isinstance(node, Present) else _of_column(node, name, column)
+    if name == "pattern":
+        if isinstance(node, Present):
+            return "(pattern <> 0)", []
+        return "(pattern IN (SELECT value FROM json_each(?)))", [json.dumps(sorted(patterns_of(node, lookups)))]
+    if name in NAMED:
+        found, parameters = ("name <> ''", []) if isinstance(node, Present) else _of_column(node, name, "name")
+        return f"({name} IN (SELECT id FROM {name} WHERE {found}))", parameters
+    if name == "body":
+        return ("(event.body <> '')", []) if isinstance(node, Present) else _of_column(node, name, "event.body")
     if '"' in name:
         raise FilterError(f"{node.attribute!r} is no attribute name")
     asked = json.dumps([name, "pr", None] if isinstance(node, Present) else [name, node.comparison, node.value])
-    # Only rows whose attributes have the name are worth a call.
-    return "(coalesce(instr(lower(attributes), ?), 0) > 0 AND balise_passes(?, attributes))", [f'"{name}"', asked]
+    return _of_attributes(name, asked)
+
+
+def _of_attributes(name: str, asked: str) -> tuple[str, list[Any]]:
+    """Attributes are with the event, or the number of a set that is kept once and so is asked once."""
+
+    def passing(column: str) -> str:
+        # Only sets that have the name are worth a call.
+        return f"(coalesce(instr(lower({column}), ?), 0) > 0 AND balise_passes(?, {column}))"
+
+    sql = (
+        "(CASE typeof(event.attributes) "
+        f"WHEN 'integer' THEN event.attributes IN (SELECT id FROM kept WHERE {passing('kept.attributes')}) "
+        f"WHEN 'text' THEN {passing('event.attributes')} ELSE 0 END)"
+    )
+    return sql, [f'"{name}"', asked] * 2
+
+
+def patterns_of(node: Compare, lookups: Lookups) -> set[int]:
+    """The numbers of the patterns a term asks for.
+
+    Raises:
+        FilterError: patterns are the same or not, and nothing else.
+    """
+    if node.comparison != "eq":
+        raise FilterError("a pattern can be compared with eq and ne")
+    text = text_of(node.value)
+    if not text.isdecimal() or len(text) > 9:
+        return set()
+    return lookups.family(int(text)) | {int(text)}
 
 
 def _severity(node: Compare) -> tuple[str, list[Any]]:
@@ -97,17 +145,41 @@ def _of_text(column: str, comparison: str, wanted: Any) -> tuple[str, list[Any]]
     return f"(substr({folded}, -?) = ?)", [len(word), word]
 
 
-def required_hosts(node: Filter | None) -> list[str] | None:
-    """The hosts outside which nothing can match, or None when any may."""
-    if isinstance(node, Compare) and fold_name(node.attribute) == "host" and node.comparison == "eq":
-        return [node.value] if isinstance(node.value, str) else None
+Tag = tuple[str, Any]
+"""The letter of a tag in the index, and what it stands for: `h` a host's name, `p` the number of a pattern."""
+
+
+def required_tags(node: Filter | None, lookups: Lookups) -> list[list[Tag]]:
+    """Groups of tags of which each event that matches has one: none when there is nothing that it has to have."""
+    if isinstance(node, Compare) and node.comparison in ("eq", "gt", "ge"):
+        tags = _tags_of(node, lookups)
+        return [] if tags is None or len(tags) > MOST_TAGS else [tags]
     if isinstance(node, Both):
-        left, right = required_hosts(node.left), required_hosts(node.right)
-        return left if right is None else right
+        return required_tags(node.left, lookups) + required_tags(node.right, lookups)
     if isinstance(node, Either):
-        left, right = required_hosts(node.left), required_hosts(node.right)
-        return None if left is None or right is None else left + right
-    return None
+        left, right = required_tags(node.left, lookups), required_tags(node.right, lookups)
+        if left and right:
+            either = min(left, key=len) + min(right, key=len)
+            return [either] if len(either) <= MOST_TAGS else []
+    return []
+
+
+def _tags_of(node: Compare, lookups: Lookups) -> list[Tag] | None:
+    name = fold_name(node.attribute)
+    if name == "host" and node.comparison == "eq" and isinstance(node.value, str):
+        return [("h", node.value)]
+    if name == "pattern" and node.comparison == "eq":
+        return [("p", number) for number in sorted(patterns_of(node, lookups))]
+    if name == "source" and node.comparison == "eq" and isinstance(node.value, str):
+        found = lookups.said_by(node.value, 0, len(SEVERITIES))
+    elif name == "severity":
+        mildest = SEVERITIES.index(node.value)
+        worst = mildest if node.comparison == "eq" else 0
+        found = lookups.said_by(None, worst, mildest - (node.comparison == "gt"))
+    else:
+        return None
+    # What is like no others may be of any source and severity.
+    return [("p", number) for number in sorted({*found, 0})]
 
 
 @lru_cache(maxsize=1024)

@@ -5,19 +5,28 @@ from __future__ import annotations
 import asyncio
 import json
 import zlib
+from bisect import bisect_left
+from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from functools import partial
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
 from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
+from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS, Nanos, seconds_of
-from balise.store.events.day import MINUTE, Day, DayReader, NewEvent, Snapshot
-from balise.store.events.day_search import DAY, DaySearch, Place, Search, needs_more, read_cursor
+from balise.store.events.day import MINUTE, Day, DayReader, Snapshot
+from balise.store.events.day_search import COLUMNS, DAY, DaySearch, Place, Search, needs_more, read_cursor
+from balise.store.events.index import Indexer, words_path
+from balise.store.events.keeping import Keeping, KeepRule
 from balise.store.events.leases import Leases
-from balise.store.events.sqlfilter import HostsMatching
+from balise.store.events.pattern_book import PatternBook
+from balise.store.events.sqlfilter import HostsMatching, Lookups
+from balise.store.events.upgrade import bring_up
 from balise.store.writer import GroupWriter, tell
 
 MOST_WRITTEN = 4
@@ -35,21 +44,33 @@ class Delivery:
     digest: bytes | None = None
 
 
+Listener = Callable[[int, Sequence[int], Sequence[NewEvent], Sequence[int]], None]
+"""Is told a day, and of events written there their ids, themselves, and their patterns."""
+
+
 class EventStore:
-    """`listeners` are called on the writer's thread with the events of each group, ids in their order."""
+    """`listeners` are called on the writer's thread with the events of each group."""
 
     def __init__(self, folder: Path, *, keep_days: float = 30.0, hosts: HostsMatching | None = None) -> None:
         self.folder = folder / "events"
         self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        self.keep_days = keep_days
-        self.hosts: HostsMatching = hosts or (lambda _term: [])
-        self.listeners: list[Callable[[int, Sequence[int], Sequence[NewEvent]], None]] = []
+        self._keeping = Keeping((), keep_days)
+        self._kept_to: dict[int, tuple[Keeping, float]] = {}
+        """By day: what was kept to, and how old the day was then."""
+        self.book = PatternBook(self.folder)
+        self.lookups = Lookups(hosts or (lambda _term: []), self.book.family, self.book.said_by)
+        self.listeners: list[Listener] = []
+        self.may_forget: Callable[[int], bool] = lambda _day: True
+        """Asked before a day that is over is removed; False lets it stay for now."""
         self.events = 0
         self.untold = 0
         """How often a listener failed."""
         self._days: dict[int, Day] = {}
         """The files being written; only the writer's thread looks at them."""
-        self._leases = Leases()
+        self._indexer = Indexer()
+        self._leases = Leases(self._indexer)
+        for day in self.days():
+            bring_up(_path(self.folder, day), self.book)
         self._writer: GroupWriter[Delivery] = GroupWriter("event-writer", self._commit, limit=QUEUE_EVENTS)
 
     # --- taking in
@@ -62,28 +83,36 @@ class EventStore:
         """`accept` from an ordinary thread."""
         self._writer.write(delivery, max(1, len(delivery.events)))
 
+    def tell_all(self) -> None:
+        """Returns when listeners have been told of all that can be found by now."""
+        self._writer.run(lambda: None)
+
     def _commit(self, deliveries: Sequence[Delivery]) -> None:
-        by_day: dict[int, tuple[list[NewEvent], list[Snapshot], list[bytes]]] = {}
+        events: list[NewEvent] = []
+        snapshots: dict[int, list[Snapshot]] = defaultdict(list)
+        digests: dict[int, list[bytes]] = defaultdict(list)
         fresh: set[bytes] = set()
         for delivery in deliveries:
-            home = _home(delivery)
             if delivery.digest is not None:
+                home = _home(delivery)
                 if delivery.digest in fresh or self._day(home).seen(delivery.digest):
                     continue
                 fresh.add(delivery.digest)
-            for event in delivery.events:
-                by_day.setdefault(event.time // DAY, ([], [], []))[0].append(event)
+                digests[home].append(delivery.digest)
+            events += delivery.events
             for snapshot in delivery.snapshots:
-                by_day.setdefault(snapshot.time // DAY, ([], [], []))[1].append(snapshot)
-            if delivery.digest is not None:
-                by_day.setdefault(home, ([], [], []))[2].append(delivery.digest)
+                snapshots[snapshot.time // DAY].append(snapshot)
+        events.sort(key=itemgetter(0))
+        by_day = dict(_by_day(events))
         # The day that holds the digests is written last: until it is, a repeat is taken again, never lost.
-        for day in sorted(by_day):
-            events, snapshots, digests = by_day[day]
-            events.sort(key=lambda e: e.time)
-            ids = self._day(day).write(events, snapshots, digests)
-            self.events += len(events)
-            self.untold += tell(self.listeners, day, ids, events)
+        for day in sorted(by_day.keys() | snapshots.keys() | digests.keys()):
+            written = by_day.get(day, [])
+            patterns = self.book.patterns(written)
+            ids = self._day(day).write(written, patterns, snapshots[day], digests[day])
+            self.events += len(written)
+            if written:
+                self._indexer.wake(_path(self.folder, day))
+            self.untold += tell(self.listeners, day, ids, written, patterns)
 
     def _day(self, day: int) -> Day:
         """The file of a day to be written, on the writer's thread."""
@@ -124,7 +153,7 @@ class EventStore:
             if place and day > place.day:
                 continue
             at = place if place and day == place.day else Place(day)
-            for row in DaySearch(day, file, self.hosts).newest_first(search, at, limit + 1 - len(found)):
+            for row in DaySearch(day, file, self.lookups).newest_first(search, at, limit + 1 - len(found)):
                 if len(found) == limit:
                     return _by_time(found), at.text()
                 found.append(read_event(day, row))
@@ -141,28 +170,18 @@ class EventStore:
         for day, file in self.existing(lo, hi):
             if kept and first < last:
                 # Minutes that are wholly inside from the counts, what is left of the first and last one by looking.
-                found = DaySearch(day, file, self.hosts).kept_bars(search.where, first, last, start, width)
+                found = DaySearch(day, file, self.lookups).kept_bars(search.where, first, last, start, width)
                 edges = [(lo, first), (last, hi)]
             else:
                 found, edges = [], [(lo, hi)]
             for a, b in edges:
                 if a < b and a < (day + 1) * DAY and b > day * DAY:
-                    found += DaySearch(day, file, self.hosts).counted(
+                    found += DaySearch(day, file, self.lookups).counted(
                         replace(search, start=Nanos(a), end=Nanos(b)), start, width
                     )
             for at, severity, n in found:
                 bars[severity][at] += n
         return bars
-
-    def bodies(self, search: Search, limit: int) -> list[tuple[str, str, str]]:
-        """Severity, source and body of the newest matching events."""
-        found: list[tuple[str, str, str]] = []
-        for day, file in self.existing(search.start, search.end):
-            rows = DaySearch(day, file, self.hosts).bodies(search, limit - len(found))
-            found.extend((SEVERITIES[s], source, body) for s, source, body in rows)
-            if len(found) >= limit:
-                break
-        return found
 
     def snapshots(self, host: str, kind: str, start: Nanos, end: Nanos, limit: int) -> list[tuple[int, Any]]:
         """Moments and contents of what a host kept, newest first."""
@@ -180,28 +199,141 @@ class EventStore:
 
     # --- keeping
 
+    @property
+    def keep_days(self) -> float:
+        """Days after which no event is kept."""
+        return self._keeping.longest
+
+    def keep(self, rules: Sequence[KeepRule], days: float, most_bytes: int | None = None) -> None:
+        """Keeps events so long from the next `forget` on."""
+        self._keeping = Keeping(tuple(rules), days, most_bytes)
+
     def forget(self, now: int) -> list[str]:
-        """Removes the files of days older than are kept; answers their names."""
+        """Removes the files of days older than are kept, and the oldest of those that take too much; answers their
+        names. Of younger days, what a filter says is over goes."""
         gone = []
-        for day in self.days():
-            if (day + 1) * DAY < now - int(self.keep_days * DAY):
-                self._writer.run(lambda day=day: _close(self._days.pop(day, None)))  # type: ignore[misc]
-                self._leases.drop(day)
-                for path in self.folder.glob(f"{day_name(day)}.db*"):
-                    path.unlink(missing_ok=True)
-                gone.append(day_name(day))
+        days = self.days()
+        too_much = max(0, self.size() - self._keeping.most_bytes) if self._keeping.most_bytes is not None else 0
+        back = self.brought_back()
+        for day in days:
+            old = (day + 1) * DAY < now - int(self.keep_days * DAY) or (too_much > 0 and day != days[-1])
+            if not old or day in back or not self.may_forget(day):
+                continue
+            too_much -= self.size_of(day)
+            self.drop(day)
+            gone.append(day_name(day))
         return gone
+
+    def drop(self, day: int) -> None:
+        """Removes a day."""
+        self._writer.run(lambda: self._put_away(day))
+        for path in self.folder.glob(f"{day_name(day)}.*db*"):
+            path.unlink(missing_ok=True)
+        self._pin(day).unlink(missing_ok=True)
+
+    def _put_away(self, day: int) -> None:
+        """Closes everything that is open of a day, on the writer's thread."""
+        _close(self._days.pop(day, None))
+        self._leases.drop(day)
+        self._indexer.drop(_path(self.folder, day))
+
+    def thin(self, now: int) -> int:
+        """Removes what filters say is over, of one day at a time, in small steps between other writes. Answers how
+        many events are gone."""
+        keeping, back = self._keeping, self.brought_back()
+        for day in self.days():
+            if day in back:
+                continue
+            # All of a day's events are at least this old; it is looked at again once it is another hour older.
+            age = (now - (day + 1) * DAY) / DAY
+            condition = keeping.over(age, self.lookups)
+            done, at_age = self._kept_to.get(day, (None, 0.0))
+            if condition is None or (done == keeping and age - at_age < 1 / 24):
+                continue
+            total = 0
+            while gone := self._writer.run(partial(self._remove, day, *condition)):
+                self._indexer.forget(_path(self.folder, day), gone)
+                total += len(gone)
+            if total:
+                self._writer.run(lambda day=day: self._day(day).shrink())  # type: ignore[misc]
+            self._kept_to[day] = (keeping, age)
+            return total
+        return 0
+
+    def _remove(self, day: int, condition: str, parameters: Sequence[Any]) -> Sequence[Any]:
+        return self._day(day).remove(condition, parameters)
+
+    # --- copying out and bringing back
+
+    def mark(self, day: int) -> int:
+        """What tells the file of a day from another of the same day."""
+        return self._writer.run(lambda: self._day(day).mark())
+
+    def count(self, day: int) -> int:
+        """How many events there are of a day."""
+        return sum(
+            int(file.read("SELECT count(*) FROM event", [])[0][0])
+            for _, file in self.existing(day * DAY, (day + 1) * DAY)
+        )
+
+    def copy_out(self, day: int, path: Path) -> None:
+        """Copies the file of a day as it is at one moment into an empty file."""
+        with self._leases.of(day, _path(self.folder, day)) as file:
+            file.copy_to(path)
+
+    def take_back(self, day: int, fresh: Path) -> None:
+        """Makes a file that was copied out the file of its day again; it is kept until it is dropped."""
+        self._pin(day).touch(mode=0o600)
+        bring_up(fresh, self.book)
+        self._writer.run(lambda: self._take_back(day, fresh))
+        self._indexer.wake(_path(self.folder, day))
+
+    def _take_back(self, day: int, fresh: Path) -> None:
+        path = _path(self.folder, day)
+        if path.exists():
+            self._join(day, fresh)
+        self._put_away(day)
+        for old in (words_path(path), words_path(fresh)):
+            for suffix in ("", "-wal", "-shm"):
+                old.with_name(old.name + suffix).unlink(missing_ok=True)
+        for suffix in ("-wal", "-shm"):
+            path.with_name(path.name + suffix).unlink(missing_ok=True)
+        fresh.replace(path)
+
+    def _join(self, day: int, fresh: Path) -> None:
+        """Writes what came of a day since it was removed into the file that comes back."""
+        whole = Day(fresh)
+        try:
+            with self._leases.of(day, _path(self.folder, day)) as file:
+                rows = file.read(f"SELECT {COLUMNS} FROM event ORDER BY time, id", [])
+                kept = file.read("SELECT time, host, kind, data FROM snapshot", [])
+            events = [NewEvent(*row[1:7]) for row in rows]
+            whole.write(events, [row[7] for row in rows], [Snapshot(*row) for row in kept], [])
+            whole.settle()
+        finally:
+            whole.close()
+
+    def brought_back(self) -> set[int]:
+        """The days that were brought back, and are kept until they are dropped."""
+        return {day for day in self.days() if self._pin(day).exists()}
+
+    def _pin(self, day: int) -> Path:
+        return self.folder / f"{day_name(day)}.brought-back"
 
     def erase(self, host: str) -> int:
         """Removes everything of a host, day by day, in small steps between other writes. Answers how many events."""
         total = 0
         for day in self.days():
             while gone := self._writer.run(lambda day=day: self._day(day).erase(host)):  # type: ignore[misc]
-                total += gone
+                self._indexer.forget(_path(self.folder, day), gone)
+                total += len(gone)
         return total
 
     def size(self) -> int:
-        return sum(p.stat().st_size for p in self.folder.glob("*.db*"))
+        return sum(_bytes(path) for path in self.folder.glob("*.db*"))
+
+    def size_of(self, day: int) -> int:
+        return sum(_bytes(path) for path in self.folder.glob(f"{day_name(day)}.*db*"))
 
     def close(self) -> None:
         self._writer.close()
@@ -209,10 +341,20 @@ class EventStore:
             day.close()
         self._days.clear()
         self._leases.close()
+        self._indexer.close()
+        self.book.close()
 
 
 def _path(folder: Path, day: int) -> Path:
     return folder / f"{day_name(day)}.db"
+
+
+def _bytes(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        # It was removed in the meantime.
+        return 0
 
 
 def _close(day: Day | None) -> None:
@@ -229,6 +371,16 @@ def day_name(day: int) -> str:
     return datetime.fromtimestamp(day * 86_400, UTC).strftime("%Y-%m-%d")
 
 
+def _by_day(events: list[NewEvent]) -> Iterator[tuple[int, list[NewEvent]]]:
+    """Events in the order of their times, day by day."""
+    at = 0
+    while at < len(events):
+        day = events[at].time // DAY
+        end = bisect_left(events, (day + 1) * DAY, at, key=itemgetter(0))
+        yield day, events[at:end]
+        at = end
+
+
 def _home(delivery: Delivery) -> int:
     """The day that remembers a delivery: the newest it touches."""
     times = [e.time for e in delivery.events] + [s.time for s in delivery.snapshots]
@@ -236,8 +388,8 @@ def _home(delivery: Delivery) -> int:
 
 
 def read_event(day: int, row: Sequence[Any]) -> Event:
-    """An event as it is answered, from its id, time, host, severity code, source, body and attributes."""
-    number, time, host, severity, source, body, attributes = row
+    """An event as it is answered, from what `COLUMNS` reads."""
+    number, time, host, severity, source, body, attributes, pattern = row
     return Event(
         id=f"{day}-{number}",
         time=rfc3339(seconds_of(time)),
@@ -246,6 +398,7 @@ def read_event(day: int, row: Sequence[Any]) -> Event:
         source=source,
         body=body,
         attributes=json.loads(attributes) if attributes else {},
+        pattern=str(pattern) if pattern else None,
     )
 
 

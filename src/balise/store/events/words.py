@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import sqlite3
 
-from balise.store.events.day import match_expression
+from balise.store.events.index import match_expression
 
 
 class WordMatch:
     """Asks the very index that a search asks, over one text at a time, so that both find the same."""
 
     def __init__(self, text: str) -> None:
-        self._expression = match_expression(text, None)
+        self._expression = match_expression(text)
         self._index = sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None)
         self._index.execute(
             'CREATE VIRTUAL TABLE words USING fts5(body, tags, tokenize="unicode61 remove_diacritics 2")'

@@ -325,6 +325,39 @@ class SavedFilter(Base):
     updated_at: Mapped[float]
 
 
+class Receiver(Base):
+    """An address at which syslog is taken in; `document` is its `ReceiverBody`."""
+
+    __tablename__ = "receiver"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    document: Mapped[dict[str, Any]]
+
+
+class Forward(Base):
+    """Events sent on; `document` is its `ForwardBody`, `places` how far each day was sent."""
+
+    __tablename__ = "forward"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    document: Mapped[dict[str, Any]]
+    places: Mapped[dict[str, Any]]
+    credential: Mapped[str | None]
+
+
+class Sender(Base):
+    """Who says something to a receiver under a name that no host has."""
+
+    __tablename__ = "sender"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    address: Mapped[str]
+    receiver: Mapped[str]
+    named_by: Mapped[str]
+    events: Mapped[int]
+    first_at: Mapped[float]
+    last_at: Mapped[float]
+    refused: Mapped[bool]
+
+
 class Group(Base):
     """Listed members, those a filter chooses, or both. `kind` is `group` or `site`."""
 
@@ -373,8 +406,44 @@ class RuleState(Base):
     content: Mapped[bytes]
 
 
+class RuleVersion(Base):
+    """A form of a rule. The newest is the one at work, unless it says that the rule was deleted."""
+
+    __tablename__ = "rule_version"
+    rule: Mapped[str] = mapped_column(primary_key=True)
+    version: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[float]
+    who: Mapped[str]
+    why: Mapped[str]
+    what: Mapped[str]
+    body: Mapped[dict[str, Any]]
+
+
+class RuleHeard(Base):
+    """When the groups of a rule about events were heard first and last: compressed JSON, by group key.
+
+    `form` is what of the rule decides that, so that another form does not go on from it.
+    """
+
+    __tablename__ = "rule_heard"
+    rule: Mapped[str] = mapped_column(ForeignKey("rule.name", ondelete="CASCADE"), primary_key=True)
+    at: Mapped[float]
+    form: Mapped[str]
+    content: Mapped[bytes]
+
+
+class RuleLate(Base):
+    """What came late to a rule and was not looked at yet: compressed JSON, by group key from when to when."""
+
+    __tablename__ = "rule_late"
+    rule: Mapped[str] = mapped_column(ForeignKey("rule.name", ondelete="CASCADE"), primary_key=True)
+    content: Mapped[bytes]
+
+
 class Alert(Base):
-    """`group_key` is the JSON of the values of the rule's `each`; `level` 1 warning, 2 critical."""
+    """`detail` is what is usual, or when it runs out; `calm_since` when one that flaps would have recovered.
+
+    `group_key` is the JSON of the values of the rule's `each`; `level` 1 warning, 2 critical."""
 
     __tablename__ = "alert"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -401,6 +470,9 @@ class Alert(Base):
     acknowledged_at: Mapped[float | None]
     acknowledged_note: Mapped[str | None]
     evidence: Mapped[dict[str, Any] | None]
+    detail: Mapped[dict[str, Any] | None]
+    flapping_since: Mapped[float | None]
+    calm_since: Mapped[float | None]
     __table_args__ = (
         Index("alert_open", "recovered_at", "opened_at"),
         Index("alert_of_rule", "rule", "group_key"),

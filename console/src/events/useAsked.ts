@@ -1,0 +1,40 @@
+import { useCallback, useMemo } from "react";
+import { useSearchParams } from "react-router";
+
+export interface Asked {
+  text: string;
+  where: string;
+  floor: string;
+  saved: string;
+  /** The typed filter and the floor of severity, together. */
+  filter: string;
+  keep: (changes: Record<string, string>) => void;
+  keepWhere: (wanted: string) => void;
+}
+
+/** Which events are asked for: all of it stands in the address, so that it can be sent to somebody. */
+export function useAsked(): Asked {
+  const [parameters, setParameters] = useSearchParams();
+  const text = parameters.get("text") ?? "";
+  const where = parameters.get("where") ?? "";
+  const floor = parameters.get("floor") ?? "";
+  const saved = parameters.get("filter") ?? "";
+  const keep = useCallback(
+    (changes: Record<string, string>) =>
+      setParameters((held) => {
+        const next = new URLSearchParams(held);
+        for (const [name, value] of Object.entries(changes)) {
+          if (value.trim()) next.set(name, value);
+          else next.delete(name);
+        }
+        return next;
+      }),
+    [setParameters],
+  );
+  const keepWhere = useCallback((wanted: string) => keep({ where: wanted }), [keep]);
+  const filter = useMemo(() => {
+    const parts = [where.trim() && `(${where})`, floor && `severity ge "${floor}"`].filter(Boolean);
+    return parts.join(" and ");
+  }, [where, floor]);
+  return { text, where, floor, saved, filter, keep, keepWhere };
+}

@@ -1,0 +1,71 @@
+"""`balise forward`: events sent on to other systems."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from balise.api.forwards import ForwardBody
+from balise.cli.build import filters, verb, verbs
+from balise.cli.connect import console, model
+from balise.cli.output import Column, local_time, show
+
+
+def add(noun: argparse.ArgumentParser) -> None:
+    forwards = verbs(noun)
+    verb(forwards, "list", "all forwards, with how they go", _list)
+    syslog = verb(forwards, "syslog", "send events on as syslog, or change which and where to", _syslog, form_=False)
+    syslog.add_argument("name")
+    syslog.add_argument("address", metavar="ADDR:PORT")
+    syslog.add_argument("--transport", choices=("udp", "tcp", "tls"), default="tls", help="(tls)")
+    syslog.add_argument("--ca", metavar="FILE", help="certificates, PEM, that the other side's is signed by")
+    otlp = verb(forwards, "otlp", "send events on over OTLP, or change which and where to", _otlp, form_=False)
+    otlp.add_argument("name")
+    otlp.add_argument("url", help="such as https://otlp.skerry.example/v1/logs")
+    otlp.add_argument("--credential", metavar="NAME", help="a name and password (balise credential list)")
+    for one in (syslog, otlp):
+        filters(one)
+    verb(forwards, "delete", "send nothing on any more", _delete, form_=False).add_argument("name")
+
+
+COLUMNS: list[Column] = [
+    ("forward", lambda x: x["name"]),
+    ("state", lambda x: x["state"]),
+    ("to", lambda x: x["to"].get("address") or x["to"]["url"]),
+    ("over", lambda x: " ".join(filter(None, (x["to"]["protocol"], x["to"].get("transport"))))),
+    ("which", lambda x: x["filter"] or x["where"] or "all"),
+    ("waiting", lambda x: x["waiting"]),
+    ("sent", lambda x: x["sent"]),
+    ("last sent", lambda x: local_time(x["last_sent_at"])),
+    ("", lambda x: x["problem"]),
+]
+
+
+def _list(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", "/forwards")
+    show(answer, COLUMNS, a.format, empty="Nothing is sent on yet: balise forward syslog NAME ADDR:PORT")
+    return 0
+
+
+def _syslog(a: argparse.Namespace) -> int:
+    ca = Path(a.ca).read_text("utf-8") if a.ca else None
+    return _set(a, {"protocol": "syslog", "transport": a.transport, "address": a.address, "ca": ca})
+
+
+def _otlp(a: argparse.Namespace) -> int:
+    return _set(a, {"protocol": "otlp", "url": a.url, "credential": a.credential})
+
+
+def _set(a: argparse.Namespace, to: dict[str, Any]) -> int:
+    with console() as c:
+        kept = c.forwards.set(a.name, model(ForwardBody, where=a.where, filter=a.filter, to=to))
+    print(f"forward {kept.name}: {kept.state}")
+    return 0
+
+
+def _delete(a: argparse.Namespace) -> int:
+    with console() as c:
+        print(c.forwards.delete(a.name))
+    return 0

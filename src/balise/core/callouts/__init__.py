@@ -1,0 +1,1 @@
+"""Who is told of what: hours, rotas, steps."""

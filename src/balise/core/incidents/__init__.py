@@ -1,0 +1,1 @@
+"""Incidents: alerts that belong together."""

@@ -1,0 +1,1 @@
+"""Kinds of limits: each says of all groups at once which are in breach."""

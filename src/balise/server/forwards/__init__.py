@@ -1,0 +1,1 @@
+"""Events sent on to other systems."""

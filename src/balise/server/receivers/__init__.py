@@ -1,0 +1,1 @@
+"""Receivers of syslog, and who speaks to them."""

@@ -1,0 +1,64 @@
+"""The groups of a rule: the things that can have an alert of their own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from balise.server.alerts.book import group_key
+
+MOST_GROUPS = 20_000
+"""Groups that events and alerts may make in one rule."""
+
+
+@dataclass
+class Group:
+    """One thing that can have an alert of its own. `rows` is how many series it has."""
+
+    key: str
+    host: int | None
+    host_name: str
+    attributes: dict[str, str]
+    rows: int = 0
+
+
+class Groups:
+    """Groups by number and by key. They are never removed, so that a number stays what it was."""
+
+    def __init__(self, each: Iterable[str]) -> None:
+        self.each = list(each)
+        self.numbers: dict[str, int] = {}
+        self.all: list[Group] = []
+        self._of_host: dict[int, list[int]] = {}
+        self.left_out = 0
+
+    def __len__(self) -> int:
+        return len(self.all)
+
+    def __getitem__(self, number: int) -> Group:
+        return self.all[number]
+
+    def find(self, values: dict[str, str]) -> int | None:
+        """The group of these values of `each`."""
+        return self.numbers.get(group_key(values))
+
+    def of(self, values: dict[str, str], host: int | None, host_name: str, *, most: int | None = None) -> int | None:
+        """The group of these values, a new one if need be; None when there are `most` of them."""
+        key = group_key(values)
+        number = self.numbers.get(key)
+        if number is not None:
+            return number
+        if most is not None and len(self.all) >= most:
+            self.left_out += 1
+            return None
+        number = self.numbers[key] = len(self.all)
+        named = "host" in self.each
+        attributes = {name: value for name, value in values.items() if name != "host"}
+        self.all.append(Group(key, host if named else None, host_name if named else "", attributes))
+        if named and host is not None:
+            self._of_host.setdefault(host, []).append(number)
+        return number
+
+    def of_host(self, host: int) -> list[int]:
+        """The groups that are a host's own."""
+        return self._of_host.get(host, [])

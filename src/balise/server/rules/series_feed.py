@@ -1,0 +1,205 @@
+"""The series of one metric that a rule looks at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.api.measures import Value
+from balise.core import filters
+from balise.core.filters import Filter
+from balise.core.rules.measuring import OUT, Measuring, Row
+from balise.core.rules.room import Room
+from balise.server.hosts.directory import Directory
+from balise.server.metrics.questions import unit_of
+from balise.server.rules.groups import Groups
+from balise.store.series.catalogue import Catalogue, Metric, Series
+from balise.store.series.query import group_values, lookup_of
+
+F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Followed:
+    """What became of a feed when hosts changed: the series taken up, those that moved with the groups they were in and
+    are in (`OUT` for none)."""
+
+    added: list[int]
+    moved: list[tuple[int, int]]
+
+
+class SeriesFeed:
+    """Series with their windows. What happens to hosts is followed without losing what windows hold."""
+
+    def __init__(
+        self,
+        value: Value,
+        over: float,
+        *,
+        hosts: Filter | None,
+        groups: Groups,
+        catalogue: Catalogue,
+        directory: Directory,
+    ) -> None:
+        self.value = value
+        self._groups = groups
+        self._catalogue = catalogue
+        self._directory = directory
+        self._where = filters.parse(value.where) if value.where else None
+        self._hosts = hosts
+        self.over = over
+        self.measuring = Measuring(value.take, over)
+        self._seen = 0
+        self._removals = 0
+        self._row_of = np.full(0, -1, np.int64)
+        self.series: list[int] = []
+        self._room = Room({"hosts": -1})
+        self.hosts = np.empty(0, np.int64)
+        """Of each row its host."""
+
+    @property
+    def metric(self) -> Metric | None:
+        return self._catalogue.metrics.get(self.value.metric)
+
+    @property
+    def unit(self) -> str:
+        metric = self.metric
+        return unit_of(metric.unit, self.value.take) if metric else ""
+
+    # --- which series
+
+    def find_series(self) -> list[int]:
+        """Takes up series that are new since the last time; answers them."""
+        metric = self.metric
+        if metric is None or (len(metric.series) == self._seen and metric.removals == self._removals):
+            return []
+        if metric.removals != self._removals:
+            self._forget(metric)
+        fresh = metric.series[self._seen : len(metric.series)]
+        self._seen += len(fresh)
+        return self._add(number for number in fresh if not self._has(number))
+
+    def _forget(self, metric: Metric) -> None:
+        """Series have gone from the catalogue: theirs is no row any more."""
+        self._removals, self._seen = metric.removals, 0
+        for row, number in enumerate(self.series):
+            if number not in self._catalogue.series and self.measuring.group_of[row] != OUT:
+                self._move(row, OUT)
+
+    def _has(self, number: int) -> bool:
+        return number < len(self._row_of) and self._row_of[number] >= 0
+
+    def _add(self, numbers: Iterable[int]) -> list[int]:
+        added: list[int] = []
+        rows: list[Row] = []
+        for number in numbers:
+            one = self._catalogue.series.get(number)
+            group = self._group_for(one) if one is not None else OUT
+            if one is not None and group != OUT:
+                added.append(number)
+                rows.append(Row(one.kind, group, one.part, (one.host, one.attributes)))
+                self._groups[group].rows += 1
+        if not added:
+            return []
+        size = max(added) + 2
+        if size > len(self._row_of):
+            self._row_of = np.concatenate([self._row_of, np.full(size - len(self._row_of) + 1024, -1, np.int64)])
+        self._row_of[added] = np.arange(len(self.series), len(self.series) + len(added))
+        self.series.extend(added)
+        vars(self).update(self._room.grow(vars(self), len(added)))
+        self.hosts[-len(added) :] = [self._catalogue.series[number].host for number in added]
+        self.measuring.add(rows)
+        return added
+
+    def _group_for(self, one: Series) -> int:
+        """The number of the group a series belongs to, a new one if need be; `OUT` when the rule is not for it."""
+        directory = self._directory
+        if not directory.is_here(one.host):
+            return OUT
+        if self._hosts is not None and not filters.matches(self._hosts, lambda n: directory.attribute(one.host, n)):
+            return OUT
+        if self._where is not None and not filters.matches(self._where, lookup_of(directory, one)):
+            return OUT
+        values = group_values(directory, one, self._groups.each)
+        number = self._groups.of(values, one.host, directory.name(one.host) or "")
+        return OUT if number is None else number
+
+    def follow(self, hosts: Iterable[int]) -> Followed:
+        """Hosts were added, renamed, labelled anew or retired."""
+        metric = self.metric
+        if metric is None:
+            return Followed([], [])
+        new: list[int] = []
+        moved: list[tuple[int, int]] = []
+        for host in hosts:
+            for number in self._catalogue.series_of(metric.id, host):
+                if not self._has(number):
+                    new.append(number)
+                    continue
+                row = int(self._row_of[number])
+                before, after = int(self.measuring.group_of[row]), self._group_for(self._catalogue.series[number])
+                if before != after:
+                    self._move(row, after)
+                    moved.append((before, after))
+        return Followed(self._add(new), moved)
+
+    def groups_of(self, series: Sequence[int]) -> list[int]:
+        """The groups of some series."""
+        return list(self.measuring.group_of[self._row_of[series]].tolist()) if series else []
+
+    def _move(self, row: int, group: int) -> None:
+        before = int(self.measuring.group_of[row])
+        if before != OUT:
+            self._groups[before].rows -= 1
+        if group != OUT:
+            self._groups[group].rows += 1
+        self.measuring.move(row, group)
+
+    # --- what they say
+
+    def observe(self, series: I64, times: F64, values: F64, came_at: float) -> tuple[I64, F64]:
+        """Takes points that came at a moment by our clock, times in unix seconds; answers of which rows, and when."""
+        rows = self._rows(series)
+        mine = np.flatnonzero(rows >= 0)
+        if len(mine):
+            self.measuring.observe(rows[mine], times[mine], values[mine], came_at)
+        return rows[mine], times[mine]
+
+    def rows_of(self, series: I64, times: F64) -> tuple[I64, F64]:
+        """The rows of those series that the rule looks at, and the times that go with them."""
+        rows = self._rows(series)
+        return rows[rows >= 0], times[rows >= 0]
+
+    def _rows(self, series: I64) -> I64:
+        if not self.series:
+            return np.full(len(series), -1, np.int64)
+        # Whatever is beyond the last place is no series of this rule, as that place is kept free.
+        return self._row_of.take(series, mode="clip")
+
+    def values(self, now: float, behind: F64 | float, groups: int) -> F64:
+        """What each of `groups` groups measures.
+
+        Args:
+            behind: seconds by which the clock of each row's host is behind ours, 0 when none is.
+        """
+        return padded(self.measuring.values(now, behind), groups)
+
+    def last_heard(self, groups: int) -> F64:
+        """When each group was heard last, unix seconds; NaN for never."""
+        out = np.full(groups, np.nan)
+        mine = self.measuring.group_of >= 0
+        times = self.measuring.windows.last_time
+        times = np.where(np.isfinite(times), times, np.nan)
+        np.fmax.at(out, self.measuring.group_of[mine], times[mine])
+        return out
+
+
+def padded(values: F64, groups: int) -> F64:
+    """The values with NaN for the groups that they do not reach."""
+    if len(values) == groups:
+        return values
+    return np.concatenate([values, np.full(groups - len(values), np.nan)])

@@ -1,0 +1,1 @@
+"""Where lines come from, and how it goes there."""

@@ -1,0 +1,573 @@
+"""Rules at work in a console: events, alerts of alerts, ratios, what is missing; versions, tuning, plans with an end."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from balise.api.limits import Limits
+from balise.api.rules import Rehearse, RuleBody, RuleDocument, Suggest
+from balise.api.tuning import Tune
+from balise.core.events.new_event import NewEvent
+from balise.core.moments import NS, nanos
+from balise.core.rule_text import rule_text
+from balise.server.errors import Refused
+from balise.server.life import close
+from balise.server.parts import Parts, build
+from balise.server.rules.texts import read_text
+from balise.server.settings import Settings
+from balise.store.events.store import Delivery
+
+
+@pytest.fixture
+def console(tmp_path: Path) -> Iterator[Parts]:
+    made = build(Settings(data=tmp_path))
+    yield made
+    close(made)
+
+
+def put(console: Parts, host: str, metric: str, points: list[tuple[float, float]], **attributes: str) -> None:
+    known = console.directory.ensure(host)
+    made = console.series.catalogue.metric(metric, "1", "gauge", "")
+    series = console.series.catalogue.series_id(known.id, made, tuple(sorted(attributes.items())), "", "gauge")
+    layout = console.series.catalogue.layouts.of(np.full(1, series, np.int64))
+    for at, value in points:
+        console.series.accept_now(console.series.batch(layout, np.array([int(at * NS)]), np.array([value])))
+
+
+def say(console: Parts, body: str, at: float, host: str = "pier-1", severity: int = 6, **attributes: str) -> None:
+    console.directory.ensure(host)
+    told = json.dumps({name.replace("_", "."): value for name, value in attributes.items()}) if attributes else None
+    console.events.accept_now(Delivery([NewEvent(nanos(at), host, severity, "gate", body, told)]))
+
+
+def rule(measure: dict[str, Any], limit: dict[str, Any], **more: Any) -> RuleBody:
+    return RuleBody.model_validate({"about": "x", "measure": measure, "limits": {"critical": limit}, **more})
+
+
+def keep(console: Parts, name: str, body: RuleBody) -> None:
+    console.rules.put(name, body, "test")
+    console.listening.changed(name)
+    console.listening.work()
+    console.watch.tick(time.time())
+
+
+def look(console: Parts, now: float) -> None:
+    """What the workers do in a second."""
+    console.listening.work()
+    console.watch.tick(now)
+    console.watch.tick(now)
+
+
+def open_groups(console: Parts, name: str) -> list[str]:
+    return sorted(key for held, key in console.alerts.open if held == name)
+
+
+def test_events_are_counted_in_a_window_by_group(console: Parts) -> None:
+    now = time.time()
+    keep(console, "refused", rule({"events": 'body co "refused"', "over": "1m"}, {"above": 2}))
+    for i in range(3):
+        say(console, f"user {i} refused", now - 10 + i)
+        say(console, "all is well", now - 10 + i, host="pier-2")
+    say(console, "refused", now - 300, host="pier-2")
+    look(console, now)
+    assert open_groups(console, "refused") == ['{"host": "pier-1"}']
+    look(console, now + 70)
+    assert open_groups(console, "refused") == []
+
+
+def test_different_values_are_counted_and_said_again_they_are_one(console: Parts) -> None:
+    now = time.time()
+    measure = {"events": 'source eq "gate"', "take": "distinct", "of": "user.name", "over": "1m"}
+    keep(console, "many", rule(measure, {"above": 2}))
+    for name in ("anna", "berit", "anna", "anna"):
+        say(console, "refused", now, user_name=name)
+    say(console, "refused", now)
+    look(console, now)
+    assert open_groups(console, "many") == []
+    say(console, "refused", now, user_name="carl")
+    look(console, now)
+    assert len(open_groups(console, "many")) == 1
+
+
+def test_what_was_there_before_a_rule_is_nothing_new(console: Parts) -> None:
+    now = time.time()
+    say(console, "in", now - 3 * 86_400, user_name="anna")
+    body = rule({"events": 'body eq "in"', "each": ["user.name"], "over": "5m"}, {"first_seen": True, "memory": "30d"})
+    keep(console, "seen", body)
+    for name in ("anna", "berit"):
+        say(console, "in", now, user_name=name)
+    look(console, now)
+    assert open_groups(console, "seen") == ['{"user.name": "berit"}']
+    look(console, now + 301)
+    assert open_groups(console, "seen") == []
+
+
+def test_what_is_new_stays_known_through_a_restart(tmp_path: Path) -> None:
+    now = time.time()
+    first = build(Settings(data=tmp_path))
+    body = rule({"events": 'body eq "in"', "each": ["user.name"], "over": "5m"}, {"first_seen": True})
+    keep(first, "seen", body)
+    say(first, "in", now, user_name="anna")
+    look(first, now)
+    assert len(open_groups(first, "seen")) == 1
+    first.listening.keep(now)
+    close(first)
+    again = build(Settings(data=tmp_path))
+    again.watch.load(now + 5)
+    again.listening.begin()
+    look(again, now + 5)
+    assert len(open_groups(again, "seen")) == 1, "its alert goes on"
+    look(again, now + 302)
+    say(again, "in", now + 303, user_name="anna")
+    look(again, now + 304)
+    assert open_groups(again, "seen") == []
+    close(again)
+
+
+def test_a_job_that_did_not_run_is_missed_once_it_was_heard(console: Parts) -> None:
+    now = time.time()
+    keep(console, "backup", rule({"metric": "backup.finished"}, {"missing_for": "60s"}))
+    put(console, "a", "backup.finished", [(now, 1.0)])
+    put(console, "b", "backup.finished", [(now, 1.0)])
+    console.watch.tick(now + 1)
+    put(console, "b", "backup.finished", [(now + 50, 1.0)])
+    console.watch.tick(now + 59)
+    assert open_groups(console, "backup") == []
+    console.watch.tick(now + 62)
+    assert open_groups(console, "backup") == ['{"host": "a"}']
+    held = next(iter(console.alerts.open.values()))
+    assert held.value == pytest.approx(62, abs=0.01) and not held.silent
+    put(console, "a", "backup.finished", [(now + 63, 1.0)])
+    console.watch.tick(now + 64)
+    assert open_groups(console, "backup") == []
+
+
+def test_what_is_missed_is_missed_after_a_restart_too(tmp_path: Path) -> None:
+    now = time.time()
+    first = build(Settings(data=tmp_path))
+    first.rules.put("backup", rule({"metric": "m"}, {"missing_for": "1h"}), "test")
+    put(first, "a", "m", [(now - 3000, 1.0)])
+    first.watch.tick(now)
+    close(first)
+    again = build(Settings(data=tmp_path))
+    again.watch.load(now + 300)
+    again.watch.tick(now + 500)
+    assert open_groups(again, "backup") == []
+    again.watch.tick(now + 601)
+    assert open_groups(again, "backup") == ['{"host": "a"}']
+    close(again)
+
+
+def test_a_ratio_is_of_two_metrics_of_one_group(console: Parts) -> None:
+    now = time.time()
+    values = {"bad": {"metric": "errors"}, "all": {"metric": "requests"}}
+    keep(console, "ratio", rule({"values": values, "compute": "100 * bad / all"}, {"above": 5}))
+    for host, bad, whole in (("a", 9.0, 100.0), ("b", 9.0, 0.0), ("c", 1.0, 100.0)):
+        put(console, host, "errors", [(now, bad)])
+        put(console, host, "requests", [(now, whole)])
+    put(console, "d", "errors", [(now, 9.0)])
+    console.watch.tick(now)
+    assert open_groups(console, "ratio") == ['{"host": "a"}']
+    assert next(iter(console.alerts.open.values())).value == 9.0
+
+
+def test_two_of_three_is_a_rule_about_alerts(console: Parts) -> None:
+    now = time.time()
+    console.rules.put("slow", rule({"metric": "t"}, {"above": 1}), "test")
+    keep(console, "two", rule({"alerts": 'rule eq "slow"', "each": ["label.site"]}, {"above": 1}))
+    from balise.api.hosts import HostChange
+
+    for host in ("a", "b", "c"):
+        put(console, host, "t", [(now, 0.0)])
+        console.hosts.change(host, HostChange(labels={"site": "north" if host != "c" else "south"}), "test")
+    put(console, "a", "t", [(now + 1, 9.0)])
+    put(console, "c", "t", [(now + 1, 9.0)])
+    console.watch.tick(now + 1)
+    assert open_groups(console, "two") == []
+    put(console, "b", "t", [(now + 2, 9.0)])
+    console.watch.tick(now + 2)
+    assert open_groups(console, "two") == ['{"label.site": "north"}']
+    put(console, "b", "t", [(now + 3, 0.0)])
+    console.watch.tick(now + 3)
+    assert open_groups(console, "two") == []
+
+
+def test_a_ring_of_rules_is_refused_and_named(console: Parts) -> None:
+    def about(name: str) -> RuleBody:
+        return rule({"alerts": f'rule eq "{name}"'}, {"above": 0})
+
+    console.rules.put("a", about("b"), "test")
+    console.rules.put("b", about("c"), "test")
+    with pytest.raises(Refused) as error:
+        console.rules.put("c", about("a"), "test")
+    assert "c -> a -> b -> c" in error.value.detail
+    with pytest.raises(Refused, match='and rule ne "all"'):
+        console.rules.put("all", rule({"alerts": 'severity eq "critical"'}, {"above": 3}), "test")
+    console.rules.put("all", rule({"alerts": 'severity eq "critical" and rule ne "all"'}, {"above": 3}), "test")
+
+
+def test_an_alert_that_flaps_is_told_once_and_stays_open_until_it_is_calm(console: Parts) -> None:
+    now = time.time()
+    keep(console, "flap", rule({"metric": "m"}, {"above": 5}, flaps_after=2))
+    told: list[str] = []
+    console.alerts.changed.connect(lambda change: told.append(change.what))
+    for i in range(10):
+        put(console, "a", "m", [(now + i, 9.0 if i % 2 == 0 else 0.0)])
+        console.watch.tick(now + i)
+    assert told.count("opened") == 3 and told.count("recovered") == 2 and told.count("flapping") == 1
+    assert console.alerts.open_now()[0].flapping
+    last = now + 10
+    for i in range(0, 1860, 60):
+        put(console, "a", "m", [(last + i, 0.0)])
+        console.watch.tick(last + i)
+    assert not console.alerts.open and told[-1] == "recovered"
+
+
+def test_every_version_is_kept_and_taken_back(console: Parts) -> None:
+    first, second = rule({"metric": "m"}, {"above": 1}), rule({"metric": "m"}, {"above": 2})
+    console.rules.put("level", first, "anna")
+    console.rules.put("level", second, "berit", why="too tight")
+    newest, oldest = console.rules.versions("level")
+    assert (newest.who, newest.why, newest.changes) == ("berit", "too tight", ["limits.critical.above: 1.0 -> 2.0"])
+    console.rules.delete("level", "carl")
+    restored = console.rules.restore("level", oldest.version, "anna")
+    assert restored.limits == first.limits and restored.version == 4
+    assert [v.what for v in console.rules.versions("level")] == ["restored", "deleted", "written", "written"]
+
+
+def tuned(console: Parts, **how: Any) -> Any:
+    number = next(iter(console.alerts.open.values())).id
+    return console.tuning.tune(number, Tune.model_validate({"why": "deep", **how}), "anna")
+
+
+def test_a_host_gets_limits_of_its_own_and_the_others_keep_theirs(console: Parts) -> None:
+    now = time.time()
+    keep(console, "level", rule({"metric": "m"}, {"above": 5}))
+    for host in ("a", "b"):
+        put(console, host, "m", [(now, 9.0)])
+    console.watch.tick(now)
+    limits = {"critical": {"above": 20}}
+    dry = tuned(console, **{"for": "host"}, limits=limits, dry_run=True)
+    assert (dry.done, dry.hosts, dry.before, dry.after) == (False, 1, "critical above 5", "critical above 20")
+    assert not console.held_plans.planned_rules()
+    host = next(iter(console.alerts.open.values())).key
+    done = tuned(console, **{"for": "host"}, limits=limits)
+    console.watch.plans_changed(["level"], now)
+    console.watch.tick(now + 1)
+    assert done.plan in {plan.name for plan in console.plans.all()}
+    assert host not in open_groups(console, "level") and len(open_groups(console, "level")) == 1
+    assert "anna" in console.plans.get(done.plan or "").text and "deep" in console.plans.get(done.plan or "").text
+    with pytest.raises(Refused, match="its limits cannot say below"):
+        tuned(console, **{"for": "host"}, limits={"critical": {"below": 1}})
+
+
+def test_a_severity_that_is_not_tuned_is_told_as_it_stays(console: Parts) -> None:
+    now = time.time()
+    body = {"about": "x", "measure": {"metric": "m"}, "limits": {"warning": {"above": 5}, "critical": {"above": 8}}}
+    keep(console, "high", RuleBody.model_validate(body))
+    put(console, "pier-1", "m", [(now, 9.0)])
+    look(console, now + 1)
+    (alert,) = console.alerts.open_now()
+    asked = {"for": "host", "limits": {"critical": {"above": 20}}, "why": "known", "dry_run": True}
+    told = console.tuning.tune(alert.id, Tune.model_validate(asked), "test")
+    assert (told.before, told.after) == ("warning above 5, critical above 8", "warning above 5, critical above 20")
+
+
+def test_what_would_have_changed_is_worked_out_with_the_limits_that_plans_give(console: Parts) -> None:
+    """A plan warns from 7 on; with another critical limit that stays so, and 6 would have opened nothing."""
+    now = time.time()
+    body = {"about": "x", "measure": {"metric": "m"}, "limits": {"warning": {"above": 5}, "critical": {"above": 8}}}
+    keep(console, "high", RuleBody.model_validate(body))
+    console.directory.ensure("pier-1")
+    console.plans.put("plan: mild\nfor: {host: pier-1}\nlimits: {high: {warning: {above: 7}}}\n", "test")
+    console.watch.plans_changed(["high"], now)
+    put(console, "pier-1", "m", [(now - 3000 + 10 * i, 6.0 if i < 200 else 9.0) for i in range(300)])
+    look(console, now)
+    (alert,) = console.alerts.open_now()
+    asked = {"for": "host", "limits": {"critical": {"above": 20}}, "why": "known"}
+    for dry in (True, False):
+        told = console.tuning.tune(alert.id, Tune.model_validate({**asked, "dry_run": dry}), "test")
+        assert told.after == "warning above 7, critical above 20"
+        week = told.over[0]
+        assert (week.opened, week.would_open) == (1, 1)
+        assert week.open_seconds == week.would_be_open_seconds and week.open_seconds < 1500
+
+
+def test_a_rule_is_off_on_a_host_for_a_time(console: Parts) -> None:
+    now = time.time()
+    keep(console, "level", rule({"metric": "m"}, {"above": 5}))
+    put(console, "a", "m", [(now, 9.0)])
+    console.watch.tick(now)
+    with pytest.raises(Refused, match="say until when"):
+        tuned(console, **{"for": "host"})
+    done = tuned(console, **{"for": "host"}, until="+1h")
+    console.watch.plans_changed(["level"], now)
+    console.watch.tick(now + 1)
+    assert not console.alerts.open and done.after == "off"
+    assert console.alert_search.get(1).recovery == "switched off by a plan"
+    assert [one.note for one in console.tuning.of_host("a")] == ["off for now"]
+    changed: list[set[str]] = []
+    console.plans.changed.connect(changed.append)
+    console.plans.end_those_over(now + 3700)
+    assert changed == [{"level"}]
+
+
+def test_what_watches_a_host_is_told_with_its_distance_from_breach(console: Parts) -> None:
+    now = time.time()
+    keep(console, "level", rule({"metric": "m"}, {"above": 10}))
+    put(console, "a", "m", [(now, 8.0)])
+    console.watch.tick(now)
+    one = console.tuning.of_host("a")[0]
+    assert (one.rule, one.from_, one.value, one.level) == ("level", "test", 8.0, "ok")
+    assert one.distance == pytest.approx(0.2)
+
+
+def test_what_a_rehearsal_says_is_what_the_rule_did(console: Parts) -> None:
+    """Every second of ten minutes, of values by chance: opened and recovered at the same moments."""
+    rng = np.random.default_rng(7)
+    start = float(int(time.time()) - 900)
+    kinds: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
+        "outside": ({"metric": "m", "take": "avg", "over": "20s"}, {"outside": [3, 7], "hold": "5s"}),
+        "change": ({"metric": "m", "take": "change", "over": "20s"}, {"above": 4}),
+        "ratio": (
+            {"values": {"a": {"metric": "m"}, "b": {"metric": "n"}}, "compute": "a / b", "over": "30s"},
+            {"above": 3},
+        ),
+        "missing": ({"metric": "gone"}, {"missing_for": "30s"}),
+    }
+    for name, (measure, limit) in kinds.items():
+        console.rules.put(name, rule(measure, limit), "test")
+    did: dict[str, list[tuple[float, str]]] = {name: [] for name in kinds}
+    now = start
+
+    def note(change: Any) -> None:
+        if change.what in ("opened", "recovered") and change.alert.rule in did:
+            did[change.alert.rule].append((now, change.what))
+
+    console.alerts.changed.connect(note)
+    for second in range(600):
+        now = start + second
+        if second % 5 == 0:
+            put(console, "a", "m", [(now, float(rng.uniform(0, 10)))])
+            put(console, "a", "n", [(now, float(rng.choice([0.0, 1.0, 2.0, 5.0])))])
+        if second % 5 == 0 and (second // 100) % 2 == 0:
+            put(console, "a", "gone", [(now, 1.0)])
+        console.watch.tick(now)
+    assert all(len(moments) >= 2 for moments in did.values())
+    for name, (measure, limit) in kinds.items():
+        body = rule(measure, limit, flaps_after=0)
+        said = console.rules._rehearsals.run(body, start, start + 600, lambda _r, _h: None)
+        assert said.step_seconds == 1.0
+        told = sorted(
+            [(i.opened_at, "opened") for i in said.items]
+            + [(i.recovered_at, "recovered") for i in said.items if i.recovered_at is not None]
+        )
+        flapped = console.rules.get(name)
+        assert flapped.flaps_after == 4
+        # An alert that flaps stays open: up to there both say the same.
+        same = min(len(told), len(did[name]))
+        assert same >= 2
+        assert told[: same - 1] == did[name][: same - 1]
+
+
+def test_what_matches_nothing_is_pointed_out(console: Parts) -> None:
+    now = time.time()
+    from balise.api.hosts import HostChange
+
+    put(console, "gate-n1", "tide.level", [(now, 1.0)], quay="3")
+    console.hosts.change("gate-n1", HostChange(labels={"site": "southquay"}), "test")
+    body = rule({"metric": "tide.levle"}, {"above": 1}, hosts='label.site eq "south-quay"')
+    said = console.rules.put("x", body, "test").warnings
+    assert said == [
+        "no metric tide.levle has arrived yet; did you mean tide.level?",
+        "no host has label.site south-quay; did you mean southquay?",
+    ]
+    wrong = rule({"metric": "tide.level", "where": 'qay eq "3"'}, {"above": 1})
+    assert console.rules.put("y", wrong, "test").warnings == ["no series of tide.level has qay; did you mean quay?"]
+
+
+def test_limits_are_suggested_from_what_was_measured(console: Parts) -> None:
+    now = time.time()
+    for i in range(600):
+        put(console, "a", "m", [(now - 60 * (600 - i), 20.0 if i in (100, 101, 400) else 1.0)])
+    body = rule({"metric": "m"}, {"above": 0.5}).model_dump()
+    asked = Suggest.model_validate({"rule": body, "from": "-10h", "to": "now", "at_most_a_week": 100})
+    found = console.rules.suggest(asked)
+    assert found.warning is not None and 1 < (found.warning.above or 0) < 20 and found.would_open == 2
+    with pytest.raises(Refused, match="suggested of above, below and unusual"):
+        console.rules.suggest(
+            Suggest.model_validate({"rule": {**body, "limits": {"warning": {"outside": [1, 2]}}}, "from": "-10m"})
+        )
+
+
+def test_a_rehearsal_compares_with_the_version_in_force(console: Parts) -> None:
+    now = time.time()
+    for i in range(100):
+        put(console, "a", "m", [(now - 100 + i, 9.0 if i % 20 == 0 else 0.0)])
+    console.rules.put("level", rule({"metric": "m"}, {"above": 10}), "test")
+    looser = RuleDocument.model_validate({"rule": "level", **rule({"metric": "m"}, {"above": 5}).model_dump()})
+    said = console.rules.rehearse(Rehearse.model_validate({"rule": looser.model_dump(), "from": "-2m"}))
+    assert said.compared is not None and said.compared.opened == 0 and said.opened >= 4
+    assert sum(said.by_hour) == said.opened and said.points is not None and len(said.points.lines) == 1
+    assert Limits.model_validate(looser.limits.model_dump()) == looser.limits
+
+
+def test_how_often_a_rule_opened_is_told_with_it(console: Parts) -> None:
+    now = time.time()
+    keep(console, "level", rule({"metric": "m"}, {"above": 5}))
+    for host in ("a", "b", "c"):
+        put(console, host, "m", [(now, 9.0)])
+    console.watch.tick(now)
+    console.alerts.acknowledge(next(iter(console.alerts.open.values())).id, "anna", "")
+    told = console.rules.get("level")
+    assert (told.opened, told.untaken, told.open_alerts) == (3, 2, 3)
+
+
+def test_a_host_whose_clock_is_behind_is_not_missed(console: Parts) -> None:
+    now = time.time()
+    keep(console, "alive", rule({"metric": "m"}, {"missing_for": "60s"}))
+    known = console.directory.ensure("slow")
+    console.clocks.told(known.id, 7200.0)
+    for second in range(0, 50, 10):
+        put(console, "slow", "m", [(now + second - 7200, 1.0)])
+        console.watch.tick(now + second)
+    assert open_groups(console, "alive") == []
+    console.watch.tick(now + 40 + 61)
+    assert open_groups(console, "alive") == ['{"host": "slow"}']
+
+
+def test_a_volume_that_fills_is_told_before_it_is_full(console: Parts) -> None:
+    """From 0.4 to 0.9 in an hour: a twelfth of an hour's worth is missing; teeth beside it are quiet."""
+    now = time.time()
+    for i in range(221):
+        at = now - 3300 + 15 * i
+        put(console, "a", "fill", [(at, 0.40 + 0.50 * i / 220)])
+        put(console, "b", "fill", [(at, 0.40 + 0.03 * (i % 20) / 20)])
+    keep(console, "full", rule({"metric": "fill", "over": "5m"}, {"runs_out_within": "30m", "at": 1.0}))
+    console.learner.work(now)
+    console.watch.tick(now + 1)
+    assert open_groups(console, "full") == ['{"host": "a"}']
+    alert = console.alerts.open_now()[0]
+    assert alert.kind == "runs_out_within" and alert.reaches_at is not None
+    assert 400 < alert.reaches_at - now < 1000
+
+
+def test_what_is_unusual_is_known_after_two_weeks(console: Parts) -> None:
+    """An hour a week of three weeks at 10, 11 and 10; now 30."""
+    hour = time.time() // 3600 * 3600
+    rng = np.random.default_rng(3)
+    for week in (3, 2, 1):
+        for i in range(-3, 4):
+            start = hour - week * 7 * 86_400 + i * 3600
+            put(console, "a", "load", [(start + 60 * m, 10 + week % 2 + float(rng.normal(0, 0.3))) for m in range(60)])
+    body = rule({"metric": "load", "take": "avg", "over": "5m"}, {"unusual": 6, "side": "above", "by": 2})
+    keep(console, "odd", body)
+    put(console, "a", "load", [(hour + 600, 30.0)])
+    put(console, "new", "load", [(hour + 600, 30.0)])
+    console.watch.tick(hour + 601)
+    assert open_groups(console, "odd") == []
+    console.learner.work(hour + 601)
+    console.watch.tick(hour + 602)
+    assert open_groups(console, "odd") == ['{"host": "a"}']
+    assert "not enough history yet" in console.rules.get("odd").learning
+    alert = console.alerts.open_now()[0]
+    assert alert.baseline is not None and alert.baseline.middle == pytest.approx(10.6, abs=0.7)
+
+
+def test_a_pattern_that_is_new_and_one_that_comes_more_often(console: Parts) -> None:
+    now = time.time()
+    for i in range(20):
+        say(console, f"ticket {i} printed", now - 86_400 - 600 + i)
+        say(console, f"gate {i} opened", now - 86_400 - 600 + i)
+    measure = {"events": "host pr", "over": "1h", "each": ["pattern"]}
+    keep(console, "new", rule({**measure, "pattern": "new"}, {"above": 0}))
+    keep(console, "more", rule({**measure, "pattern": "more"}, {"above": 5}))
+    for i in range(120):
+        say(console, f"ticket {i} printed", now - 60 + i / 10)
+    for i in range(20):
+        say(console, f"gate {i} opened", now - 60 + i / 10)
+    look(console, now)
+    assert open_groups(console, "new") == [] and len(open_groups(console, "more")) == 1
+    value = next(a.value for (name, _), a in console.alerts.open.items() if name == "more")
+    assert value == pytest.approx(6.0)
+    say(console, "the sluice is stuck", now - 1)
+    look(console, now)
+    assert len(open_groups(console, "new")) == 1
+
+
+def test_more_events_than_may_wait_are_counted_from_the_store(console: Parts, monkeypatch: pytest.MonkeyPatch) -> None:
+    now = time.time()
+    monkeypatch.setattr("balise.server.rules.listening.MOST_WAITING", 3)
+    keep(console, "many", rule({"events": 'body co "refused"', "over": "1m"}, {"above": 9}))
+    for i in range(10):
+        say(console, f"{i} refused", now - 20 + i)
+    assert console.listening.dropped > 0
+    look(console, now)
+    assert open_groups(console, "many") == ['{"host": "pier-1"}']
+    assert [a.value for a in console.alerts.open.values()] == [10.0]
+
+
+def test_a_rule_that_fails_while_it_says_what_it_found_holds_up_no_other(console: Parts) -> None:
+    now = time.time()
+    for name in ("bad", "good"):
+        console.rules.put(name, rule({"metric": "m"}, {"above": 1}), "test")
+    console.watch.rules["bad"].worse = None  # type: ignore[method-assign, assignment]
+    put(console, "a", "m", [(now, 9.0)])
+    console.watch.tick(now)
+    console.watch.tick(now + 1)
+    assert {name for name, _ in console.alerts.open} == {"good"}
+    assert "bad" in console.watch.problems and "TypeError" in console.rules.get("bad").problem
+
+
+def test_a_rehearsal_counts_the_alerts_that_there_were(console: Parts) -> None:
+    start = float(int(time.time()) - 300)
+    console.rules.put("slow", rule({"metric": "t"}, {"above": 1}), "test")
+    for host in ("a", "b"):
+        put(console, host, "t", [(start, 0.0)])
+    for second, host, value in ((10, "a", 9.0), (20, "b", 9.0), (40, "a", 0.0), (60, "b", 0.0)):
+        put(console, host, "t", [(start + second, value)])
+        console.watch.tick(start + second)
+    body = rule({"alerts": 'rule eq "slow"', "each": ["rule"]}, {"above": 1})
+    said = console.rules._rehearsals.run(body, start, start + 100, lambda _r, _h: None)
+    assert [(item.opened_at - start, item.recovered_at) for item in said.items] == [(20.0, start + 40)]
+
+
+def test_a_rule_learns_from_the_first_point_that_it_counts_down(console: Parts) -> None:
+    now = time.time()
+    keep(console, "ending", rule({"metric": "left"}, {"runs_out_within": "14d"}))
+    known = console.directory.ensure("a")
+    made = console.series.catalogue.metric("left", "d", "gauge", "")
+    series = console.series.catalogue.series_id(known.id, made, (), "", "gauge")
+    layout = console.series.catalogue.layouts.of(np.array([series]))
+    console.series.accept_now(console.series.batch(layout, np.array([int(now * NS)]), np.array([10.0])))
+    console.watch.tick(now)
+    console.watch.tick(now + 1)
+    assert open_groups(console, "ending") == ['{"host": "a"}']
+    assert console.alerts.open_now()[0].reaches_at == pytest.approx(now + 10 * 86_400, abs=5)
+
+
+def test_a_channel_is_a_source_of_its_host(console: Parts) -> None:
+    known = console.directory.ensure("tick-t1")
+    told = {"path": "Security", "kind": "channel", "status": "following", "detail": "", "lines": 3, "total_lines": 3}
+    console.reports.note_files(known.id, [{**told, "last_at": time.time()}])
+    source = next(one for one in console.sources.all("tick-t1", None) if one.name == "Security")
+    assert (source.kind, source.state, source.lines) == ("channel", "following", 3)
+
+
+def test_a_rule_is_read_from_its_text_with_the_place_of_each_slip(console: Parts) -> None:
+    """Written and read again it is the same; what only the whole console can know has its place too."""
+    body = rule({"metric": "m", "where": 'kind eq "x"'}, {"above": 5}, advice="one\n  two\nthree")
+    text = rule_text("a-rule", body)
+    read = read_text(text, console.rules)
+    assert read.problems == [] and read.rule is not None and read.rule.alone() == body and read.rule.rule == "a-rule"
+    broken = read_text(text.replace('kind eq "x"', "kind eq"), console.rules)
+    assert [(slip.line, slip.field) for slip in broken.problems] == [(5, "measure.where")]
+    assert text.splitlines()[4].startswith("  where:")
+    assert [slip.line for slip in read_text("about: x\nmeasure: &a [*a]\n", console.rules).problems] == [2]
