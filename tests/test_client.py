@@ -18,6 +18,8 @@ import balise.client
 from balise.api.access import NewEnrolmentKey, NewToken, NewUser
 from balise.api.agents import EnrolRequest
 from balise.api.applications import ApplicationBody
+from balise.api.callouts import CalloutBody
+from balise.api.channels import WebhookChannel
 from balise.api.credentials import SshCredential
 from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQuery, PatternQuery
 from balise.api.filters import FilterBody
@@ -28,7 +30,6 @@ from balise.api.keeping import EventKeep, RetentionBody
 from balise.api.kits import KitTrial
 from balise.api.limits import Limits
 from balise.api.metrics import MetricQuery
-from balise.api.notify import CalloutBody, WebhookChannel
 from balise.api.parsers import ParserQuestion
 from balise.api.probes import ProbeBody
 from balise.api.receivers import ReceiverBody

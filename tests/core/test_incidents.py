@@ -40,7 +40,7 @@ class World:
 
 def grouping() -> Grouping:
     numbers = count(1)
-    return Grouping(World(), lambda: next(numbers))
+    return Grouping(World(), lambda _alert: next(numbers))
 
 
 def placed(*alerts: Breached) -> tuple[Grouping, list[Placed]]:

@@ -12,8 +12,8 @@ import pytest
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
 from balise.api.access import NewUser
+from balise.api.channels import WebhookChannel
 from balise.api.credentials import CredentialBody, LoginCredential
-from balise.api.notify import WebhookChannel
 from balise.api.secrets import REVEALED, OfLength, Secret
 from balise.server.app import build_api
 

@@ -15,7 +15,8 @@ import trustme
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, AuthResult, LoginPassword
 
-from balise.api.notify import CalloutBody, EmailChannel, WebhookChannel
+from balise.api.callouts import CalloutBody
+from balise.api.channels import EmailChannel, WebhookChannel
 from balise.api.rules import RuleBody
 from balise.api.secrets import Secret
 from balise.client import Balise, Refused

@@ -8,12 +8,13 @@ from collections.abc import Iterator
 import pytest
 
 from balise.api.access import NewToken, Scope
+from balise.api.callouts import CalloutBody
+from balise.api.channels import WebhookChannel
 from balise.api.events import EventQuery, HistogramQuery
 from balise.api.filters import FilterBody
 from balise.api.hosts import GroupBody, HostsChange, ViewBody
 from balise.api.keeping import EventKeep, RetentionBody
 from balise.api.metrics import MetricQuery
-from balise.api.notify import CalloutBody, WebhookChannel
 from balise.api.rules import RuleBody
 from balise.client import Refused
 from running import Service, free_port

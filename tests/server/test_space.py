@@ -12,8 +12,9 @@ from pathlib import Path
 import httpx
 import pytest
 
+from balise.api.callouts import CalloutBody
+from balise.api.channels import WebhookChannel
 from balise.api.keeping import Keeping
-from balise.api.notify import CalloutBody, WebhookChannel
 from balise.client import Refused
 from balise.server.keeping.space import NAME, Full, RoomNews, RoomState, Space
 from balise.server.people.access import Access

@@ -11,7 +11,7 @@ from balise.api.metrics import FilterText, NamedFilter
 from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Duration, Name
 
-Role = Literal["viewer", "operator", "administrator", "ingest"]
+Role = Literal["viewer", "operator", "administrator", "ingest", "calendar"]
 PersonRole = Literal["viewer", "operator", "administrator"]
 Password = Annotated[Secret, OfLength(8, 200)]
 

@@ -85,3 +85,14 @@ class MaintenanceBody(BaseModel):
         if self.for_ is not None:
             return seconds(self.for_)
         return instant(self.to or "now", now) - instant(self.from_, now)
+
+
+class Window(MaintenanceBody):
+    """A window as it is: the time that goes on, if one does, and the next. `paused` counts the hosts in it now."""
+
+    name: str
+    going_on: bool
+    starts_at: str | None = Field(description="of the time that goes on, or else of the next one")
+    ends_at: str | None
+    paused: int
+    updated_by: str

@@ -50,3 +50,28 @@ class RotaBody(BaseModel):
         if length % HOUR or not HOUR <= length <= LONGEST_TURN:
             raise ValueError("turn: is whole hours, days or weeks, from 1h to 13w")
         return self
+
+
+class RotaAnswer(RotaBody):
+    """A rota, and who is on duty now."""
+
+    name: str
+    on_duty: str | None
+    until: str | None
+
+
+class OnDuty(BaseModel):
+    """Who is on duty at a moment, until when, and whose turn it would be, if that is another."""
+
+    person: str | None
+    until: str | None
+    instead_of: str | None = None
+
+
+class Stretch(BaseModel):
+    """Who has a time of the rota."""
+
+    person: str
+    start: float
+    end: float
+    instead_of: str | None

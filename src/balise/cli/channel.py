@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from balise.api.notify import EmailChannel, WebhookChannel
+from balise.api.channels import EmailChannel, WebhookChannel
 from balise.cli.build import verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.output import Column, local_time, show

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from balise.api.notify import Channel, EmailChannel, WebhookChannel
+from balise.api.channels import Channel, ChannelBody
 from balise.client.connection import quoted
 from balise.client.noun import Items, Noun
 
@@ -18,7 +18,7 @@ class Channels(Noun):
         """
         return self._connection.items(Channel, "/channels")
 
-    def set(self, name: str, body: WebhookChannel | EmailChannel) -> Channel:
+    def set(self, name: str, body: ChannelBody) -> Channel:
         """Keeps a channel, new or changed.
 
         >>> balise.channels.set("pager", WebhookChannel(kind="webhook", url="http://127.0.0.1:9/")).kind

@@ -12,7 +12,7 @@ from balise.api.secrets import Secret
 from balise.api.status import Status
 from balise.client.alerts import Alerts
 from balise.client.applications import Applications
-from balise.client.callouts import Callouts, Deliveries
+from balise.client.callouts import Callouts, Deliveries, Drills, Persons, Rotas
 from balise.client.channels import Channels
 from balise.client.connection import Connection
 from balise.client.credentials import Credentials
@@ -23,8 +23,10 @@ from balise.client.filters import Filters
 from balise.client.forwards import Forwards
 from balise.client.groups import Groups
 from balise.client.hosts import Hosts
+from balise.client.incidents import Incidents
 from balise.client.inventory import Inventories
 from balise.client.keeping import Keepings
+from balise.client.maintenance import Maintenances
 from balise.client.metrics import Metrics
 from balise.client.people import Keys, Tokens, Users
 from balise.client.plans import Plans
@@ -69,6 +71,11 @@ class Balise:
         self.channels = Channels(self._connection)
         self.callouts = Callouts(self._connection)
         self.deliveries = Deliveries(self._connection)
+        self.incidents = Incidents(self._connection)
+        self.drills = Drills(self._connection)
+        self.persons = Persons(self._connection)
+        self.rotas = Rotas(self._connection)
+        self.maintenance = Maintenances(self._connection)
         self.users = Users(self._connection)
         self.tokens = Tokens(self._connection)
         self.keys = Keys(self._connection)

@@ -96,6 +96,16 @@ class Connection:
         """What the service says was done."""
         return self.send(Note, method, path, **query).detail
 
+    def text(self, path: str) -> str:
+        """An answer that is no JSON, as it is."""
+        try:
+            answer = self._http.get(f"/api/v1{path}")
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise Unreachable(f"{self._http.base_url} cannot be reached: {error}") from None
+        if answer.is_error:
+            raise Refused(problem_of(answer))
+        return answer.text
+
     def download(self, path: str, body: BaseModel) -> Iterator[bytes]:
         """A file as it comes, part by part. Raises Unreachable when it ends before it is whole."""
         content = body.model_dump_json(by_alias=True, exclude_none=True)

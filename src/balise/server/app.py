@@ -26,6 +26,7 @@ from balise.server.applications import routes as applications
 from balise.server.asking import NamedFilters
 from balise.server.callers import part_of
 from balise.server.callouts import channel_routes as channels
+from balise.server.callouts import person_routes as persons
 from balise.server.callouts import routes as callouts
 from balise.server.enrol import list_routes as lists
 from balise.server.enrol import routes as enrolment
@@ -37,11 +38,14 @@ from balise.server.forwards import routes as forwards
 from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
 from balise.server.hosts import view_routes as views
+from balise.server.incidents import link_routes as links
+from balise.server.incidents import routes as incidents
 from balise.server.inventory import routes as inventory
 from balise.server.keeping import certificate_routes as certificate
 from balise.server.keeping import routes as keeping
 from balise.server.keeping.space import Space
 from balise.server.life import begin, close
+from balise.server.maintenance import routes as maintenance
 from balise.server.metrics import routes as metrics
 from balise.server.openapi import describe
 from balise.server.ownhosts import OwnHosts
@@ -99,8 +103,12 @@ SUBJECTS = (
     sources,
     rules,
     alerts,
+    incidents,
+    links,
     channels,
+    persons,
     callouts,
+    maintenance,
 )
 CALLS = [route for subject in SUBJECTS for route in subject.router.routes if isinstance(route, APIRoute)]
 """Every call of the API, below `PREFIX`."""

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Any, TypeVar
 from urllib.parse import urlsplit
 
-from fastapi import Depends, Path, Request, Response
+from fastapi import Depends, Path, Query, Request, Response
 from pydantic import BaseModel
 from starlette.concurrency import run_in_threadpool
 
@@ -120,6 +120,16 @@ def administrator(principal: Whoever) -> Principal:
     return _needing(principal, "administrator")
 
 
+def calendar_reader(
+    request: Request, principal: Whoever, token: Annotated[str, Query(max_length=200)] = ""
+) -> Principal:
+    """A viewer, or whoever has a token for calendars in the address: programs that show calendars send nothing else."""
+    found = part_of(request, Access).bearer(token) if token else principal
+    if found is None or not (found.may("viewer") or found.role == "calendar"):
+        raise Refused(401, "Add ?token= with a token of the role calendar, or sign in.")
+    return found
+
+
 def agent(principal: Whoever) -> Principal:
     if principal is None or principal.host is None:
         raise Refused(401, "This call is for enrolled agents: enrol this host again.")
@@ -130,6 +140,7 @@ Viewer = Annotated[Principal, Depends(viewer)]
 Operator = Annotated[Principal, Depends(operator)]
 Administrator = Annotated[Principal, Depends(administrator)]
 Agent = Annotated[Principal, Depends(agent)]
+CalendarReader = Annotated[Principal, Depends(calendar_reader)]
 Turn = Annotated[Turnstile, part(Turnstile)]
 """Where what takes long waits for its turn."""
 Live = Annotated[Hub, part(Hub)]

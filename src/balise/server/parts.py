@@ -16,9 +16,13 @@ from balise.server.applications.book import ApplicationBook
 from balise.server.applications.talks import Talks
 from balise.server.callouts.book import CalloutBook
 from balise.server.callouts.channel_book import ChannelBook
+from balise.server.callouts.channels.channel import Outside
 from balise.server.callouts.courier import Courier
+from balise.server.callouts.links import Links
 from balise.server.callouts.news import OwnNews
+from balise.server.callouts.persons import PersonBook
 from balise.server.callouts.post import Post
+from balise.server.callouts.rotas import RotaBook
 from balise.server.enrol.keys import Enrolling
 from balise.server.enrol.lists import Enrolments
 from balise.server.events.changes import ChangeLog
@@ -39,6 +43,16 @@ from balise.server.hosts.reports import HostReports
 from balise.server.hosts.signing_in import SignInFigures
 from balise.server.hosts.silence import Silence
 from balise.server.hosts.views import ViewBook
+from balise.server.incidents.acts import IncidentActs
+from balise.server.incidents.book import IncidentBook
+from balise.server.incidents.calling import Calling
+from balise.server.incidents.charts import Charts
+from balise.server.incidents.dead_channels import DeadChannels
+from balise.server.incidents.drills import Drills
+from balise.server.incidents.search import IncidentSearch
+from balise.server.incidents.surroundings import Surroundings
+from balise.server.incidents.telling import Messages
+from balise.server.incidents.who import Who
 from balise.server.inventory.book import InventoryBook
 from balise.server.keeping.figures import OwnFigures
 from balise.server.keeping.growth import Growth
@@ -49,6 +63,7 @@ from balise.server.keeping.retention import RetentionBook
 from balise.server.keeping.settings import SettingsBook
 from balise.server.keeping.space import Space
 from balise.server.live import Hub
+from balise.server.maintenance.book import MaintenanceBook
 from balise.server.metrics.questions import Metrics
 from balise.server.people.access import Access
 from balise.server.people.sessions import Sessions
@@ -221,6 +236,10 @@ class Hosts(People):
     courier: Courier
     channels: ChannelBook
     callouts: CalloutBook
+    persons: PersonBook
+    rotas: RotaBook
+    links: Links
+    outside: Outside
     news: OwnNews
     changes: ChangeLog
     evidence: EvidenceReader
@@ -246,7 +265,9 @@ class Hosts(People):
 
 def _hosts(on: People) -> Hosts:
     state, directory = on.state, on.directory
-    post = Post(state=state, sealer=on.sealer, public_url=on.settings.reached_at)
+    links = Links(on.sealer, on.settings.reached_at)
+    outside = Outside(public_url=on.settings.reached_at, link=links.of, may_run=on.settings.channels_may_run)
+    post = Post(state=state, sealer=on.sealer, outside=outside)
     courier = Courier(state, post.send)
     changes = ChangeLog(on.events)
     evidence = EvidenceReader(on.events)
@@ -258,8 +279,12 @@ def _hosts(on: People) -> Hosts:
     return Hosts(
         **vars(on),
         courier=courier,
-        channels=ChannelBook(state=state, sealer=on.sealer, post=post),
+        channels=ChannelBook(state=state, sealer=on.sealer, post=post, courier=courier),
         callouts=CalloutBook(state),
+        persons=PersonBook(state),
+        rotas=RotaBook(state),
+        links=links,
+        outside=outside,
         news=OwnNews(state=state, courier=courier),
         changes=changes,
         evidence=evidence,
@@ -435,6 +460,7 @@ class Rules(Intakes):
     kit_trials: KitTrials
     rotation: Rotation
     applications: ApplicationBook
+    maintenance: MaintenanceBook
     talks: Talks
     sources: SourceBook
     path_trials: PathTrials
@@ -454,6 +480,7 @@ def _rules(on: Intakes) -> Rules:
         plans=on.held_plans,
         alerts=on.alerts,
     )
+    maintenance = MaintenanceBook(state=state, directory=directory, members=applications.members)
     watch = Watch(
         state=state,
         store=on.series,
@@ -510,7 +537,7 @@ def _rules(on: Intakes) -> Rules:
         units=units,
         rules=rules,
         kit_rules=KitRules(rules=rules, kits=on.kits, services=on.services),
-        pulse=Pulse(watch=watch, directory=directory, alerts=on.alerts),
+        pulse=Pulse(watch=watch, directory=directory, alerts=on.alerts, paused=lambda: maintenance.paused),
         service_reads=ServiceReads(services=on.services, evidence=on.evidence, kits=on.kits),
         proposals=Proposals(
             services=on.services,
@@ -531,6 +558,7 @@ def _rules(on: Intakes) -> Rules:
             settings=on.collection,
         ),
         applications=applications,
+        maintenance=maintenance,
         talks=Talks(directory=directory, services=on.services, reports=on.reports, applications=applications),
         sources=SourceBook(
             directory=directory,
@@ -562,7 +590,46 @@ def _rules(on: Intakes) -> Rules:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Parts(Rules):
+class Incidents(Rules):
+    """What belongs together, who has it, and who is told."""
+
+    surroundings: Surroundings
+    incidents: IncidentBook
+    incident_acts: IncidentActs
+    incident_search: IncidentSearch
+    calling: Calling
+    messages: Messages
+    drills: Drills
+    who: Who
+    dead_channels: DeadChannels
+    charts: Charts
+
+
+def _incidents(on: Rules) -> Incidents:
+    state, directory = on.state, on.directory
+    surroundings = Surroundings(directory=directory, applications=on.applications)
+
+    def paused() -> dict[int, str]:
+        return on.maintenance.paused
+
+    incidents = IncidentBook(state=state, directory=directory, surroundings=surroundings, paused=paused)
+    return Incidents(
+        **vars(on),
+        surroundings=surroundings,
+        incidents=incidents,
+        incident_acts=IncidentActs(state=state, incidents=incidents),
+        incident_search=IncidentSearch(state=state, directory=directory, paused=paused),
+        calling=Calling(state=state, directory=directory, incidents=incidents, callouts=on.callouts),
+        messages=Messages(state=state, directory=directory, incidents=incidents, paused=paused, wake=on.courier.wake),
+        drills=Drills(state=state, callouts=on.callouts, incidents=incidents),
+        who=Who(state=state, callouts=on.callouts, directory=directory, surroundings=surroundings),
+        dead_channels=DeadChannels(incidents=incidents),
+        charts=Charts(state=state, metrics=on.metrics),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Parts(Incidents):
     """All parts of the service."""
 
     figures: OwnFigures
@@ -570,7 +637,7 @@ class Parts(Rules):
 
 def build(settings: Settings) -> Parts:
     """Makes all parts over one folder. Nothing works in the background before `life.begin`."""
-    on = _rules(_intakes(_remote(_hosts(_people(_ground(settings))))))
+    on = _incidents(_rules(_intakes(_remote(_hosts(_people(_ground(settings)))))))
     parts = Parts(**vars(on), figures=_figures(on))
     _connect_reading(parts)
     _connect_telling(parts)
@@ -578,7 +645,7 @@ def build(settings: Settings) -> Parts:
     return parts
 
 
-def _figures(on: Rules) -> OwnFigures:
+def _figures(on: Incidents) -> OwnFigures:
     points, records = on.metric_intake.counters, on.log_intake.counters
     return OwnFigures(
         organisation=on.settings.organisation,
@@ -625,6 +692,7 @@ def _figures(on: Rules) -> OwnFigures:
             on.forwards.warnings,
             on.days.warnings,
             on.watch.warnings,
+            on.calling.warnings,
         ),
     )
 
@@ -667,9 +735,14 @@ def _connect_telling(parts: Parts) -> None:
     """What happens is told to those who look, and what can be had again is let go."""
     parts.events.may_forget = lambda day: not parts.retention.get().set_aside or parts.days.may_forget(day)
     telling = Telling(parts.hub)
+    parts.outside.chart = parts.charts.of
     parts.directory.state_changed.connect(telling.state)
     parts.alerts.changed.connect(telling.alert)
-    parts.alerts.changed.then(parts.courier.wake)
+    parts.alerts.changed.then(parts.courier.wake, parts.incidents.wake)
+    parts.applications.changed.then(parts.surroundings.forget)
+    parts.plans.changed.then(parts.surroundings.forget)
+    parts.incidents.changed.connect(telling.incident)
+    parts.courier.liveness.connect(parts.dead_channels.heard)
     parts.probe_results.judged.connect(telling.probe)
     parts.enrolments.progressed.connect(telling.enrolment)
     parts.events.listeners += [telling.events, parts.forwards.written, parts.listening.written]
@@ -691,7 +764,11 @@ def _employ(parts: Parts) -> None:
     add("late", lambda: parts.late_comers.work(time.time()), 5.0)
     add("plans-over", lambda: parts.plans.end_those_over(time.time()), 5.0)
     add("holds", lambda: parts.watch.keep_holds(time.time()), 1.0)
+    add("incidents", parts.incidents.work, 0.05)
+    add("calling", lambda: parts.calling.look(time.time()), 0.5)
+    add("messages", parts.messages.send_due, 0.25)
     add("courier", parts.courier.work, 0.1)
+    add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)
     add("room", parts.space.look, 2.0)
     add("memory", parts.memory.look, 1.0)
     add("figures", parts.figures.look, 1.0)

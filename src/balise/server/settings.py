@@ -28,6 +28,9 @@ class Settings:
     memory: int | None = None
     """The ceiling of what the service holds, bytes."""
 
+    channels_may_run: bool = False
+    """Whether channels may run commands on this machine."""
+
     @property
     def reached_at(self) -> str:
         """The address to put into what is sent to people and machines."""

@@ -21,6 +21,9 @@ class Telling:
     def alert(self, changed: AlertChanged) -> None:
         self._hub.tell("alert", {"what": changed.what, "alert": changed.alert.model_dump(mode="json")})
 
+    def incident(self, number: int) -> None:
+        self._hub.tell("incident", {"id": number})
+
     def state(self, host: Known) -> None:
         self._hub.tell("state", {"host": host.name, "state": host.state, "at": host.state_since})
 

@@ -92,8 +92,8 @@ class _Link:
 class Grouping:
     """The open incidents with their alerts. Whoever keeps them hands in each alert as it opens, in any order."""
 
-    def __init__(self, around: Around, new: Callable[[], int]) -> None:
-        """`new` answers the number of an incident that is to be."""
+    def __init__(self, around: Around, new: Callable[[Breached], int]) -> None:
+        """`new` answers the number of the incident that an alert without others opens, or opens again."""
         self._around = around
         self._new = new
         self._alerts: dict[int, Breached] = {}
@@ -111,6 +111,8 @@ class Grouping:
         self._silent: dict[tuple[str, str], list[int]] = {}
         self._probes: dict[str, list[int]] = {}
         self._rules: dict[str, _Recent] = {}
+        self._apart: dict[int, set[int]] = {}
+        """By incident those that somebody has parted from it: no link joins them again."""
 
     # --- what is there
 
@@ -132,13 +134,12 @@ class Grouping:
         links = [link for link in self._links(alert) if self._is_near(link.other, alert.opened_at)]
         numbers = sorted({self._incident_of[link.other] for link in links})
         is_new = not numbers
-        chosen = self._incidents.get(numbers[0]) if numbers else None
-        if chosen is None:
-            chosen = _Incident(self._new(), alert.opened_at, alert.opened_at)
-            self._incidents[chosen.number] = chosen
-        joined = tuple(numbers[1:])
+        chosen = self._incidents[numbers[0]] if numbers else self._opened(self._new(alert), alert.opened_at)
+        apart = self._apart.get(chosen.number, set())
+        joined = tuple(number for number in numbers[1:] if number not in apart)
         for number in joined:
-            self._join(chosen, self._incidents.pop(number))
+            self.join(chosen.number, number)
+        links = [link for link in links if self._incident_of[link.other] == chosen.number]
         self._enter(alert, chosen)
         under, why_held = self._cause(alert, links)
         held = self._caused(links, self._chain(under))
@@ -175,7 +176,51 @@ class Grouping:
         held = self._incidents.get(self._incident_of.get(other, -1))
         return held is not None and held.takes(at)
 
-    def _join(self, into: _Incident, other: _Incident) -> None:
+    def _opened(self, number: int, at: float) -> _Incident:
+        return self._incidents.setdefault(number, _Incident(number, at, at))
+
+    # --- by hand, and after a start
+
+    def restore(self, incident: int, apart: Iterable[int], alerts: Iterable[tuple[Breached, int | None]]) -> None:
+        """Takes in an incident as it was kept, each alert with the one that it is held under."""
+        for number in apart:
+            self._keep_apart(incident, number)
+        for alert, under in alerts:
+            self._enter(alert, self._opened(incident, alert.opened_at))
+            if under is not None:
+                self._held[alert.number] = under
+
+    def join(self, incident: int, other: int) -> None:
+        """From now on all alerts of another incident are of this one."""
+        gone = self._incidents.pop(other, None)
+        if gone is None:
+            return
+        for number in self._apart.pop(other, set()) - {incident}:
+            self._apart[number].discard(other)
+            self._keep_apart(incident, number)
+        self._apart.get(incident, set()).discard(other)
+        self._merge(self._opened(incident, gone.begun), gone)
+
+    def part(self, incident: int, number: int, alerts: Iterable[int]) -> None:
+        """Some alerts of an incident are one of their own from now on, with a new number."""
+        mine = self._incidents[incident]
+        for alert in sorted(set(alerts) & mine.members):
+            one = self._alerts[alert]
+            mine.members.discard(alert)
+            other = self._opened(number, one.opened_at)
+            other.members.add(alert)
+            other.begun, other.last = min(other.begun, one.opened_at), max(other.last, one.opened_at)
+            self._incident_of[alert] = number
+        for alert, under in list(self._held.items()):
+            if self._incident_of.get(alert) != self._incident_of.get(under):
+                del self._held[alert]
+        self._keep_apart(incident, number)
+
+    def _keep_apart(self, one: int, other: int) -> None:
+        self._apart.setdefault(one, set()).add(other)
+        self._apart.setdefault(other, set()).add(one)
+
+    def _merge(self, into: _Incident, other: _Incident) -> None:
         for member in other.members:
             self._incident_of[member] = into.number
         into.members |= other.members
@@ -279,6 +324,8 @@ class Grouping:
         incident.members.discard(alert)
         if not incident.members:
             del self._incidents[incident.number]
+            for number in self._apart.pop(incident.number, ()):
+                self._apart[number].discard(incident.number)
         self._held.pop(alert, None)
         for held, key in self._places.pop(alert):
             held[key].remove(alert)

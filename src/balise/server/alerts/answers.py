@@ -41,7 +41,8 @@ def kind_of(row: Alert) -> LimitKind:
     return next((kind for kind in KINDS if kind in limit), "above")
 
 
-def alert_answer(row: Alert) -> AlertAnswer:
+def alert_answer(row: Alert, *, with_clue: bool = True) -> AlertAnswer:
+    """`with_clue` looks into the evidence, which is large: not for many alerts that have it unread."""
     detail = row.detail or {}
     return AlertAnswer(
         id=row.id,
@@ -63,7 +64,7 @@ def alert_answer(row: Alert) -> AlertAnswer:
         earliest=detail.get("earliest"),
         latest=detail.get("latest"),
         flapping=row.flapping_since is not None,
-        clue=clue_of(row.evidence or {}),
+        clue=clue_of(row.evidence or {}) if with_clue else None,
         opened_at=rfc3339(row.opened_at),
         changed_at=rfc3339(row.changed_at),
         recovered_at=rfc3339(row.recovered_at) if row.recovered_at is not None else None,

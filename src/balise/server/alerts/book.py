@@ -17,16 +17,15 @@ from sqlalchemy.orm import Session
 from balise.api.alerts import Alert as AlertAnswer
 from balise.api.rules import RuleBody
 from balise.api.spans import rfc3339
-from balise.core import filters
 from balise.core.rules.limits import OK
 from balise.server.alerts.answers import alert_answer
 from balise.server.alerts.opened import Open, OpenAlerts
-from balise.server.alerts.telling import tell
+from balise.server.alerts.telling import tell, told_of_alerts
 from balise.server.errors import Refused, unknown
 from balise.server.people.access import audit
 from balise.server.signals import Signal
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Alert, AlertStep, Callout
+from balise.store.state.tables import Alert, AlertStep
 
 log = logging.getLogger(__name__)
 _KEY = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
@@ -129,7 +128,7 @@ class AlertBook:
 
     def _apply(self, turns: Sequence[tuple[int, Turn]], kept: dict[int, dict[str, Any]], now: float) -> list[Turn]:
         def write(session: Session) -> list[tuple[Alert, str]]:
-            callouts = [(c.name, filters.parse(c.when), c.tell) for c in session.scalars(select(Callout))]
+            callouts = told_of_alerts(session)
             return [done for i, turn in turns if (done := self._write_turn(session, turn, now, callouts, kept.get(i)))]
 
         written = self._state.write(write)

@@ -1,22 +1,32 @@
-"""Who is to be told of an alert."""
+"""Channels that ask for each alert by itself."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from balise.api.callouts import CalloutBody
 from balise.core import filters
+from balise.core.filters import Filter
 from balise.server.alerts.answers import alert_answer, alert_facts
-from balise.store.state.tables import Alert, Delivery
+from balise.store.state.tables import Alert, Callout, Channel, Delivery
 
 _KIND = {"opened": "opened", "worsened": "changed", "recovered": "recovered", "flapping": "changed"}
 
 
-def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable[Any]) -> None:
-    """Puts what has to be told into the deliveries: each channel once for each thing.
+@dataclass(frozen=True)
+class Told:
+    """A callout: which alerts it is for, and those of its channels that are told of each."""
+
+    when: Filter | None
+    channels: frozenset[str]
+
+
+def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable[Told]) -> None:
+    """Puts what has to be told to channels that ask for each alert by itself into the deliveries.
 
     A channel that hears of an alert for the first time is told that it opened; recovery is told to the channels
     that were told of the alert, whoever would be chosen now.
@@ -29,7 +39,10 @@ def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable
         channels = told
     else:
         facts = alert_facts(row)
-        channels = {channel for _, when, tell_ in callouts if filters.matches(when, facts.get) for channel in tell_}
+        chosen = [one for one in callouts if one.when is None or filters.matches(one.when, facts.get)]
+        channels = {channel for one in chosen for channel in one.channels}
+    if not channels:
+        return
     answer = alert_answer(row).model_dump(mode="json")
     answer["advice"] = row.advice
     answer["evidence"] = row.evidence or {}
@@ -46,3 +59,16 @@ def tell(session: Session, row: Alert, what: str, now: float, callouts: Iterable
                 next_at=now,
             )
         )
+
+
+def told_of_alerts(session: Session) -> list[Told]:
+    """The callouts, each with those of its channels that ask for alerts by themselves."""
+    wanted = {row.name for row in session.scalars(select(Channel)) if row.settings.get("of") == "alerts"}
+    if not wanted:
+        return []
+    found = []
+    for row in session.scalars(select(Callout)):
+        body = CalloutBody.model_validate(row.body)
+        named = {target.removeprefix("channel:") for target in body.in_steps()[0].tell}
+        found.append(Told(filters.parse(body.when) if body.when.strip() else None, frozenset(named & wanted)))
+    return found

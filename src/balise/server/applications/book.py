@@ -33,6 +33,7 @@ from balise.server.plans.held import HeldPlans
 from balise.server.probes.results import ProbeResults
 from balise.server.services.book import ServiceBook
 from balise.server.services.kits import KitBook
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -64,6 +65,7 @@ class ApplicationBook:
         self._metrics = metrics
         self._plans = plans
         self._alerts = alerts
+        self.changed = Signal[None]("applications")
 
     # --- asking
 
@@ -85,6 +87,11 @@ class ApplicationBook:
         if row is None:
             raise unknown("application", name)
         return ApplicationBody.model_validate(row.body)
+
+    def drawings(self) -> list[tuple[str, ApplicationBody]]:
+        """Every application as it is drawn, with what plans add to it."""
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.Application))))
+        return [(row.name, self._whole(row)[0]) for row in sorted(rows, key=lambda r: (r.position, r.name))]
 
     def _services_by_host(self) -> dict[tuple[str, str], Service]:
         return {(service.host, service.name): service for service in self._services.all()}
@@ -219,10 +226,10 @@ class ApplicationBook:
     def members(self) -> dict[str, list[tuple[str, str | None]]]:
         """By host the applications that it is a part of, each with the service that is, or None for the host."""
         found: dict[str, list[tuple[str, str | None]]] = {}
-        for application in self.all():
-            for part in application.parts:
+        for name, body in self.drawings():
+            for part in body.parts:
                 if part.host is not None:
-                    found.setdefault(part.host, []).append((application.name, part.service))
+                    found.setdefault(part.host, []).append((name, part.service))
         return found
 
     # --- changing
@@ -240,6 +247,7 @@ class ApplicationBook:
             audit(session, who, "application.put", name, parts=len(body.parts))
 
         self._state.write(write)
+        self.changed.tell(None)
         return self.get(name)
 
     def delete(self, name: str, who: str) -> None:
@@ -251,6 +259,7 @@ class ApplicationBook:
             audit(session, who, "application.delete", name)
 
         self._state.write(write)
+        self.changed.tell(None)
 
     def drawn(self) -> set[tuple[str, str]]:
         """Edges that applications have, by their hosts."""

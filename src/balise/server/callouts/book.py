@@ -1,17 +1,32 @@
-"""Callouts: who is told of what."""
+"""Callouts: who is told of what, when, and what if nobody answers."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.notify import Callout, CalloutBody
+from balise.api.callouts import Callout, CalloutBody
+from balise.core.filters import Filter
 from balise.server.asking import read_filter
-from balise.server.callouts.channel_book import found
-from balise.server.errors import bad_field
+from balise.server.callouts.found import found
+from balise.server.errors import Refused, bad_field
 from balise.server.people.access import audit
 from balise.store.state import tables
 from balise.store.state.store import StateStore
+
+MOST_CALLOUTS = 200
+TABLES = {"channel": tables.Channel, "person": tables.Person, "rota": tables.Rota}
+
+
+@dataclass(frozen=True)
+class Ready:
+    """A callout as it is worked with."""
+
+    name: str
+    body: CalloutBody
+    when: Filter | None
 
 
 class CalloutBook:
@@ -19,33 +34,59 @@ class CalloutBook:
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
+        self._ready: list[Ready] = []
+        self._read()
+
+    def _read(self) -> None:
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.Callout).order_by(tables.Callout.name))))
+        ready = []
+        for row in rows:
+            body = CalloutBody.model_validate(row.body)
+            ready.append(Ready(row.name, body, read_filter(body.when, "when")))
+        self._ready = ready
+
+    def ready(self) -> list[Ready]:
+        """All of them, by name."""
+        return self._ready
+
+    def find(self, name: str) -> Ready | None:
+        return next((one for one in self._ready if one.name == name), None)
 
     def all(self) -> list[Callout]:
-        rows = self._state.read(lambda s: list(s.scalars(select(tables.Callout).order_by(tables.Callout.name))))
-        return [_answer(row) for row in rows]
+        return [_answer(one) for one in self._ready]
 
     def get(self, name: str) -> Callout:
-        return self._state.read(lambda s: _answer(found(s, tables.Callout, name)))
+        self._state.read(lambda s: found(s, tables.Callout, name))
+        return next(_answer(one) for one in self._ready if one.name == name)
 
     def put(self, name: str, body: CalloutBody, who: str) -> Callout:
-        """Raises Refused 422 for a filter that cannot be read, or a channel that is not there."""
+        """Raises Refused 422 for a filter that cannot be read, or somebody who is not there."""
         read_filter(body.when, "when")
+        kept = body.model_dump(mode="json", by_alias=True)
 
-        def write(session: Session) -> tables.Callout:
-            there = set(session.scalars(select(tables.Channel.name)))
-            missing = [c for c in body.tell if c not in there]
-            if missing:
-                raise bad_field("tell", f"there is no channel {', '.join(missing)}: make it first")
+        def write(session: Session) -> None:
+            self._check_targets(session, body)
             row = session.get(tables.Callout, name)
             if row is None:
-                row = tables.Callout(name=name, when=body.when, tell=body.tell)
-                session.add(row)
+                if len(self._ready) >= MOST_CALLOUTS:
+                    raise Refused(409, f"There are {MOST_CALLOUTS} callouts already: delete some first.")
+                session.add(tables.Callout(name=name, body=kept))
             else:
-                row.when, row.tell = body.when, list(body.tell)
-            audit(session, who, "callout.put", name, when=body.when, tell=body.tell)
-            return row
+                row.body = kept
+            audit(session, who, "callout.put", name, when=body.when, steps=[s.tell for s in body.in_steps()])
 
-        return _answer(self._state.write(write))
+        self._state.write(write)
+        self._read()
+        return self.get(name)
+
+    @staticmethod
+    def _check_targets(session: Session, body: CalloutBody) -> None:
+        field = "tell" if body.tell else "steps"
+        for step in body.in_steps():
+            for target in step.tell:
+                kind, _, name = target.partition(":")
+                if session.get(TABLES[kind], name) is None:
+                    raise bad_field(field, f"there is no {kind} {name}: make it first")
 
     def delete(self, name: str, who: str) -> None:
         def write(session: Session) -> None:
@@ -53,7 +94,20 @@ class CalloutBook:
             audit(session, who, "callout.delete", name)
 
         self._state.write(write)
+        self._read()
 
 
-def _answer(row: tables.Callout) -> Callout:
-    return Callout(name=row.name, when=row.when, tell=row.tell)
+def refuse_if_told(session: Session, kind: str, name: str) -> None:
+    """Raises Refused 409, by name, while a callout tells a channel, a person or a rota."""
+    target = f"{kind}:{name}"
+    users = []
+    for row in session.scalars(select(tables.Callout).order_by(tables.Callout.name)):
+        body = CalloutBody.model_validate(row.body)
+        if any(target in step.tell for step in body.in_steps()):
+            users.append(row.name)
+    if users:
+        raise Refused(409, f"The callout {', '.join(users)} still tells {name!r}: change it first.")
+
+
+def _answer(one: Ready) -> Callout:
+    return Callout(**one.body.model_dump(), name=one.name)

@@ -6,10 +6,11 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
+from balise.api.channels import Channel, ChannelBody
+from balise.api.deliveries import Delivery
 from balise.api.lists import Note, Page
-from balise.api.notify import Channel, ChannelBody, Delivery
 from balise.api.spans import Name
-from balise.server.callers import Administrator, Operator, Turn, Viewer, part
+from balise.server.callers import Administrator, Number, Operator, Turn, Viewer, part
 from balise.server.callouts.channel_book import ChannelBook
 
 router = APIRouter(tags=["notification"])
@@ -53,6 +54,14 @@ def list_deliveries(
     state: Annotated[str | None, Query(pattern="^(waiting|sent|given-up)$")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     cursor: Annotated[str | None, Query(pattern=r"^\d{1,18}$")] = None,
+    incident: Annotated[int | None, Query(ge=1, le=2**63 - 1)] = None,
+    channel: Annotated[str | None, Query(max_length=100)] = None,
 ) -> Page[Delivery]:
     """Who was told what, and what became of it, the newest first."""
-    return channels.deliveries(state, limit, cursor)
+    return channels.deliveries(state=state, incident=incident, channel=channel, limit=limit, cursor=cursor)
+
+
+@router.post("/deliveries/{number}/resend")
+def resend_delivery(channels: ChannelsHere, who: Operator, number: Number) -> Delivery:
+    """Sends what was told once more, as it was."""
+    return channels.resend(number, who.name)

@@ -13,7 +13,8 @@ from typing import Any
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import Session, aliased
 
-from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.channel import NotThrough, Sent
+from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Delivery
 
@@ -25,11 +26,26 @@ SIDE_BY_SIDE = 32
 IN_A_ROW = 50
 """Deliveries of one channel sent in one turn, before channels that wait for a thread get one."""
 NOTE_AGAIN = 1.0
+MOST_ANSWER = 500
+"""Characters kept of what the other side answers."""
 LONGEST_REST = 1.0
 """Seconds between two looks at what is due, when nothing wakes it."""
 
-Send = Callable[[Delivery, Sequence[str] | None], list[str]]
-"""Sends a delivery, to some of its addresses alone if they are given; answers those that have to be tried again."""
+OPEN_AFTER = 3
+"""Failures in a row after which a channel's circuit is open."""
+DEAD_AFTER, DEAD_SECONDS = 5, 300.0
+"""Failures in a row, over at least so many seconds, after which a channel is said to be dead."""
+
+Send = Callable[[Delivery, Sequence[str] | None], Sent]
+"""Sends a delivery, to some of its addresses alone if they are given."""
+
+
+@dataclass(frozen=True)
+class Liveness:
+    """A channel that is dead from now on, with what is wrong, or lives again."""
+
+    channel: str
+    problem: str | None
 
 
 def wait_before(attempt: int) -> float:
@@ -43,6 +59,8 @@ class _Lane:
 
     busy: bool = False
     failures: int = 0
+    failing_since: float = 0.0
+    dead: bool = False
     not_before: float = 0.0
     lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -63,6 +81,13 @@ class Courier:
         self._lanes: dict[str, _Lane] = {}
         self._pool = ThreadPoolExecutor(SIDE_BY_SIDE, thread_name_prefix="courier")
         self.failed = 0
+        self.liveness = Signal[Liveness]("channel")
+        """A channel died, or came back."""
+
+    def is_open(self, channel: str) -> bool:
+        """Whether a channel's circuit is open: it failed again and again, and is tried now and then alone."""
+        lane = self._lanes.get(channel)
+        return lane is not None and lane.failures >= OPEN_AFTER
 
     def wake(self) -> None:
         """There is something new to send."""
@@ -115,21 +140,28 @@ class Courier:
         if delivery is None:
             return False
         problem: NotThrough | None = None
-        left: list[str] = []
+        sent = Sent()
         try:
-            left = self._send(delivery, delivery.still_to)
+            sent = self._send(delivery, delivery.still_to)
         except NotThrough as error:
             problem = error
         except Exception as error:
             log.exception("delivery=%d channel=%s", delivery.id, channel)
             problem = NotThrough(f"could not be sent: {type(error).__name__}", alone=True)
         now = self._clock()
-        self._note(delivery.id, _outcome(delivery, problem, left, now))
+        self._note(delivery.id, _outcome(delivery, problem, sent, now))
         if problem is None or problem.alone:
             lane.failures = 0
+            if lane.dead:
+                lane.dead = False
+                self.liveness.tell(Liveness(channel, None))
             return True
+        lane.failing_since = now if not lane.failures else lane.failing_since
         lane.failures += 1
         lane.not_before = now + wait_before(lane.failures)
+        if not lane.dead and lane.failures >= DEAD_AFTER and now - lane.failing_since >= DEAD_SECONDS:
+            lane.dead = True
+            self.liveness.tell(Liveness(channel, str(problem)))
         return False
 
     def _note(self, number: int, values: dict[str, Any]) -> None:
@@ -154,13 +186,12 @@ def _is_due(now: float) -> Any:
 
 
 def _oldest(session: Session, channel: str, now: float) -> Delivery | None:
-    """The oldest delivery of a channel that is due and has none of the same alert before it."""
+    """The oldest delivery of a channel that is due and has none of the same alert or incident before it."""
     other = aliased(Delivery)
+    same = or_(other.alert == Delivery.alert, other.incident == Delivery.incident)
     before = (
         select(other.id)
-        .where(
-            other.channel == channel, other.state == "waiting", other.alert == Delivery.alert, other.id < Delivery.id
-        )
+        .where(other.channel == channel, other.state == "waiting", same, other.id < Delivery.id)
         .exists()
     )
     return session.scalar(
@@ -168,11 +199,14 @@ def _oldest(session: Session, channel: str, now: float) -> Delivery | None:
     )
 
 
-def _outcome(delivery: Delivery, problem: NotThrough | None, left: list[str], now: float) -> dict[str, Any]:
+def _outcome(delivery: Delivery, problem: NotThrough | None, sent: Sent, now: float) -> dict[str, Any]:
     """What is written of a try: sent, waiting for the next one, or given up."""
     attempts = delivery.attempts + 1
+    left = sent.left
     told = str(problem) if problem else f"not taken yet by {', '.join(left)}" if left else None
+    answer = problem.answer if problem is not None else sent.answer
     values: dict[str, Any] = {"attempts": attempts, "problem": told, "still_to": left or delivery.still_to}
+    values["answer"] = answer[:MOST_ANSWER] if answer else None
     if problem is None and not left:
         return values | {"state": "sent", "sent_at": now, "next_at": None, "still_to": None}
     if now - delivery.created_at > GIVE_UP_AFTER or (problem is not None and problem.final):

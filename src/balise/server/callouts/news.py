@@ -5,13 +5,13 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from balise.server.callouts.courier import Courier
+from balise.server.callouts.ways import channels_of
 from balise.server.keeping.space import RoomNews, RoomState
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Callout, Delivery
+from balise.store.state.tables import Delivery
 
 SEVERITY_OF: dict[RoomState, str] = {"enough": "recovered", "low": "warning", "full": "critical"}
 
@@ -30,7 +30,7 @@ class OwnNews:
 
     def _tell_all(self, content: dict[str, Any], now: float) -> None:
         def write(session: Session) -> None:
-            channels = {name for told in session.scalars(select(Callout.tell)) for name in told}
+            channels = channels_of(session)
             for name in sorted(channels):
                 row = Delivery(channel=name, kind="console", content=content, state="waiting")
                 row.created_at = row.next_at = now

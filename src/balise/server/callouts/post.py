@@ -2,26 +2,31 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
+from typing import Any
 
-from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.channel import NotThrough, Outside, Sent
 from balise.server.callouts.channels.kinds import CHANNELS
 from balise.store.state import tables
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Delivery
 
+_ALONE = {"webhook": "bearer", "email": "password"}
+"""What the secret of a channel was when it could be one alone."""
+
 
 class Post:
-    """Finds the channel of a delivery, with its secret, and sends by it."""
+    """Finds the channel of a delivery, with its secrets, and sends by it."""
 
-    def __init__(self, *, state: StateStore, sealer: Sealer, public_url: str) -> None:
+    def __init__(self, *, state: StateStore, sealer: Sealer, outside: Outside) -> None:
         self._state = state
         self._sealer = sealer
-        self._public_url = public_url
+        self._outside = outside
 
-    def send(self, delivery: Delivery, only: Sequence[str] | None = None) -> list[str]:
-        """Sends one delivery now; answers the addresses that did not take it for the moment.
+    def send(self, delivery: Delivery, only: Sequence[str] | None = None) -> Sent:
+        """Sends one delivery now.
 
         Raises:
             NotThrough: nobody took it.
@@ -30,7 +35,19 @@ class Post:
         if row is None:
             raise NotThrough(f"there is no channel {delivery.channel!r} any more", final=True)
         try:
-            secret = self._sealer.open(row.secret) if row.secret else None
+            secrets = opened_secrets(self._sealer, row)
         except RuntimeError as error:
             raise NotThrough(str(error)) from None
-        return CHANNELS[row.kind](row.settings, secret, self._public_url).send(delivery, only)
+        return CHANNELS[row.kind](row.settings, secrets, self._outside).send(delivery, only)
+
+
+def opened_secrets(sealer: Sealer, row: tables.Channel) -> dict[str, Any]:
+    """The secrets of a channel. Raises RuntimeError when the key is not the one that they were sealed with."""
+    if not row.secret:
+        return {}
+    text = sealer.open(row.secret)
+    try:
+        held = json.loads(text)
+    except ValueError:
+        held = None
+    return held if isinstance(held, dict) else {_ALONE.get(row.kind, "bearer"): text}

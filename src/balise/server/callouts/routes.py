@@ -6,8 +6,8 @@ from typing import Annotated
 
 from fastapi import APIRouter
 
+from balise.api.callouts import Callout, CalloutBody
 from balise.api.lists import Note, Page
-from balise.api.notify import Callout, CalloutBody
 from balise.api.spans import Name
 from balise.server.callers import Administrator, Viewer, part
 from balise.server.callouts.book import CalloutBook

@@ -174,7 +174,7 @@ async def read_around(
 @router.get("/live", tags=["live"])
 async def follow(hub: Live, who: Viewer, request: Request) -> StreamingResponse:
     """Server-sent events: `state` when a host's state changes, `alert` when an alert opens, changes or ends."""
-    return _stream(stream_of(request, hub, who, "viewer", lambda topic, _: topic in ("state", "alert")))
+    return _stream(stream_of(request, hub, who, "viewer", lambda topic, _: topic in ("state", "alert", "incident")))
 
 
 def _stream(content: AsyncIterator[bytes]) -> StreamingResponse:

@@ -6,7 +6,7 @@ import statistics
 import threading
 import time
 from collections import deque
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -326,11 +326,12 @@ class Directory:
         if rows:
             self._state.write(lambda s: s.execute(update(Host), rows))
 
-    def judge(self, severities: dict[int, list[str]], now: float) -> list[Known]:
-        """Works out every host's state anew from its open alerts; writes and answers those that changed."""
+    def judge(self, severities: dict[int, list[str]], now: float, paused: Collection[int] = frozenset()) -> list[Known]:
+        """Works out every host's state anew from its open alerts, and from who is in maintenance; writes and answers
+        those that changed."""
         changed = []
         for known in self.all():
-            state = host_state(severities.get(known.id, ()), silent=known.is_silent(now), paused=False)
+            state = host_state(severities.get(known.id, ()), silent=known.is_silent(now), paused=known.id in paused)
             if state != known.state or not known.changes:
                 known.state, known.state_since = state, now
                 known.changes.append(Stretch(at=now, state=state))

@@ -123,7 +123,10 @@ class ServiceHealth:
             self._state.write(lambda s: _add_steps(s, steps))
 
     def state_of(self, row: tables.Service, now: float) -> State:
-        """The state of a service: silent, or the worst of its reading and its alerts."""
+        """The state of a service: paused with its host, silent, or the worst of its reading and its alerts."""
+        known = self._directory.get(row.host)
+        if known is not None and known.state == "paused":
+            return "paused"
         heard = self.of(row.id)
         if heard.at is None or now - heard.at > max(GRACE, LATE * self.every(row)):
             return "silent"

@@ -8,6 +8,8 @@ import secrets
 from pathlib import Path
 
 from cryptography.fernet import Fernet, InvalidToken
+from cryptography.hazmat.primitives.hashes import SHA256
+from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 ENVIRONMENT = "BALISE_SECRET_KEY"
 
@@ -24,6 +26,7 @@ class Sealer:
             key = path.read_bytes().strip()
         try:
             self._fernet = Fernet(key)
+            self._key = key
         except ValueError:
             raise RuntimeError(
                 f"the secret key ({ENVIRONMENT} or {path}) is damaged: put the right one back; "
@@ -41,6 +44,10 @@ class Sealer:
             file.write(Fernet.generate_key())
             file.flush()
             os.fsync(file.fileno())
+
+    def derived(self, purpose: str) -> bytes:
+        """A key of 32 bytes for one purpose, the same at every start."""
+        return HKDF(algorithm=SHA256(), length=32, salt=None, info=purpose.encode()).derive(self._key)
 
     def seal(self, text: str) -> bytes:
         return self._fernet.encrypt(text.encode())

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import JSON, Float, ForeignKey, Index, Integer, LargeBinary, Text, UniqueConstraint
+from sqlalchemy import JSON, Float, ForeignKey, Index, Integer, LargeBinary, Text, UniqueConstraint, text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -481,7 +481,9 @@ class Alert(Base):
 
 
 class AlertStep(Base):
-    """What happened to an alert: opened, worsened, eased, silent, heard again, acknowledged, recovered."""
+    """What happened to an alert: opened, worsened, eased, silent, heard again, acknowledged, recovered.
+
+    `placed` says that incidents have taken note of it."""
 
     __tablename__ = "alert_step"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -492,6 +494,153 @@ class AlertStep(Base):
     value: Mapped[float | None] = mapped_column(Float)
     who: Mapped[str] = mapped_column(default="")
     note: Mapped[str] = mapped_column(default="")
+    placed: Mapped[bool] = mapped_column(default=False, server_default="0")
+    __table_args__ = (Index("alert_step_not_placed", "id", sqlite_where=text("placed = 0")),)
+
+
+class Incident(Base):
+    """`level` is the worst of its open alerts, 1 warning, 2 critical. `of` says what it is of when that is no alerts:
+    `channel NAME` or `drill`. `snoozed_level`: quiet until it is worse than that.
+
+    `hurts` are applications and how; `apart` the incidents that somebody has parted from it; `told` what was last told
+    of it: its level, and how it hurt whom."""
+
+    __tablename__ = "incident"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    of: Mapped[str] = mapped_column(default="")
+    title: Mapped[str]
+    level: Mapped[int]
+    state: Mapped[str] = mapped_column(default="open")
+    opened_at: Mapped[float]
+    recovered_at: Mapped[float | None]
+    closed_at: Mapped[float | None]
+    closed_by: Mapped[str | None]
+    closing_note: Mapped[str | None]
+    reopened: Mapped[int] = mapped_column(default=0)
+    hurts: Mapped[list[Any]] = mapped_column(JSON, default=list)
+    hosts: Mapped[list[str]] = mapped_column(JSON, default=list)
+    host_count: Mapped[int] = mapped_column(default=0)
+    alert_count: Mapped[int] = mapped_column(default=0)
+    open_count: Mapped[int] = mapped_column(default=0)
+    taken_by: Mapped[str | None]
+    taken_at: Mapped[float | None]
+    snoozed_until: Mapped[float | None]
+    snoozed_level: Mapped[int | None]
+    joined_into: Mapped[int | None]
+    apart: Mapped[list[Any]] = mapped_column(JSON, default=list)
+    told: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    __table_args__ = (Index("incident_by_state", "state", "id"), {"sqlite_autoincrement": True})
+
+
+class IncidentAlert(Base):
+    """An alert of an incident, and why it is there and held under another, if it is."""
+
+    __tablename__ = "incident_alert"
+    alert: Mapped[int] = mapped_column(ForeignKey("alert.id", ondelete="CASCADE"), primary_key=True)
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), index=True)
+    at: Mapped[float]
+    held_under: Mapped[int | None]
+    why: Mapped[str] = mapped_column(default="")
+    why_held: Mapped[str] = mapped_column(default="")
+
+
+class IncidentLine(Base):
+    """A line of an incident's story that is not found elsewhere."""
+
+    __tablename__ = "incident_line"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), index=True)
+    at: Mapped[float]
+    kind: Mapped[str]
+    text: Mapped[str]
+    who: Mapped[str | None]
+
+
+class CalloutRun(Base):
+    """How far a callout is with an incident: when it began, the number of its next step, and when that is due; null
+    when there is none. `later` are people in quiet hours, each with when those end."""
+
+    __tablename__ = "callout_run"
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), primary_key=True)
+    callout: Mapped[str] = mapped_column(primary_key=True)
+    begun: Mapped[float]
+    step: Mapped[int]
+    due: Mapped[float | None]
+    rounds: Mapped[int] = mapped_column(default=0)
+    later: Mapped[list[Any]] = mapped_column(JSON, default=list)
+    __table_args__ = (Index("callout_run_due", "due"),)
+
+
+class Word(Base):
+    """Something that somebody is about to be told of an incident: it waits for what else there is to tell them."""
+
+    __tablename__ = "word"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), index=True)
+    channel: Mapped[str]
+    person: Mapped[str | None]
+    callout: Mapped[str]
+    kind: Mapped[str]
+    why: Mapped[str]
+    gather: Mapped[float]
+    due: Mapped[float]
+    __table_args__ = (Index("word_due", "due"),)
+
+
+class Heard(Base):
+    """Who was told of an incident, by which delivery last. `over` when they were told that it has recovered."""
+
+    __tablename__ = "heard"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), index=True)
+    channel: Mapped[str]
+    person: Mapped[str | None]
+    callout: Mapped[str]
+    at: Mapped[float]
+    over: Mapped[bool] = mapped_column(default=False)
+
+
+class Person(Base):
+    """Somebody who can be told; `body` is their `PersonBody`."""
+
+    __tablename__ = "person"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+
+
+class Rota(Base):
+    """`body` is its `RotaBody`."""
+
+    __tablename__ = "rota"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+
+
+class Maintenance(Base):
+    """A maintenance window; `body` is its `MaintenanceBody`, `said_at` what its relative times are relative to.
+    `ended_at`: somebody has ended the time that went on then."""
+
+    __tablename__ = "maintenance"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+    said_at: Mapped[float]
+    ended_at: Mapped[float | None]
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
+
+
+class Drill(Base):
+    """A practice incident and who answered it."""
+
+    __tablename__ = "drill"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    callout: Mapped[str]
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"))
+    started_at: Mapped[float]
+    started_by: Mapped[str]
+    answered_by: Mapped[str | None]
+    answered_at: Mapped[float | None]
+    ended_at: Mapped[float | None]
 
 
 class Channel(Base):
@@ -505,19 +654,24 @@ class Channel(Base):
 
 
 class Callout(Base):
+    """`body` is its `CalloutBody`, in which `when` is, too."""
+
     __tablename__ = "callout"
     name: Mapped[str] = mapped_column(primary_key=True)
-    when: Mapped[str]
-    tell: Mapped[list[str]]
+    body: Mapped[dict[str, Any]]
 
 
 class Delivery(Base):
-    """`still_to` names the addresses that have not taken it yet, once some have."""
+    """`still_to` names the addresses that have not taken it yet, once some have; `answer` what the other side said."""
 
     __tablename__ = "delivery"
     id: Mapped[int] = mapped_column(primary_key=True)
     alert: Mapped[int | None] = mapped_column(ForeignKey("alert.id", ondelete="CASCADE"))
+    incident: Mapped[int | None] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"))
     channel: Mapped[str]
+    person: Mapped[str | None]
+    callout: Mapped[str | None]
+    answer: Mapped[str | None]
     kind: Mapped[str]
     content: Mapped[dict[str, Any]]
     state: Mapped[str]
@@ -531,6 +685,7 @@ class Delivery(Base):
         Index("delivery_due", "state", "next_at"),
         Index("delivery_of_channel", "channel", "state"),
         Index("delivery_of_alert", "alert"),
+        Index("delivery_of_incident", "incident"),
     )
 
 

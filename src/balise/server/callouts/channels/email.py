@@ -10,11 +10,9 @@ from collections.abc import Callable, Sequence
 from email.message import EmailMessage
 from typing import Any
 
-from balise.api.notify import ChannelBody, EmailChannel
-from balise.api.secrets import Secret
-from balise.server.callouts.channels.channel import TIME_LIMIT, Channel, NotThrough
+from balise.server.callouts.channels.channel import TIME_LIMIT, Channel, NotThrough, Sent
+from balise.server.callouts.channels.mail import compose
 from balise.server.callouts.channels.places import checked_address, in_our_words
-from balise.server.callouts.mail import compose
 from balise.store.state.tables import Delivery
 
 log = logging.getLogger(__name__)
@@ -28,14 +26,15 @@ class Email(Channel):
     """
 
     kind = "email"
+    secret_names = ("password",)
 
-    def send(self, delivery: Delivery, only: Sequence[str] | None) -> list[str]:
+    def send(self, delivery: Delivery, only: Sequence[str] | None) -> Sent:
         """As Channel.send."""
-        message = compose(self._settings, delivery.kind, delivery.content, self._public_url, f"delivery-{delivery.id}")
+        message = compose(self._settings, delivery, self._outside)
         refused = _in_words(lambda: self._handed_over(message, only), only)
         for address, (code, _) in refused.items():
             log.warning("delivery=%d channel=%s refused by %s: %d", delivery.id, delivery.channel, address, code)
-        return [address for address, (code, _) in refused.items() if code < 500]
+        return Sent([address for address, (code, _) in refused.items() if code < 500], "250")
 
     def _handed_over(self, message: EmailMessage, only: Sequence[str] | None) -> Refusals:
         """Gives it to the mail server; answers the addresses that were refused."""
@@ -44,7 +43,7 @@ class Email(Channel):
             if settings["security"] == "starttls":
                 server.starttls(context=context)
             if settings.get("user"):
-                server.login(settings["user"], self._secret or "")
+                server.login(settings["user"], self._secrets.get("password", ""))
             return server.send_message(message, to_addrs=list(only or settings["to"]))
 
     def _server(self, context: ssl.SSLContext) -> smtplib.SMTP:
@@ -52,10 +51,6 @@ class Email(Channel):
         if self._settings["security"] == "tls":
             return _MailOverTls(server, port, timeout=TIME_LIMIT, context=context)
         return _Mail(server, port, timeout=TIME_LIMIT)
-
-    @staticmethod
-    def secret_of(body: ChannelBody) -> Secret | None:
-        return body.password if isinstance(body, EmailChannel) else None
 
     @staticmethod
     def place_of(settings: dict[str, Any]) -> tuple[Any, ...]:

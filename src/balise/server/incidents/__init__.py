@@ -1,0 +1,1 @@
+"""Incidents: what belongs together, who has it, and who is told of it."""

@@ -1,0 +1,111 @@
+"""Incidents as they are answered and told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, defer
+
+from balise.api.incidents import Hurt, Incident, IncidentAlert
+from balise.api.spans import rfc3339
+from balise.server.alerts.answers import alert_answer
+from balise.server.hosts.directory import Directory
+from balise.server.incidents.members import sites_of
+from balise.store.state import tables
+
+SHOWN = 10
+"""Alerts of an incident in a list and in what is told."""
+CRITICAL = 2
+
+
+def incident_answer(
+    session: Session,
+    row: tables.Incident,
+    directory: Directory,
+    paused: Mapping[int, str],
+    *,
+    most_alerts: int = SHOWN,
+) -> Incident:
+    """An incident with as many of its alerts: the causes first, then the worst."""
+    groups = {group for name in row.hosts if (known := directory.find(name)) for group in known.groups}
+    return Incident(
+        id=row.id,
+        title=row.title,
+        severity="critical" if row.level >= CRITICAL else "warning",
+        state="open" if row.state == "open" else "closed",
+        practice=row.of == "drill",
+        opened_at=rfc3339(row.opened_at),
+        recovered_at=_time(row.recovered_at),
+        closed_at=_time(row.closed_at),
+        closed_by=row.closed_by,
+        closing_note=row.closing_note,
+        reopened=row.reopened,
+        hurts=[Hurt.model_validate(one) for one in row.hurts],
+        hosts=row.hosts,
+        host_count=row.host_count,
+        sites=sites_of(directory, sorted(groups)),
+        alerts=[_alert(alert, placed, paused) for alert, placed in alerts_of(session, row.id, most_alerts)],
+        alert_count=row.alert_count,
+        open_count=row.open_count,
+        taken_by=row.taken_by,
+        taken_at=_time(row.taken_at),
+        snoozed_until=_time(row.snoozed_until),
+        snoozed_until_worse=row.snoozed_level is not None,
+        joined_into=row.joined_into,
+        told_nobody=_told_nobody(session, row),
+    )
+
+
+def alerts_of(session: Session, incident: int, most: int) -> list[tuple[tables.Alert, tables.IncidentAlert]]:
+    """Alerts of an incident: those that are open, are held under no other and are worst, first."""
+    alert, placed = tables.Alert, tables.IncidentAlert
+    query = (
+        select(alert, placed)
+        .join(placed, placed.alert == alert.id)
+        .where(placed.incident == incident)
+        .order_by(alert.recovered_at.is_not(None), placed.held_under.is_not(None), alert.level.desc(), alert.id)
+        .limit(most)
+        .options(defer(alert.evidence))
+    )
+    return [(one, other) for one, other in session.execute(query)]
+
+
+def _alert(row: tables.Alert, placed: tables.IncidentAlert, paused: Mapping[int, str]) -> IncidentAlert:
+    answer = alert_answer(row, with_clue=False)
+    return IncidentAlert(
+        id=row.id,
+        rule=row.rule,
+        about=row.about,
+        severity=answer.severity,
+        state=answer.state,
+        host=row.host_name,
+        attributes=answer.attributes,
+        value=answer.value,
+        limit=answer.limit,
+        unit=row.unit,
+        opened_at=answer.opened_at,
+        recovered_at=answer.recovered_at,
+        held_under=placed.held_under,
+        why=placed.why_held or placed.why,
+        paused=row.host in paused,
+    )
+
+
+def advice_of(alerts: Iterable[tuple[tables.Alert, Any]], most: int = 3) -> list[str]:
+    """What the rules of the first alerts advise, each once."""
+    found = dict.fromkeys(row.advice.strip() for row, _ in alerts if row.advice.strip())
+    return list(found)[:most]
+
+
+def _told_nobody(session: Session, row: tables.Incident) -> bool:
+    """Whether it is critical and no callout is for it."""
+    if row.state != "open" or row.level < CRITICAL or row.recovered_at is not None or row.of:
+        return False
+    called: Sequence[Any] = (tables.CalloutRun, tables.Heard)
+    return not any(session.scalar(select(func.count()).select_from(t).where(t.incident == row.id)) for t in called)
+
+
+def _time(at: float | None) -> str | None:
+    return rfc3339(at) if at is not None else None

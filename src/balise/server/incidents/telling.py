@@ -1,0 +1,145 @@
+"""What is to be told, gathered into messages: at most one for each person and channel in their callout's time."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
+from typing import Any
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from balise.server.hosts.directory import Directory
+from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
+from balise.server.incidents.book import IncidentBook, add_line
+from balise.server.incidents.calling import told_of
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Delivery, Heard, Incident, Word
+
+MOST_TOLD = 10
+"""Incidents that are named in one message."""
+AT_ONCE = 2000
+"""Words that are looked at for one change."""
+FORGET_AFTER = 3600.0
+_SAID = {"opened": "told that it is wrong", "changed": "told again", "recovered": "told that it is over"}
+To = tuple[str, str | None]
+
+
+class Messages:
+    """Makes deliveries of the words that are due."""
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        incidents: IncidentBook,
+        paused: Callable[[], Mapping[int, str]],
+        wake: Callable[[], object],
+    ) -> None:
+        """`wake` is called when there are deliveries to be sent."""
+        self._state = state
+        self._directory = directory
+        self._incidents = incidents
+        self._paused = paused
+        self._wake = wake
+        self._told_at: dict[To, float] = {}
+
+    def send_due(self, now: float | None = None) -> int:
+        """Makes one message for each person and channel of what is due; answers how many."""
+        at = time.time() if now is None else now
+        self._told_at = {to: told for to, told in self._told_at.items() if at - told < FORGET_AFTER}
+        due = select(Word.channel, Word.person).where(Word.due <= at).distinct().limit(AT_ONCE)
+        sent = 0
+        for channel, person in self._state.read(lambda s: s.execute(due).all()):
+            sent += self._incidents.change(partial(self._tell, to=(channel, person), now=at))
+        if sent:
+            self._wake()
+        return sent
+
+    def _tell(self, session: Session, *, to: To, now: float) -> int:
+        channel, person = to
+        mine = select(Word).where(Word.channel == channel, Word.person.is_not_distinct_from(person))
+        words = list(session.scalars(mine.order_by(Word.id).limit(AT_ONCE)))
+        due = [word for word in words if word.due <= now]
+        if not due or now - self._told_at.get(to, 0.0) < min(word.gather for word in due):
+            return 0
+        # Whatever else waits goes with it: openings and changes in one message, what is over in the next.
+        wrong = [word for word in words if word.kind != "recovered"]
+        chosen = wrong if any(word.kind != "recovered" for word in due) else [w for w in words if w not in wrong]
+        self._write(session, to, chosen, now)
+        self._told_at[to] = now
+        return 1
+
+    def _write(self, session: Session, to: To, words: Sequence[Word], now: float) -> None:
+        channel, person = to
+        found = [(word, row) for word in words if (row := session.get(Incident, word.incident)) is not None]
+        found.sort(key=lambda one: (one[0].kind != "opened", -one[1].level, one[1].id))
+        session.execute(delete(Word).where(Word.id.in_([word.id for word in words])))
+        if not found:
+            return
+        word, row = found[0]
+        content = self._content(session, word, row)
+        content["thread"] = _thread(session, row.id, to)
+        content["also"] = [self._also(other, one) for other, one in found[1:MOST_TOLD]]
+        content["also_count"] = len(found) - 1
+        delivery = Delivery(
+            incident=row.id,
+            channel=channel,
+            person=person,
+            callout=word.callout or None,
+            kind=word.kind,
+            content=content,
+            state="waiting",
+            created_at=now,
+            next_at=now,
+        )
+        session.add(delivery)
+        for other, one in found:
+            self._note(session, other, one, to, now)
+            if one is not row:
+                said = f"{person or channel} {_SAID[other.kind]}, together with incident {row.id}"
+                add_line(session, one.id, now, "told", said, None)
+
+    def _content(self, session: Session, word: Word, row: Incident) -> dict[str, Any]:
+        answer = incident_answer(session, row, self._directory, self._paused())
+        return {
+            **answer.model_dump(mode="json"),
+            "advice": advice_of(alerts_of(session, row.id, MOST_TOLD)),
+            "why": word.why,
+            "drill": row.of == "drill",
+        }
+
+    @staticmethod
+    def _also(word: Word, row: Incident) -> dict[str, Any]:
+        severity = "critical" if row.level > 1 else "warning"
+        shown = {"id": row.id, "title": row.title, "severity": severity, "what": word.kind}
+        return {**shown, "alert_count": row.alert_count, "hurts": row.hurts}
+
+    def _note(self, session: Session, word: Word, row: Incident, to: To, now: float) -> None:
+        """Keeps who was told of an incident, and what."""
+        channel, person = to
+        known = session.scalar(
+            select(Heard).where(
+                Heard.incident == row.id, Heard.channel == channel, Heard.person.is_not_distinct_from(person)
+            )
+        )
+        if known is None:
+            known = Heard(incident=row.id, channel=channel, person=person, callout=word.callout)
+            session.add(known)
+        known.at, known.over = now, word.kind == "recovered"
+        if word.kind != "recovered" and "level" not in row.told:
+            row.told = told_of(row, row.level if row.of else self._incidents.told_level(row.id))
+
+
+def _thread(session: Session, incident: int, to: To) -> list[int]:
+    """The first and the last delivery of an incident by the same way."""
+    channel, person = to
+    mine = (
+        Delivery.incident == incident,
+        Delivery.channel == channel,
+        Delivery.person.is_not_distinct_from(person),
+    )
+    first, last = session.execute(select(func.min(Delivery.id), func.max(Delivery.id)).where(*mine)).one()
+    return list(dict.fromkeys(number for number in (first, last) if number is not None))

@@ -1,0 +1,1 @@
+"""Maintenance: times in which what goes wrong is kept, and nobody is told."""
