@@ -33,7 +33,7 @@ demo: setup
 	@exec $(BALISE) demo --data $(DATA) --listen $(LISTEN)
 
 test: setup
-	@tools/need chromium openssh-server openssh-client snmpd iproute2 binutils libpython3-dev $(if $(filter no,$(SERVICES)),,$(REAL))
+	@tools/need chromium openssh-server openssh-client snmpd snmptrapd erlang-snmp iproute2 binutils libpython3-dev $(if $(filter no,$(SERVICES)),,$(REAL))
 	@cd console && npx vitest run
 	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
 

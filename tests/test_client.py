@@ -18,23 +18,27 @@ import balise.client
 from balise.api.access import NewEnrolmentKey, NewToken, NewUser
 from balise.api.agents import EnrolRequest
 from balise.api.applications import ApplicationBody
-from balise.api.callouts import CalloutBody
-from balise.api.channels import WebhookChannel
+from balise.api.callouts import CalloutBody, WhoAsked
+from balise.api.channels import Preview, WebhookChannel
 from balise.api.credentials import SshCredential
 from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQuery, PatternQuery
 from balise.api.filters import FilterBody
 from balise.api.foresight import BaselineQuery, ForecastQuery
 from balise.api.forwards import ForwardBody, SyslogDestination
 from balise.api.hosts import Facts, GroupBody, HostChange, HostsChange, ViewBody
+from balise.api.incidents import Together
 from balise.api.keeping import EventKeep, RetentionBody
 from balise.api.kits import KitTrial
 from balise.api.limits import Limits
+from balise.api.maintenance import MaintenanceBody
 from balise.api.metrics import MetricQuery
 from balise.api.parsers import ParserQuestion
+from balise.api.persons import PersonBody
 from balise.api.probes import ProbeBody
 from balise.api.receivers import ReceiverBody
 from balise.api.relays import RelayEnrol
 from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteBody
+from balise.api.rotas import RotaBody
 from balise.api.rules import Rehearse, Restore, RuleBody, RuleDocument, Suggest
 from balise.api.secrets import Secret
 from balise.api.services import ServiceBody
@@ -133,6 +137,12 @@ NAMED = (
     KitTrial,
     MetricQuery,
     CalloutBody,
+    MaintenanceBody,
+    PersonBody,
+    Preview,
+    RotaBody,
+    Together,
+    WhoAsked,
     WebhookChannel,
     ProbeBody,
     EnrolmentEntry,

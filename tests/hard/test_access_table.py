@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import httpx
 import pytest
 
-from balise.api.access import NewEnrolmentKey
+from balise.api.access import NewEnrolmentKey, NewToken
 from balise.api.agents import Facts
 from balise.api.relays import RelayEnrol
 from balise.server.app import CALLS, PREFIX
@@ -18,7 +18,9 @@ from running import Service
 DECIDED = """
 anybody
   GET /status  GET /certificate  GET,POST,DELETE /session
-  POST /agents/enrol  POST /agents/check  POST /relays/enrol
+  POST /agents/enrol  POST /agents/check  POST /relays/enrol  GET,POST /links/{token}
+calendar_reader
+  GET /maintenance.ics  GET /rotas/{name}/calendar.ics
 machine
   GET /agents/self
 agent
@@ -49,7 +51,14 @@ viewer
   GET /rules/{name}/versions  GET /hosts/{name}/rules  POST /metrics/baseline  POST /metrics/forecast
   GET /alerts  GET /alerts/{number}
   GET /channels  GET /channels/{name}  GET /callouts  GET /callouts/{name}  GET /deliveries
+  GET /incidents  GET /incidents/{number}  POST /callouts/who  GET /drills/{number}  GET /maintenance  GET /maintenance/{name}
+  GET /people  GET /people/{name}  GET /rotas  GET /rotas/{name}  GET /rotas/{name}/on-duty  GET /rotas/{name}/stretches
 operator
+  POST /incidents/together  POST /incidents/{number}/acknowledge  POST /incidents/{number}/take
+  POST /incidents/{number}/hand-over  POST /incidents/{number}/note  POST /incidents/{number}/snooze
+  POST /incidents/{number}/close  POST /incidents/{number}/reopen  POST /incidents/{number}/join  POST /incidents/{number}/part
+  POST /callouts/{name}/drill  POST /deliveries/{number}/resend  PUT /rotas/{name}
+  PUT,DELETE /maintenance/{name}  POST /maintenance/{name}/end
   GET /candidates
   POST /enrolments/read  GET,POST /enrolments  GET /enrolments/{number}
   POST /enrolments/{number}/retry  GET /enrolments/{number}/live
@@ -71,12 +80,12 @@ administrator
   PUT,DELETE /credentials/{name}  DELETE /relays/{name}
   POST /hosts/{name}/retire  DELETE /hosts/{name}
   PUT /kits  PUT /kits/{name}/version
-  PUT,DELETE /channels/{name}  PUT,DELETE /callouts/{name}
+  POST /channels/preview  PUT,DELETE /channels/{name}  PUT,DELETE /callouts/{name}  PUT,DELETE /people/{name}  DELETE /rotas/{name}
 """
 """What was decided for each call: the least that may make it, or the one kind of program that it is for."""
 
 RANKS = ("viewer", "operator", "administrator")
-EVERYBODY = (None, "unknown", "ingest", "agent", "relay", *RANKS)
+EVERYBODY = (None, "unknown", "ingest", "calendar", "agent", "relay", *RANKS)
 
 
 def decided() -> Iterator[tuple[str, str, str]]:
@@ -98,6 +107,8 @@ def test_every_call_of_the_app_was_decided() -> None:
 
 
 def may(who: str | None, caller: str) -> bool:
+    if caller == "calendar_reader":
+        return who in (*RANKS, "calendar")
     if caller in RANKS:
         return who in RANKS and RANKS.index(who) >= RANKS.index(caller)
     return caller == "anybody" or who == caller or (caller == "machine" and who == "agent")
@@ -110,7 +121,14 @@ def tokens(service: Service) -> dict[str, str]:
         facts = Facts(host_name="mooring", machine_id="machine of mooring")
         agent = admin.call("POST", "/agents/enrol", {"key": key, "facts": facts.model_dump()})["token"]
         relay = admin.call("POST", "/relays/enrol", RelayEnrol(key=key, name="gangway", facts=facts))["token"]
-    return {**service.tokens, "agent": agent, "relay": relay, "unknown": "bal_tok_nobody-has-this-one"}
+        calendar = admin.tokens.create(NewToken(name="feed", role="calendar")).token
+    return {
+        **service.tokens,
+        "calendar": calendar,
+        "agent": agent,
+        "relay": relay,
+        "unknown": "bal_tok_nobody-has-this-one",
+    }
 
 
 @pytest.mark.parametrize("who", EVERYBODY)
@@ -123,14 +141,18 @@ def test_everybody_may_do_what_was_decided_and_no_more(
             if path == "/agents/leave" and who == "agent":
                 # It would be no agent any more.
                 continue
-            place = path.replace("{name}", "nothing-of-this-name").replace("{number}", "987654321")
+            place = (
+                path.replace("{name}", "nothing-of-this-name")
+                .replace("{number}", "987654321")
+                .replace("{token}", "x.y")
+            )
             # Nothing in a body is right, so that whoever may make a call does no harm by it.
             body = None if method in ("GET", "DELETE") else {"nothing": "of this"}
             with client.stream(method, place, json=body) as answer:
                 status = answer.status_code
             if may(who, caller):
                 assert status not in (401, 403, 405), (method, path, status)
-            elif caller in ("agent", "machine", "relay") or who in (None, "unknown"):
+            elif caller in ("agent", "machine", "relay", "calendar_reader") or who in (None, "unknown"):
                 assert status == 401, (method, path, status)
             else:
                 assert status == 403, (method, path, status)

@@ -6,7 +6,8 @@ import ssl
 import time
 from collections.abc import Iterator
 from email import message_from_bytes
-from email.message import Message
+from email.message import EmailMessage
+from email.policy import default
 from pathlib import Path
 from typing import Any
 
@@ -20,11 +21,11 @@ from balise.api.channels import EmailChannel, WebhookChannel
 from balise.api.rules import RuleBody
 from balise.api.secrets import Secret
 from balise.client import Balise, Refused
-from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.channel import NotThrough, Outside
 from balise.server.callouts.channels.email import Email
+from balise.server.callouts.channels.mail import compose
 from balise.server.callouts.channels.places import checked_address
 from balise.server.callouts.courier import wait_before
-from balise.server.callouts.mail import compose
 from balise.store.state import tables
 from running import Receiver, Service, free_port, until
 from sending import log_request, post, send_gauge
@@ -48,7 +49,7 @@ class Watched:
         self, service: Service, admin: Balise, receiver: Receiver, name: str, body: RuleBody | None = None
     ) -> None:
         self.service, self.admin, self.receiver, self.name = service, admin, receiver, name
-        admin.channels.set(name, WebhookChannel(kind="webhook", url=receiver.url))
+        admin.channels.set(name, WebhookChannel(kind="webhook", url=receiver.url, of="alerts"))
         admin.callouts.set(name, CalloutBody(when=f'rule eq "{name}"', tell=[name]))
         admin.rules.apply(name, body or rule(name))
 
@@ -201,7 +202,7 @@ def test_a_receiver_that_fails_is_tried_again(watched: Watched) -> None:
 
 
 def test_secrets_are_sent_but_never_shown(watched: Watched) -> None:
-    body = WebhookChannel(kind="webhook", url=watched.receiver.url, bearer="s3cret-of-the-hook")
+    body = WebhookChannel(kind="webhook", url=watched.receiver.url, bearer="s3cret-of-the-hook", of="alerts")
     shown = watched.admin.channels.set(watched.name, body)
     assert shown.has_secret and "s3cret" not in shown.model_dump_json()
     watched.admin.channels.test(watched.name)
@@ -265,12 +266,12 @@ class Mailbox:
         certificate.configure_cert(context)
         self.trust = folder / "ca.pem"
         self.authority.cert_pem.write_to_path(self.trust)
-        self.got: list[Message] = []
+        self.got: list[EmailMessage] = []
         box = self
 
         class Keep:
             async def handle_DATA(self, _server: SMTP, _session: Any, envelope: Any) -> str:
-                box.got.append(message_from_bytes(envelope.content))
+                box.got.append(message_from_bytes(envelope.content, policy=default))
                 return "250 kept"
 
         def check(_server: Any, _session: Any, _envelope: Any, _mechanism: str, data: Any) -> AuthResult:
@@ -319,8 +320,8 @@ def test_mail_goes_out_with_starttls_and_sign_in(tmp_path: Path, monkeypatch: py
     finally:
         service.stop()
         box.close()
-    text, html = (part.get_payload(decode=True).decode() for part in mail.get_payload())  # type: ignore[union-attr]
-    assert mail["Subject"] == "critical: bpierb-1, tide is off"
+    text, html = (mail.get_body((kind,)).get_content() for kind in ("plain", "html"))
+    assert mail["Subject"] == "critical: tide is off on bpierb-1 (incident 1)"
     assert "What to do" in text and "pump" in text
     assert "<b>pier" not in html and "bpierb-1" in html
 
@@ -349,11 +350,11 @@ def test_a_mail_that_some_took_goes_on_to_the_others_alone() -> None:
     to = ["duty@skerry.example", "busy@skerry.example", "gone@skerry.example"]
     place = {"server": "127.0.0.1", "port": server.port, "security": "none", "sender": "b@skerry.example", "to": to}
     delivery = tables.Delivery(id=1, channel="mail", kind="test", content={}, state="waiting", created_at=0.0)
-    mail = Email(place, None, "http://c")
+    mail = Email(place, {}, Outside("http://c", lambda _delivery: ""))
     try:
-        left = mail.send(delivery, None)
+        left = mail.send(delivery, None).left
         assert left == ["busy@skerry.example"]
-        assert mail.send(delivery, left) == []
+        assert mail.send(delivery, left).left == []
         with pytest.raises(NotThrough, match=r"gone@skerry\.example: 550") as refused:
             mail.send(delivery, ["gone@skerry.example"])
         assert refused.value.final
@@ -381,20 +382,23 @@ def test_mail_to_a_server_without_tls_is_not_sent_in_the_clear(service: Service,
 
 def test_a_subject_is_one_line_and_a_recovery_says_so() -> None:
     content = {
-        "host": "x",
-        "about": "line\nbreak",
-        "unit": "1",
-        "value": 0.9,
-        "limit": 0.8,
-        "severity": "critical",
-        "clue": "a valve",
-        "opened_at": "2026-11-23T08:46:00.000Z",
         "id": 3,
+        "title": "line\nbreak on x",
+        "severity": "critical",
+        "opened_at": "2026-11-23T08:46:00.000Z",
+        "hurts": [{"application": "Booking", "how": "critical where its users meet it: web"}],
+        "hosts": ["x"],
+        "host_count": 1,
+        "thread": [7, 9],
     }
     settings = {"sender": "a@b.example", "to": ["c@d.example"]}
-    message = compose(settings, "opened", content, "http://c", "delivery-1")
-    assert message["Subject"] == "critical: x, line break"
+    outside = Outside("http://c", lambda delivery: f"http://c/incidents/{delivery.incident}/act/t")
+    made = {"id": 12, "incident": 3, "channel": "mail", "content": content, "created_at": 0.0}
+    message = compose(settings, tables.Delivery(kind="opened", **made), outside)
+    assert message["Subject"] == "critical: line break on x (incident 3)"
     text = message.get_body(("plain",)).get_content()  # type: ignore[union-attr]
-    assert "Clue: a valve" in text and "Opened: 2026-11-23 08:46:00 UTC" in text
-    assert "http://c/alerts/3" in text
-    assert compose(settings, "recovered", content, "http://c", "d")["Subject"] == "recovered: x, line break"
+    assert "Booking: critical where its users meet it: web" in text and "Since: 2026-11-23 08:46:00 UTC" in text
+    assert "http://c/incidents/3/act/t" in text and "a reply goes nowhere" in text
+    assert message["References"] == "<delivery-7@balise.invalid> <delivery-9@balise.invalid>"
+    over = compose(settings, tables.Delivery(kind="recovered", **made), outside)
+    assert over["Subject"] == "over: line break on x (incident 3)"

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import JSON, select
 
-from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.channel import NotThrough, Sent
 from balise.server.callouts.channels.places import checked_address
 from balise.server.callouts.courier import Courier
 from balise.store.state.store import StateStore
@@ -34,7 +34,7 @@ class Desk:
         self.got: dict[str, list[tuple[int, str]]] = defaultdict(list)
         self.courier = Courier(self.state, self._send, lambda: self.clock)
 
-    def _send(self, delivery: Delivery, _only: Sequence[str] | None) -> list[str]:
+    def _send(self, delivery: Delivery, _only: Sequence[str] | None) -> Sent:
         mood = self.mood[delivery.channel]
         if mood == "away":
             raise NotThrough("away")
@@ -43,7 +43,7 @@ class Desk:
         if mood == "refuses even" and (delivery.alert or 0) % 2 == 0:
             raise NotThrough("not this one", alone=True)
         self.got[delivery.channel].append((delivery.alert or 0, delivery.kind))
-        return []
+        return Sent()
 
     def alert(self, number: int) -> None:
         fields = {c.name: _filler(c) for c in Alert.__table__.columns if not c.nullable and c.name != "id"}
@@ -130,7 +130,7 @@ def test_a_channel_that_hangs_delays_no_other(desk: Desk) -> None:
     gate = threading.Event()
     plain = desk._send
 
-    def send(delivery: Delivery, only: Sequence[str] | None) -> list[str]:
+    def send(delivery: Delivery, only: Sequence[str] | None) -> Sent:
         if delivery.channel == "pager":
             gate.wait(20)
         return plain(delivery, only)

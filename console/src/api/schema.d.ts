@@ -348,6 +348,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/callouts/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Who Would Be Told
+         * @description Who would be told if this happened now, or at another time, and why.
+         */
+        post: operations["who_would_be_told_api_v1_callouts_who_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/callouts/{name}": {
         parameters: {
             query?: never;
@@ -362,6 +382,26 @@ export interface paths {
         post?: never;
         /** Delete Callout */
         delete: operations["delete_callout_api_v1_callouts__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/callouts/{name}/drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Drill
+         * @description A practice incident goes the real way to those whom a callout tells.
+         */
+        post: operations["start_drill_api_v1_callouts__name__drill_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -449,6 +489,26 @@ export interface paths {
         get: operations["list_channels_api_v1_channels_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Template
+         * @description What a template makes of a real incident: as it would be sent, with a link that nobody can act by.
+         */
+        post: operations["preview_template_api_v1_channels_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -551,6 +611,43 @@ export interface paths {
          * @description Who was told what, and what became of it, the newest first.
          */
         get: operations["list_deliveries_api_v1_deliveries_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/{number}/resend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resend Delivery
+         * @description Sends what was told once more, as it was.
+         */
+        post: operations["resend_delivery_api_v1_deliveries__number__resend_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Drill */
+        get: operations["read_drill_api_v1_drills__number__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1406,6 +1503,234 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Incidents
+         * @description The newest first, each with its worst alerts.
+         */
+        get: operations["list_incidents_api_v1_incidents_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Act Together
+         * @description The same for several incidents; what cannot be done says why and holds up no other.
+         */
+        post: operations["act_together_api_v1_incidents_together_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Incident */
+        get: operations["read_incident_api_v1_incidents__number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Acknowledge Incident
+         * @description Somebody has seen it. Callouts go on until somebody takes it.
+         */
+        post: operations["acknowledge_incident_api_v1_incidents__number__acknowledge_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close Incident */
+        post: operations["close_incident_api_v1_incidents__number__close_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hand Over Incident
+         * @description Another person has it from now on, and is told.
+         */
+        post: operations["hand_over_incident_api_v1_incidents__number__hand_over_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Join Incident
+         * @description Another incident is a part of this one from now on.
+         */
+        post: operations["join_incident_api_v1_incidents__number__join_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note Incident */
+        post: operations["note_incident_api_v1_incidents__number__note_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Part Incident
+         * @description Some of its alerts are an incident of their own from now on, which is answered.
+         */
+        post: operations["part_incident_api_v1_incidents__number__part_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reopen Incident */
+        post: operations["reopen_incident_api_v1_incidents__number__reopen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/snooze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Snooze Incident
+         * @description Nobody is told until then, or until it is worse; then it is told anew.
+         */
+        post: operations["snooze_incident_api_v1_incidents__number__snooze_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Incident
+         * @description Whoever asks has it, or the person who is named: callouts tell nobody else.
+         */
+        post: operations["take_incident_api_v1_incidents__number__take_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kits": {
         parameters: {
             query?: never;
@@ -1564,6 +1889,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/links/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Link
+         * @description What a link is about. It changes nothing, however often and by whatever it is fetched.
+         */
+        get: operations["read_link_api_v1_links__token__get"];
+        put?: never;
+        /**
+         * Act By Link
+         * @description Acts as whom the link was sent to; where a channel has many readers, whoever acts says who they are.
+         */
+        post: operations["act_by_link_api_v1_links__token__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -1578,6 +1927,89 @@ export interface paths {
         get: operations["follow_api_v1_live_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Maintenance
+         * @description Windows that go on first, then by when they come.
+         */
+        get: operations["list_maintenance_api_v1_maintenance_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Maintenance Calendar
+         * @description The windows of the last month and the next half year as iCalendar (RFC 5545), for viewers or with a token of
+         *     the role calendar.
+         */
+        get: operations["maintenance_calendar_api_v1_maintenance_ics_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Maintenance */
+        get: operations["read_maintenance_api_v1_maintenance__name__get"];
+        /**
+         * Put Maintenance
+         * @description What goes wrong in a window is kept and not told; what is still wrong at its end is told then.
+         */
+        put: operations["put_maintenance_api_v1_maintenance__name__put"];
+        post?: never;
+        /** Delete Maintenance */
+        delete: operations["delete_maintenance_api_v1_maintenance__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance/{name}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Maintenance
+         * @description The time that goes on is over now; a window that repeats comes again.
+         */
+        post: operations["end_maintenance_api_v1_maintenance__name__end_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1676,6 +2108,45 @@ export interface paths {
          */
         post: operations["try_parser_api_v1_parsers_try_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List People */
+        get: operations["list_people_api_v1_people_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Person */
+        get: operations["read_person_api_v1_people__name__get"];
+        /**
+         * Put Person
+         * @description Somebody who can be told, by channels of their own.
+         */
+        put: operations["put_person_api_v1_people__name__put"];
+        post?: never;
+        /** Delete Person */
+        delete: operations["delete_person_api_v1_people__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2040,6 +2511,103 @@ export interface paths {
          * @description Keeps points and events so long from now on. What is older is forgotten for good, which makes room.
          */
         put: operations["set_retention_api_v1_retention_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Rotas */
+        get: operations["list_rotas_api_v1_rotas_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rotas/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Rota */
+        get: operations["read_rota_api_v1_rotas__name__get"];
+        /**
+         * Put Rota
+         * @description People in turns, and who stands in for whom.
+         */
+        put: operations["put_rota_api_v1_rotas__name__put"];
+        post?: never;
+        /** Delete Rota */
+        delete: operations["delete_rota_api_v1_rotas__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rotas/{name}/calendar.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rota Calendar
+         * @description The last year and the next half year as iCalendar (RFC 5545), for viewers or with a token of the
+         *     role calendar.
+         */
+        get: operations["rota_calendar_api_v1_rotas__name__calendar_ics_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rotas/{name}/on-duty": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** On Duty */
+        get: operations["on_duty_api_v1_rotas__name__on_duty_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rotas/{name}/stretches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rota Stretches
+         * @description Who has which part of a span, one after the other.
+         */
+        get: operations["rota_stretches_api_v1_rotas__name__stretches_get"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2647,6 +3215,19 @@ export interface components {
              */
             note: string;
         };
+        /** Acknowledged */
+        Acknowledged: {
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** AddNote */
+        AddNote: {
+            /** Text */
+            text: string;
+        };
         /**
          * AgentSelf
          * @description What the console knows of the agent that asks. `now` is the console's clock, unix seconds.
@@ -3047,13 +3628,39 @@ export interface components {
         /** Callout */
         Callout: {
             /**
+             * Again
+             * @description from the first step on, while nobody has it
+             */
+            again?: string | null;
+            /**
+             * Digest
+             * @description warnings wait this long, and are told together
+             */
+            digest?: string | null;
+            /**
              * Filter
              * @description a filter that has a name: what it says now is kept, joined with the one that is written
              */
             filter?: string | null;
+            /**
+             * Gather
+             * @description what belongs together is told together
+             * @default 10s
+             * @example 5m
+             */
+            gather: string;
+            hours?: components["schemas"]["Hours"] | null;
             /** Name */
             name: string;
-            /** Tell */
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["Step"][];
+            /**
+             * Tell
+             * @default []
+             */
             tell: string[];
             /**
              * When
@@ -3062,14 +3669,43 @@ export interface components {
              */
             when: string;
         };
-        /** CalloutBody */
+        /**
+         * CalloutBody
+         * @description Who is told of which incidents. `tell` alone, with names of channels, is one step at once.
+         */
         CalloutBody: {
+            /**
+             * Again
+             * @description from the first step on, while nobody has it
+             */
+            again?: string | null;
+            /**
+             * Digest
+             * @description warnings wait this long, and are told together
+             */
+            digest?: string | null;
             /**
              * Filter
              * @description a filter that has a name: what it says now is kept, joined with the one that is written
              */
             filter?: string | null;
-            /** Tell */
+            /**
+             * Gather
+             * @description what belongs together is told together
+             * @default 10s
+             * @example 5m
+             */
+            gather: string;
+            hours?: components["schemas"]["Hours"] | null;
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["Step"][];
+            /**
+             * Tell
+             * @default []
+             */
             tell: string[];
             /**
              * When
@@ -3144,13 +3780,20 @@ export interface components {
         };
         /** Channel */
         Channel: {
+            /**
+             * Circuit
+             * @description open: it failed again and again, and is tried now and then alone
+             * @default closed
+             * @enum {string}
+             */
+            circuit: "closed" | "open";
             /** Has Secret */
             has_secret: boolean;
             /**
              * Kind
              * @enum {string}
              */
-            kind: "webhook" | "email";
+            kind: "webhook" | "email" | "syslog" | "snmp" | "sms" | "command";
             /** Last At */
             last_at: string | null;
             /** Last Result */
@@ -3161,6 +3804,17 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+            /**
+             * Waiting
+             * @description deliveries that wait for it
+             * @default 0
+             */
+            waiting: number;
+        };
+        /** Close */
+        Close: {
+            /** Reason */
+            reason: string;
         };
         /**
          * Collection
@@ -3234,6 +3888,20 @@ export interface components {
              * @default []
              */
             watch: string[];
+        };
+        /**
+         * CommandChannel
+         * @description A program on the console's own machine, where the service's configuration allows it. What is told comes as JSON
+         *     on its standard input; its arguments are handed over as they are, by no shell.
+         */
+        CommandChannel: {
+            /** Arguments */
+            arguments: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "command";
         };
         /**
          * Compared
@@ -3380,14 +4048,23 @@ export interface components {
         Delivery: {
             /** Alert */
             alert: number | null;
+            /**
+             * Answer
+             * @description what the other side answered
+             */
+            answer?: string | null;
             /** Attempts */
             attempts: number;
+            /** Callout */
+            callout?: string | null;
             /** Channel */
             channel: string;
             /** Created At */
             created_at: string;
             /** Id */
             id: number;
+            /** Incident */
+            incident?: number | null;
             /**
              * Kind
              * @enum {string}
@@ -3395,8 +4072,18 @@ export interface components {
             kind: "opened" | "changed" | "recovered" | "console" | "test";
             /** Next At */
             next_at: string | null;
+            /** Person */
+            person?: string | null;
             /** Problem */
             problem: string | null;
+            /**
+             * Sent
+             * @description what was told, without secrets
+             * @default {}
+             */
+            sent: {
+                [key: string]: unknown;
+            };
             /** Sent At */
             sent_at: string | null;
             /**
@@ -3452,6 +4139,61 @@ export interface components {
             field: string;
             /** Line */
             line: number;
+        };
+        /**
+         * Drill
+         * @description A practice incident, sent the real way.
+         */
+        Drill: {
+            /** Answered After */
+            answered_after?: number | null;
+            /** Answered By */
+            answered_by: string | null;
+            /** Callout */
+            callout: string;
+            /** Ended At */
+            ended_at?: string | null;
+            /** Id */
+            id: number;
+            /** Incident */
+            incident: number;
+            /** Started At */
+            started_at: string;
+            /** Started By */
+            started_by: string;
+            /** Told */
+            told: components["schemas"]["DrillTold"][];
+        };
+        /** DrillStarted */
+        DrillStarted: {
+            /** Id */
+            id: number;
+        };
+        /** DrillTold */
+        DrillTold: {
+            /** Channel */
+            channel: string;
+            /** Person */
+            person: string | null;
+            /** Problem */
+            problem?: string | null;
+            /**
+             * Seconds
+             * @description from the beginning of the drill; null for what is not through yet
+             */
+            seconds: number | null;
+        };
+        /**
+         * Earlier
+         * @description An earlier incident of the same rules on the same things, and what was written when it was closed.
+         */
+        Earlier: {
+            /** Closed At */
+            closed_at: string;
+            /** Id */
+            id: number;
+            /** Note */
+            note: string;
         };
         /**
          * EffectivePlan
@@ -4278,7 +5020,7 @@ export interface components {
             /** Parent */
             parent?: string | null;
             /** Ribbon */
-            ribbon: components["schemas"]["Stretch"][];
+            ribbon: components["schemas"]["balise__api__hosts__Stretch"][];
             /**
              * State
              * @enum {string}
@@ -4336,6 +5078,19 @@ export interface components {
              * @description a filter expression, RFC 7644 section 3.4.2.2
              */
             where: string;
+        };
+        /** HandOver */
+        HandOver: {
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * To
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            to: string;
         };
         /**
          * HistogramAnswer
@@ -4548,6 +5303,280 @@ export interface components {
             changed: number;
         };
         /**
+         * Hours
+         * @description From one time of the day to another, on some days of the week. Hours that pass midnight belong to the day on
+         *     which they begin; from a time to the same time is a whole day.
+         */
+        Hours: {
+            /**
+             * Days
+             * @default [
+             *       "mon",
+             *       "tue",
+             *       "wed",
+             *       "thu",
+             *       "fri",
+             *       "sat",
+             *       "sun"
+             *     ]
+             */
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /** From */
+            from: string;
+            /** To */
+            to: string;
+            /** Zone */
+            zone: string;
+        };
+        /**
+         * Hurt
+         * @description An application that an incident touches, and how its users notice.
+         */
+        Hurt: {
+            /** Application */
+            application: string;
+            /** How */
+            how: string;
+            /**
+             * State
+             * @description where its users meet it
+             * @default ok
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
+        /**
+         * Incident
+         * @description Alerts that share one cause. It is open until all of them have recovered and stayed so, or somebody closes it.
+         */
+        Incident: {
+            /** Alert Count */
+            alert_count: number;
+            /**
+             * Alerts
+             * @description the causes and the worst first, as many as are asked for
+             */
+            alerts: components["schemas"]["IncidentAlert"][];
+            /** Closed At */
+            closed_at: string | null;
+            /** Closed By */
+            closed_by: string | null;
+            /** Closing Note */
+            closing_note: string | null;
+            /** Host Count */
+            host_count: number;
+            /**
+             * Hosts
+             * @description where its alerts are, at most 200
+             */
+            hosts: string[];
+            /** Hurts */
+            hurts: components["schemas"]["Hurt"][];
+            /** Id */
+            id: number;
+            /**
+             * Joined Into
+             * @description the incident that it is a part of now
+             */
+            joined_into?: number | null;
+            /**
+             * Open Count
+             * @description how many of its alerts have not recovered
+             */
+            open_count: number;
+            /** Opened At */
+            opened_at: string;
+            /**
+             * Practice
+             * @description a drill: nothing is wrong
+             * @default false
+             */
+            practice: boolean;
+            /** Recovered At */
+            recovered_at: string | null;
+            /**
+             * Reopened
+             * @description how often it came again
+             * @default 0
+             */
+            reopened: number;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
+            /** Sites */
+            sites: string[];
+            /** Snoozed Until */
+            snoozed_until: string | null;
+            /**
+             * Snoozed Until Worse
+             * @default false
+             */
+            snoozed_until_worse: boolean;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "closed";
+            /** Taken At */
+            taken_at: string | null;
+            /** Taken By */
+            taken_by: string | null;
+            /** Title */
+            title: string;
+            /**
+             * Told Nobody
+             * @description it is critical, and no callout is for it
+             * @default false
+             */
+            told_nobody: boolean;
+        };
+        /**
+         * IncidentAlert
+         * @description An alert of an incident. `held_under` is the alert that is its cause; `why` says why it is here, or held.
+         */
+        IncidentAlert: {
+            /** About */
+            about: string;
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Held Under */
+            held_under: number | null;
+            /** Host */
+            host: string;
+            /** Id */
+            id: number;
+            /** Limit */
+            limit: number;
+            /** Opened At */
+            opened_at: string;
+            /**
+             * Paused
+             * @description its host is in maintenance: it is kept and not told
+             * @default false
+             */
+            paused: boolean;
+            /** Recovered At */
+            recovered_at: string | null;
+            /** Rule */
+            rule: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "recovered";
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number;
+            /** Why */
+            why: string;
+        };
+        /** IncidentDetail */
+        IncidentDetail: {
+            /**
+             * Advice
+             * @description of the rules concerned
+             */
+            advice: string[];
+            /** Alert Count */
+            alert_count: number;
+            /**
+             * Alerts
+             * @description the causes and the worst first, as many as are asked for
+             */
+            alerts: components["schemas"]["IncidentAlert"][];
+            /** Before */
+            before: components["schemas"]["Earlier"][];
+            /** Closed At */
+            closed_at: string | null;
+            /** Closed By */
+            closed_by: string | null;
+            /** Closing Note */
+            closing_note: string | null;
+            /** Host Count */
+            host_count: number;
+            /**
+             * Hosts
+             * @description where its alerts are, at most 200
+             */
+            hosts: string[];
+            /** Hurts */
+            hurts: components["schemas"]["Hurt"][];
+            /** Id */
+            id: number;
+            /**
+             * Joined Into
+             * @description the incident that it is a part of now
+             */
+            joined_into?: number | null;
+            /**
+             * Open Count
+             * @description how many of its alerts have not recovered
+             */
+            open_count: number;
+            /** Opened At */
+            opened_at: string;
+            /**
+             * Practice
+             * @description a drill: nothing is wrong
+             * @default false
+             */
+            practice: boolean;
+            /** Recovered At */
+            recovered_at: string | null;
+            /**
+             * Reopened
+             * @description how often it came again
+             * @default 0
+             */
+            reopened: number;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
+            /** Sites */
+            sites: string[];
+            /** Snoozed Until */
+            snoozed_until: string | null;
+            /**
+             * Snoozed Until Worse
+             * @default false
+             */
+            snoozed_until_worse: boolean;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "closed";
+            /** Taken At */
+            taken_at: string | null;
+            /** Taken By */
+            taken_by: string | null;
+            /**
+             * Timeline
+             * @description what happened, oldest first
+             */
+            timeline: components["schemas"]["balise__api__incidents__Line"][];
+            /** Title */
+            title: string;
+            /**
+             * Told Nobody
+             * @description it is critical, and no callout is for it
+             * @default false
+             */
+            told_nobody: boolean;
+        };
+        /**
          * Inventory
          * @description A kind of inventory at a moment.
          */
@@ -4603,6 +5632,11 @@ export interface components {
             since: string | null;
         } & {
             [key: string]: unknown;
+        };
+        /** Join */
+        Join: {
+            /** With */
+            with: number;
         };
         /**
          * Keeping
@@ -5351,26 +6385,72 @@ export interface components {
             critical?: components["schemas"]["Limit"] | null;
             warning?: components["schemas"]["Limit"] | null;
         };
-        /**
-         * Line
-         * @description What one group measured over the span, for a chart; null where there was nothing.
-         */
-        Line: {
-            /** Attributes */
-            attributes: {
-                [key: string]: string;
-            };
-            /** High */
-            high?: (number | null)[] | null;
-            /** Host */
-            host: string;
+        /** LinkAct */
+        LinkAct: {
             /**
-             * Low
-             * @description of `unusual`: from where on it is not
+             * Act
+             * @enum {string}
              */
-            low?: (number | null)[] | null;
-            /** Values */
-            values: (number | null)[];
+            act: "take" | "note" | "hand-over" | "snooze";
+            /**
+             * Name
+             * @description who acts, where the link is nobody's
+             * @default
+             */
+            name: string;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /** To */
+            to?: string | null;
+            /** Until */
+            until?: string | null;
+        };
+        /**
+         * LinkAsked
+         * @description What a link to act is about, for whoever opens it.
+         */
+        LinkAsked: {
+            /** Advice */
+            advice: string[];
+            /** Hosts */
+            hosts: string[];
+            /** Hurts */
+            hurts: components["schemas"]["Hurt"][];
+            /** Incident */
+            incident: number;
+            /** Opened At */
+            opened_at: string;
+            /**
+             * People
+             * @description who it can be handed over to
+             */
+            people: string[];
+            /** Person */
+            person: string | null;
+            /**
+             * Practice
+             * @default false
+             */
+            practice: boolean;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "closed";
+            /** Taken By */
+            taken_by: string | null;
+            /** Title */
+            title: string;
+            /** Until */
+            until: string;
         };
         /**
          * ListAnswer
@@ -5501,7 +6581,7 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "operator" | "administrator" | "ingest";
+            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar";
             scope?: components["schemas"]["Scope"] | null;
             /**
              * Token
@@ -5510,6 +6590,51 @@ export interface components {
             token: string;
             /** Used At */
             used_at: string | null;
+        };
+        /**
+         * MaintenanceBody
+         * @description A time, once or again and again, in which what is chosen is worked on: all of what any of the keys chooses.
+         *
+         *     `repeat` is a recurrence rule of RFC 5545, section 3.3.10; a window that repeats begins at the same local time in
+         *     `zone`, and is always as long.
+         */
+        MaintenanceBody: {
+            /** About */
+            about: string;
+            /**
+             * Applications
+             * @default []
+             */
+            applications: string[];
+            /** For */
+            for?: string | null;
+            /**
+             * From
+             * @default now
+             * @example -15m
+             */
+            from: string;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: string[];
+            /** Repeat */
+            repeat?: string | null;
+            /** To */
+            to?: string | null;
+            /** Where */
+            where?: string | null;
+            /**
+             * Zone
+             * @default UTC
+             */
+            zone: string;
         };
         /**
          * Mask
@@ -5529,7 +6654,7 @@ export interface components {
             /** Name */
             name: string | null;
             /** Role */
-            role: ("viewer" | "operator" | "administrator" | "ingest") | ("agent" | "relay" | "waiting") | null;
+            role: ("viewer" | "operator" | "administrator" | "ingest" | "calendar") | ("agent" | "relay" | "waiting") | null;
         };
         /**
          * Measure
@@ -5743,7 +6868,7 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "operator" | "administrator" | "ingest";
+            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar";
             /** @description of a token of role ingest; as its defaults say without one */
             scope?: components["schemas"]["Scope"] | null;
         };
@@ -5774,6 +6899,18 @@ export interface components {
             detail: string;
         };
         /**
+         * OnDuty
+         * @description Who is on duty at a moment, until when, and whose turn it would be, if that is another.
+         */
+        OnDuty: {
+            /** Instead Of */
+            instead_of?: string | null;
+            /** Person */
+            person: string | null;
+            /** Until */
+            until: string | null;
+        };
+        /**
          * OtlpDestination
          * @description Another system that takes OTLP over HTTP. A credential (name and password) is only sent over HTTPS.
          */
@@ -5787,6 +6924,27 @@ export interface components {
             protocol: "otlp";
             /** Url */
             url: string;
+        };
+        /**
+         * Override
+         * @description Somebody else has a time of the rota, whoever's turn it is.
+         */
+        Override: {
+            /**
+             * From
+             * @example -15m
+             */
+            from: string;
+            /**
+             * Person
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            person: string;
+            /**
+             * To
+             * @example -15m
+             */
+            to: string;
         };
         /** Page[Alert] */
         Page_Alert_: {
@@ -5900,6 +7058,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Incident] */
+        Page_Incident_: {
+            /** Items */
+            items: components["schemas"]["Incident"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[InventoryCount] */
         Page_InventoryCount_: {
             /** Items */
@@ -5942,6 +7107,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Person] */
+        Page_Person_: {
+            /** Items */
+            items: components["schemas"]["Person"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[Plan] */
         Page_Plan_: {
             /** Items */
@@ -5974,6 +7146,13 @@ export interface components {
         Page_Relay_: {
             /** Items */
             items: components["schemas"]["Relay"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[RotaAnswer] */
+        Page_RotaAnswer_: {
+            /** Items */
+            items: components["schemas"]["RotaAnswer"][];
             /** Next */
             next?: string | null;
         };
@@ -6033,17 +7212,17 @@ export interface components {
             /** Next */
             next?: string | null;
         };
-        /** Page[Stretch] */
-        Page_Stretch_: {
-            /** Items */
-            items: components["schemas"]["Stretch"][];
-            /** Next */
-            next?: string | null;
-        };
         /** Page[Talk] */
         Page_Talk_: {
             /** Items */
             items: components["schemas"]["Talk"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[TogetherDone] */
+        Page_TogetherDone_: {
+            /** Items */
+            items: components["schemas"]["TogetherDone"][];
             /** Next */
             next?: string | null;
         };
@@ -6065,6 +7244,20 @@ export interface components {
         Page_View_: {
             /** Items */
             items: components["schemas"]["View"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Window] */
+        Page_Window_: {
+            /** Items */
+            items: components["schemas"]["Window"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[WouldBeTold] */
+        Page_WouldBeTold_: {
+            /** Items */
+            items: components["schemas"]["WouldBeTold"][];
             /** Next */
             next?: string | null;
         };
@@ -6169,6 +7362,11 @@ export interface components {
              *     }
              */
             parser: components["schemas"]["Parser"];
+        };
+        /** Part */
+        Part: {
+            /** Alerts */
+            alerts: number[];
         };
         /**
          * PartShown
@@ -6337,6 +7535,23 @@ export interface components {
             /** Where */
             where?: string | null;
         };
+        /** Person */
+        Person: {
+            /** Channels */
+            channels: string[];
+            /** Name */
+            name: string;
+            quiet?: components["schemas"]["Hours"] | null;
+        };
+        /**
+         * PersonBody
+         * @description Somebody who can be told, by channels of their own; not in quiet hours.
+         */
+        PersonBody: {
+            /** Channels */
+            channels: string[];
+            quiet?: components["schemas"]["Hours"] | null;
+        };
         /**
          * PersonSignedIn
          * @description Somebody signed in to a host: since how long (seconds), and what the terminal's processes use (cores, bytes).
@@ -6433,9 +7648,24 @@ export interface components {
          */
         Points: {
             /** Lines */
-            lines: components["schemas"]["Line"][];
+            lines: components["schemas"]["balise__api__rules__Line"][];
             /** Times */
             times: number[];
+        };
+        /**
+         * Preview
+         * @description A template, tried on a real incident; the newest unless said.
+         */
+        Preview: {
+            /** Incident */
+            incident?: number | null;
+            /** Template */
+            template: string;
+        };
+        /** Previewed */
+        Previewed: {
+            /** Body */
+            body: string;
         };
         /** Probe */
         Probe: {
@@ -7450,6 +8680,75 @@ export interface components {
              */
             entries: components["schemas"]["Correction"][];
         };
+        /**
+         * RotaAnswer
+         * @description A rota, and who is on duty now.
+         */
+        RotaAnswer: {
+            /**
+             * At
+             * @default 09:00
+             */
+            at: string;
+            /**
+             * Begins
+             * Format: date
+             */
+            begins: string;
+            /** Name */
+            name: string;
+            /** On Duty */
+            on_duty: string | null;
+            /**
+             * Overrides
+             * @default []
+             */
+            overrides: components["schemas"]["Override"][];
+            /** People */
+            people: string[];
+            /**
+             * Turn
+             * @default 1w
+             * @example 5m
+             */
+            turn: string;
+            /** Until */
+            until: string | null;
+            /** Zone */
+            zone: string;
+        };
+        /**
+         * RotaBody
+         * @description People have one turn after another. A turn changes at a local time, whatever the clocks do; of two overrides of
+         *     one time the later in the list holds.
+         */
+        RotaBody: {
+            /**
+             * At
+             * @default 09:00
+             */
+            at: string;
+            /**
+             * Begins
+             * Format: date
+             */
+            begins: string;
+            /**
+             * Overrides
+             * @default []
+             */
+            overrides: components["schemas"]["Override"][];
+            /** People */
+            people: string[];
+            /**
+             * Turn
+             * @default 1w
+             * @example 5m
+             */
+            turn: string;
+            /** Zone */
+            zone: string;
+        };
         /** Rule */
         Rule: {
             /** About */
@@ -8148,6 +9447,34 @@ export interface components {
             /** Times */
             times: number[];
         };
+        /**
+         * SmsChannel
+         * @description Short messages, through a gateway that takes HTTP.
+         */
+        SmsChannel: {
+            /** Bearer */
+            bearer?: string | null;
+            /**
+             * Content Type
+             * @default application/json
+             */
+            content_type: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sms";
+            /**
+             * Template
+             * @description a Jinja2 template of what the gateway takes, for each number
+             * @default {"to": {{ to | tojson }}, "text": {{ text | tojson }}}
+             */
+            template: string;
+            /** To */
+            to: string[];
+            /** Url */
+            url: string;
+        };
         /** Snmp2Credential */
         Snmp2Credential: {
             /**
@@ -8223,6 +9550,62 @@ export interface components {
             protocol: "MD5" | "SHA-1" | "SHA-224" | "SHA-256" | "SHA-384" | "SHA-512";
         };
         /**
+         * SnmpChannel
+         * @description Notifications of SNMP, as BALISE-MIB says. Version 3 signs and encrypts them. `confirmed` ones (informs) are
+         *     answered, and sent again until they are; others are traps.
+         */
+        SnmpChannel: {
+            /**
+             * Authentication
+             * @description of v3, SHA-256
+             */
+            authentication?: string | null;
+            /**
+             * Community
+             * @description of v2c
+             */
+            community?: string | null;
+            /**
+             * Confirmed
+             * @default true
+             */
+            confirmed: boolean;
+            /**
+             * Engine
+             * @description the identity of this console's SNMP engine, in hexadecimal digits
+             * @default 80007ed90462616c697365
+             */
+            engine: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "snmp";
+            /**
+             * Port
+             * @default 162
+             */
+            port: number;
+            /**
+             * Privacy
+             * @description of v3, AES-128
+             */
+            privacy?: string | null;
+            /** Server */
+            server: string;
+            /**
+             * User
+             * @description of v3
+             */
+            user?: string | null;
+            /**
+             * Version
+             * @default v3
+             * @enum {string}
+             */
+            version: "v2c" | "v3";
+        };
+        /**
          * SnmpPrivacy
          * @description RFC 3414 and RFC 3826.
          */
@@ -8238,6 +9621,16 @@ export interface components {
              * @enum {string}
              */
             protocol: "DES" | "AES-128" | "AES-192" | "AES-256";
+        };
+        /** Snooze */
+        Snooze: {
+            /** Until */
+            until?: string | null;
+            /**
+             * Until Worse
+             * @default false
+             */
+            until_worse: boolean;
         };
         /**
          * Source
@@ -8440,6 +9833,20 @@ export interface components {
             warnings: string[];
         };
         /**
+         * Step
+         * @description Whom a callout tells, and how long after it began, unless somebody has taken the incident.
+         */
+        Step: {
+            /**
+             * After
+             * @default 0s
+             * @example 5m
+             */
+            after: string;
+            /** Tell */
+            tell: string[];
+        };
+        /**
          * Storage
          * @description Sizes in bytes; `growth` in bytes a day, at the pace of the last hours, null until half an hour is known.
          */
@@ -8466,19 +9873,6 @@ export interface components {
             series_count: number;
             /** State */
             state: number;
-        };
-        /**
-         * Stretch
-         * @description One state from a moment on, until the next.
-         */
-        Stretch: {
-            /** At */
-            at: number;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "ok" | "warning" | "critical" | "silent" | "paused";
         };
         /** Suggest */
         Suggest: {
@@ -8526,6 +9920,35 @@ export interface components {
             would_open: number;
         };
         /**
+         * SyslogChannel
+         * @description RFC 5424 lines.
+         */
+        SyslogChannel: {
+            /**
+             * Facility
+             * @default 16
+             */
+            facility: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "syslog";
+            /**
+             * Port
+             * @default 514
+             */
+            port: number;
+            /** Server */
+            server: string;
+            /**
+             * Transport
+             * @default udp
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+        };
+        /**
          * SyslogDestination
          * @description Another system that takes syslog: messages of RFC 5424, over TLS framed as RFC 5425 says, over TCP by lines.
          */
@@ -8547,6 +9970,19 @@ export interface components {
              * @enum {string}
              */
             transport: "udp" | "tcp" | "tls";
+        };
+        /** Take */
+        Take: {
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * Person
+             * @description whoever asks, unless said
+             */
+            person?: string | null;
         };
         /**
          * Talk
@@ -8609,6 +10045,37 @@ export interface components {
             /** Site */
             site: string | null;
         };
+        /**
+         * Together
+         * @description The same for several incidents at once; what cannot be done says why and holds up no other.
+         */
+        Together: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "acknowledge" | "take" | "hand-over" | "note" | "snooze" | "close" | "reopen";
+            /** Incidents */
+            incidents: number[];
+            /** Person */
+            person?: string | null;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /** To */
+            to?: string | null;
+            /** Until */
+            until?: string | null;
+        };
+        /** TogetherDone */
+        TogetherDone: {
+            /** Id */
+            id: number;
+            /** Problem */
+            problem?: string | null;
+        };
         /** Token */
         Token: {
             /** Created At */
@@ -8629,7 +10096,7 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "operator" | "administrator" | "ingest";
+            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar";
             scope?: components["schemas"]["Scope"] | null;
             /** Used At */
             used_at: string | null;
@@ -8902,7 +10369,7 @@ export interface components {
         };
         /**
          * WebhookChannel
-         * @description CloudEvents 1.0 as JSON, sent by POST.
+         * @description CloudEvents 1.0 as JSON, sent by POST, or a body of one's own.
          */
         WebhookChannel: {
             /**
@@ -8911,12 +10378,231 @@ export interface components {
              */
             bearer?: string | null;
             /**
+             * Content Type
+             * @default application/json
+             */
+            content_type: string;
+            /**
+             * Headers
+             * @description more headers; their values are kept encrypted, never shown
+             * @default {}
+             */
+            headers: {
+                [key: string]: string;
+            };
+            /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "webhook";
+            /**
+             * Of
+             * @description alerts: each alert by itself
+             * @default incidents
+             * @enum {string}
+             */
+            of: "incidents" | "alerts";
+            /**
+             * Signing Secret
+             * @description signed as Standard Webhooks says; for a day after a change, the one before signs as well
+             */
+            signing_secret?: string | null;
+            /**
+             * Template
+             * @description a Jinja2 template of the body, instead of a CloudEvent
+             */
+            template?: string | null;
             /** Url */
             url: string;
+        };
+        /** WhoAsked */
+        WhoAsked: {
+            /**
+             * At
+             * @default now
+             * @example -15m
+             */
+            at: string;
+            /**
+             * @default {
+             *       "severity": "critical"
+             *     }
+             */
+            incident: components["schemas"]["WhoIncident"];
+        };
+        /**
+         * WhoIncident
+         * @description An incident as it might be.
+         */
+        WhoIncident: {
+            /** Application */
+            application?: string | null;
+            /** Host */
+            host?: string | null;
+            /** Rule */
+            rule?: string | null;
+            /**
+             * Severity
+             * @default critical
+             * @enum {string}
+             */
+            severity: "warning" | "critical";
+        };
+        /**
+         * Window
+         * @description A window as it is: the time that goes on, if one does, and the next. `paused` counts the hosts in it now.
+         */
+        Window: {
+            /** About */
+            about: string;
+            /**
+             * Applications
+             * @default []
+             */
+            applications: string[];
+            /** Ends At */
+            ends_at: string | null;
+            /** For */
+            for?: string | null;
+            /**
+             * From
+             * @default now
+             * @example -15m
+             */
+            from: string;
+            /** Going On */
+            going_on: boolean;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: string[];
+            /** Name */
+            name: string;
+            /** Paused */
+            paused: number;
+            /** Repeat */
+            repeat?: string | null;
+            /**
+             * Starts At
+             * @description of the time that goes on, or else of the next one
+             */
+            starts_at: string | null;
+            /** To */
+            to?: string | null;
+            /** Updated By */
+            updated_by: string;
+            /** Where */
+            where?: string | null;
+            /**
+             * Zone
+             * @default UTC
+             */
+            zone: string;
+        };
+        /**
+         * WouldBeTold
+         * @description Somebody who would be told: by which step of which callout, how long after the opening, and why.
+         */
+        WouldBeTold: {
+            /** After Seconds */
+            after_seconds: number;
+            /** Because */
+            because: string;
+            /** Callout */
+            callout: string;
+            /** Channel */
+            channel: string | null;
+            /** Person */
+            person: string | null;
+            /** Step */
+            step: number;
+        };
+        /**
+         * Stretch
+         * @description One state from a moment on, until the next.
+         */
+        balise__api__hosts__Stretch: {
+            /** At */
+            at: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
+        /**
+         * Line
+         * @description One line of an incident's story.
+         */
+        balise__api__incidents__Line: {
+            /** At */
+            at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "alert" | "event" | "change" | "action" | "note" | "told" | "taken" | "handed-over" | "snoozed" | "joined" | "parted" | "closed";
+            /** Link */
+            link?: string | null;
+            /** Text */
+            text: string;
+            /** Who */
+            who?: string | null;
+        };
+        /** Page[Stretch] */
+        balise__api__lists__Page_Stretch___1: {
+            /** Items */
+            items: components["schemas"]["balise__api__hosts__Stretch"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Stretch] */
+        balise__api__lists__Page_Stretch___2: {
+            /** Items */
+            items: components["schemas"]["balise__api__rotas__Stretch"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Stretch
+         * @description Who has a time of the rota.
+         */
+        balise__api__rotas__Stretch: {
+            /** End */
+            end: number;
+            /** Instead Of */
+            instead_of: string | null;
+            /** Person */
+            person: string;
+            /** Start */
+            start: number;
+        };
+        /**
+         * Line
+         * @description What one group measured over the span, for a chart; null where there was nothing.
+         */
+        balise__api__rules__Line: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** High */
+            high?: (number | null)[] | null;
+            /** Host */
+            host: string;
+            /**
+             * Low
+             * @description of `unusual`: from where on it is not
+             */
+            low?: (number | null)[] | null;
+            /** Values */
+            values: (number | null)[];
         };
     };
     responses: never;
@@ -10831,6 +12517,129 @@ export interface operations {
             };
         };
     };
+    who_would_be_told_api_v1_callouts_who_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhoAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_WouldBeTold_"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_callout_api_v1_callouts__name__get: {
         parameters: {
             query?: never;
@@ -11059,6 +12868,109 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_drill_api_v1_callouts__name__drill_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillStarted"];
                 };
             };
             /** @description Sign in first */
@@ -11573,6 +13485,129 @@ export interface operations {
             };
         };
     };
+    preview_template_api_v1_channels_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preview"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Previewed"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_channel_api_v1_channels__name__get: {
         parameters: {
             query?: never;
@@ -11669,7 +13704,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WebhookChannel"] | components["schemas"]["EmailChannel"];
+                "application/json": components["schemas"]["WebhookChannel"] | components["schemas"]["EmailChannel"] | components["schemas"]["SyslogChannel"] | components["schemas"]["SnmpChannel"] | components["schemas"]["SmsChannel"] | components["schemas"]["CommandChannel"];
             };
         };
         responses: {
@@ -12376,6 +14411,8 @@ export interface operations {
                 state?: string | null;
                 limit?: number;
                 cursor?: string | null;
+                incident?: number | null;
+                channel?: string | null;
             };
             header?: never;
             path?: never;
@@ -12390,6 +14427,194 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Delivery_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resend_delivery_api_v1_deliveries__number__resend_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_drill_api_v1_drills__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
                 };
             };
             /** @description Sign in first */
@@ -17809,7 +20034,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Stretch_"];
+                    "application/json": components["schemas"]["balise__api__lists__Page_Stretch___1"];
                 };
             };
             /** @description Sign in first */
@@ -17868,6 +20093,1406 @@ export interface operations {
             };
             /** @description Busy */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_incidents_api_v1_incidents_get: {
+        parameters: {
+            query?: {
+                where?: string | null;
+                filter?: string | null;
+                state?: string | null;
+                limit?: number;
+                cursor?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Incident_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    act_together_api_v1_incidents_together_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Together"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_TogetherDone_"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_incident_api_v1_incidents__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acknowledge_incident_api_v1_incidents__number__acknowledge_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledged"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_incident_api_v1_incidents__number__close_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Close"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hand_over_incident_api_v1_incidents__number__hand_over_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandOver"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    join_incident_api_v1_incidents__number__join_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    note_incident_api_v1_incidents__number__note_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddNote"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    part_incident_api_v1_incidents__number__part_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Part"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reopen_incident_api_v1_incidents__number__reopen_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    snooze_incident_api_v1_incidents__number__snooze_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Snooze"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_incident_api_v1_incidents__number__take_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18722,6 +22347,198 @@ export interface operations {
             };
         };
     };
+    read_link_api_v1_links__token__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkAsked"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    act_by_link_api_v1_links__token__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkAct"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     follow_api_v1_live_get: {
         parameters: {
             query?: never;
@@ -18778,6 +22595,572 @@ export interface operations {
             };
             /** @description Busy */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_maintenance_api_v1_maintenance_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Window_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    maintenance_calendar_api_v1_maintenance_ics_get: {
+        parameters: {
+            query?: {
+                token?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_maintenance_api_v1_maintenance__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_maintenance_api_v1_maintenance__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MaintenanceBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_maintenance_api_v1_maintenance__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_maintenance_api_v1_maintenance__name__end_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19310,6 +23693,384 @@ export interface operations {
             };
             /** @description Too large */
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_people_api_v1_people_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Person_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_person_api_v1_people__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_person_api_v1_people__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_person_api_v1_people__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21947,6 +26708,646 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_rotas_api_v1_rotas_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RotaAnswer_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_rota_api_v1_rotas__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotaAnswer"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_rota_api_v1_rotas__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RotaBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotaAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_rota_api_v1_rotas__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rota_calendar_api_v1_rotas__name__calendar_ics_get: {
+        parameters: {
+            query?: {
+                token?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    on_duty_api_v1_rotas__name__on_duty_get: {
+        parameters: {
+            query?: {
+                at?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnDuty"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rota_stretches_api_v1_rotas__name__stretches_get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["balise__api__lists__Page_Stretch___2"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -117,18 +117,21 @@ class SyslogChannel(Strict):
 
 
 class SnmpChannel(Strict):
-    """Notifications of SNMP, as BALISE-MIB says. Version 3 signs and encrypts them."""
+    """Notifications of SNMP, as BALISE-MIB says. Version 3 signs and encrypts them. `confirmed` ones (informs) are
+    answered, and sent again until they are; others are traps."""
 
     kind: Literal["snmp"]
     server: Annotated[str, Field(min_length=1, max_length=253)]
     port: Annotated[int, Field(ge=1, le=65535)] = 162
     version: Literal["v2c", "v3"] = "v3"
+    confirmed: bool = True
     community: Annotated[Secret, OfLength(1, 100, _token)] | None = Field(default=None, description="of v2c")
     user: Annotated[str, Field(pattern=r"^[\x21-\x7e]{1,32}$")] | None = Field(default=None, description="of v3")
     authentication: Annotated[Secret, OfLength(8, 200)] | None = Field(default=None, description="of v3, SHA-256")
     privacy: Annotated[Secret, OfLength(8, 200)] | None = Field(default=None, description="of v3, AES-128")
     engine: Annotated[str, Field(pattern=r"^[0-9a-f]{10,64}$")] = Field(
-        default="80007a6904626c7365", description="the identity of this console's SNMP engine, in hexadecimal digits"
+        default="80007ed90462616c697365",
+        description="the identity of this console's SNMP engine, in hexadecimal digits",
     )
 
     @model_validator(mode="after")

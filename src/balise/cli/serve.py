@@ -27,6 +27,11 @@ def add(serve: argparse.ArgumentParser) -> None:
     serve.add_argument(
         "--aside", type=Path, metavar="DIR", help="where days of events are set aside (aside, in the data folder)"
     )
+    serve.add_argument(
+        "--channels-may-run",
+        action="store_true",
+        help="channels of the kind command may run programs on this machine, as this user",
+    )
     serve.set_defaults(run=_serve)
 
 
@@ -43,5 +48,12 @@ def _serve(arguments: argparse.Namespace) -> int:
         raise CommandError("--memory: between 256 MiB and 1 TiB, in MiB")
     memory = arguments.memory << 20 if arguments.memory else None
     return serve(
-        address, port, arguments.data, tls=tls, public_url=arguments.public_url, memory=memory, aside=arguments.aside
+        address,
+        port,
+        arguments.data,
+        tls=tls,
+        public_url=arguments.public_url,
+        memory=memory,
+        aside=arguments.aside,
+        channels_may_run=arguments.channels_may_run,
     )

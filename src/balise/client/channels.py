@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from balise.api.channels import Channel, ChannelBody
+from balise.api.channels import Channel, ChannelBody, Preview, Previewed
 from balise.client.connection import quoted
 from balise.client.noun import Items, Noun
 
@@ -34,6 +34,14 @@ class Channels(Noun):
         balise.client.errors.Refused: The test did not get through: cannot be reached: Connection refused.
         """
         return self._connection.note("POST", f"/channels/{quoted(name)}/test")
+
+    def preview(self, asked: Preview) -> str:
+        """What a template makes of a real incident, the newest unless said.
+
+        >>> balise.channels.preview(Preview(template="{{ title }}", incident=1))
+        'high water on quay-a'
+        """
+        return self._connection.send(Previewed, "POST", "/channels/preview", asked).body
 
     def delete(self, name: str) -> str:
         """Takes a channel away.

@@ -29,8 +29,8 @@ class Incidents(Noun):
     ) -> Items[Incident]:
         """Incidents, the newest first.
 
-        >>> [(incident.severity, incident.alert_count) for incident in balise.incidents.list(state="open")]
-        [('critical', 1)]
+        >>> [(incident.id, incident.severity) for incident in balise.incidents.list("practice eq false", state="open")]
+        [(1, 'critical')]
         """
         return self._connection.items(Incident, "/incidents", where=where, state=state, filter=filter, limit=limit)
 
@@ -54,7 +54,7 @@ class Incidents(Noun):
         """Has it: callouts tell nobody else.
 
         >>> balise.incidents.take(1, note="on my way").taken_by
-        'example'
+        'the administrator'
         """
         return self._act(number, "take", Take(person=person, note=note))
 

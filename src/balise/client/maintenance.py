@@ -13,7 +13,7 @@ class Maintenances(Noun):
     def set(self, name: str, body: MaintenanceBody) -> Window:
         """Keeps a window, new or changed.
 
-        >>> painting = MaintenanceBody(about="painting", hosts=["quay-b"], for_="2h")
+        >>> painting = MaintenanceBody(about="painting", hosts=["quay-a"], for_="2h")
         >>> balise.maintenance.set("ramp", painting).going_on
         True
         """

@@ -16,13 +16,14 @@ from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES
 from balise.server.remote import relay_routes as relays
 
-Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "machine", "relay"]
-"""A machine is an agent, or waits to be let in as one."""
+Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "machine", "relay", "calendar_reader"]
+"""A machine is an agent, or waits to be let in as one; a calendar reader is a viewer, or has a token for calendars."""
 _CALLERS: dict[object, Caller] = {
     callers.viewer: "viewer",
     callers.operator: "operator",
     callers.administrator: "administrator",
     callers.agent: "agent",
+    callers.calendar_reader: "calendar_reader",
     relays.the_relay: "relay",
     enrolment.the_machine: "machine",
 }
@@ -82,7 +83,7 @@ def _statuses(caller: Caller, route: APIRoute, method: str) -> Iterator[int]:
         yield 401
     if takes:
         yield from (400, 413)
-    if takes or route.dependant.query_params or route.dependant.path_params:
+    if takes or route.dependant.query_params or route.dependant.path_params or caller == "calendar_reader":
         yield from (404, 422)
     yield from (int(status) for status in route.responses if int(status) >= 400)
     if method != "GET":

@@ -103,6 +103,7 @@ def serve(
     public_url: str = "",
     memory: int | None = None,
     aside: Path | None = None,
+    channels_may_run: bool = False,
 ) -> int:
     """`balise serve`."""
     os.umask(0o077)
@@ -118,6 +119,7 @@ def serve(
         certificate=certificate,
         memory=memory,
         aside=aside,
+        channels_may_run=channels_may_run,
     )
     parts = build(settings)
     log.info("console at %s data=%s", base, folder)

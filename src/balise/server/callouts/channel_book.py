@@ -15,6 +15,7 @@ from balise.api.lists import Page
 from balise.api.spans import rfc3339
 from balise.server.callouts.book import refuse_if_told
 from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.command import OFF
 from balise.server.callouts.channels.kinds import CHANNELS
 from balise.server.callouts.channels.templates import BadTemplate, checked
 from balise.server.callouts.courier import Courier
@@ -52,6 +53,8 @@ class ChannelBook:
         settings = body.model_dump(exclude={"kind", *channel.secret_names})
         new = channel.secrets_of(body)
         _check_template(settings)
+        if body.kind == "command" and not self._post.may_run:
+            raise bad_field("kind", OFF)
 
         def write(session: Session) -> Channel:
             row = session.get(tables.Channel, name)

@@ -25,6 +25,11 @@ class Post:
         self._sealer = sealer
         self._outside = outside
 
+    @property
+    def may_run(self) -> bool:
+        """Whether channels may run commands."""
+        return self._outside.may_run
+
     def send(self, delivery: Delivery, only: Sequence[str] | None = None) -> Sent:
         """Sends one delivery now.
 

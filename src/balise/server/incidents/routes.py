@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from balise.api.callouts import WhoAsked, WouldBeTold
+from balise.api.channels import Preview, Previewed
 from balise.api.drills import Drill, DrillStarted
 from balise.api.incidents import (
     Acknowledged,
@@ -24,11 +25,12 @@ from balise.api.incidents import (
 )
 from balise.api.lists import Page
 from balise.api.metrics import FilterName, FilterText
-from balise.server.callers import Number, Operator, Viewer, part
+from balise.server.callers import Administrator, Number, Operator, Viewer, part
 from balise.server.filters.book import FilterBook
 from balise.server.incidents.acts import IncidentActs
 from balise.server.incidents.drills import Drills
 from balise.server.incidents.search import IncidentSearch
+from balise.server.incidents.telling import Messages
 from balise.server.incidents.who import Who
 
 router = APIRouter(tags=["incidents"])
@@ -36,6 +38,7 @@ FiltersHere = Annotated[FilterBook, part(FilterBook)]
 ActsHere = Annotated[IncidentActs, part(IncidentActs)]
 SearchHere = Annotated[IncidentSearch, part(IncidentSearch)]
 DrillsHere = Annotated[Drills, part(Drills)]
+MessagesHere = Annotated[Messages, part(Messages)]
 WhoHere = Annotated[Who, part(Who)]
 
 
@@ -132,6 +135,12 @@ def part_incident(acts: ActsHere, search: SearchHere, who: Operator, number: Num
 def who_would_be_told(who_: WhoHere, _who: Viewer, body: WhoAsked) -> Page[WouldBeTold]:
     """Who would be told if this happened now, or at another time, and why."""
     return Page[WouldBeTold](items=who_.told(body))
+
+
+@router.post("/channels/preview")
+def preview_template(messages: MessagesHere, _who: Administrator, body: Preview) -> Previewed:
+    """What a template makes of a real incident: as it would be sent, with a link that nobody can act by."""
+    return Previewed(body=messages.preview(body))
 
 
 @router.post("/callouts/{name}/drill")

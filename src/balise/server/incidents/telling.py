@@ -10,6 +10,11 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from balise.api.channels import Preview
+from balise.server.callouts.channels.channel import Outside
+from balise.server.callouts.channels.messages import told
+from balise.server.callouts.channels.templates import BadTemplate, filled
+from balise.server.errors import bad_field, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
 from balise.server.incidents.book import IncidentBook, add_line
@@ -37,8 +42,10 @@ class Messages:
         incidents: IncidentBook,
         paused: Callable[[], Mapping[int, str]],
         wake: Callable[[], object],
+        public_url: str,
     ) -> None:
-        """`wake` is called when there are deliveries to be sent."""
+        """`wake` is called when there are deliveries to be sent; `public_url` is where people reach the console."""
+        self._public_url = public_url
         self._state = state
         self._directory = directory
         self._incidents = incidents
@@ -57,6 +64,25 @@ class Messages:
         if sent:
             self._wake()
         return sent
+
+    def preview(self, asked: Preview) -> str:
+        """What a template makes of an incident, the newest unless said. Raises Refused 404, 422 for the template."""
+
+        def read(session: Session) -> tuple[Incident, dict[str, Any]]:
+            newest = select(Incident).order_by(Incident.id.desc()).limit(1)
+            row = session.get(Incident, asked.incident) if asked.incident is not None else session.scalar(newest)
+            if row is None:
+                raise unknown("incident", asked.incident or "yet: nothing has gone wrong")
+            word = Word(incident=row.id, kind="opened", why="this is a preview")
+            return row, {**self._content(session, word, row), "also": [], "also_count": 0}
+
+        row, content = self._state.read(read)
+        delivery = Delivery(id=0, incident=row.id, kind="opened", content=content, created_at=time.time())
+        outside = Outside(self._public_url, lambda _delivery: f"{self._public_url}/incidents/{row.id}")
+        try:
+            return filled(asked.template, {"kind": "opened", **told(delivery, outside)})
+        except BadTemplate as error:
+            raise bad_field("template", str(error)) from None
 
     def _tell(self, session: Session, *, to: To, now: float) -> int:
         channel, person = to

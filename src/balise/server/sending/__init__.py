@@ -1,0 +1,1 @@
+"""Connections to other systems that what is sent on and what is told go through."""
