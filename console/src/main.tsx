@@ -35,6 +35,13 @@ window.addEventListener("vite:preloadError", () => {
 
 const router = createBrowserRouter([
   {
+    // Whoever has the link of a message acts by it without signing in.
+    path: "/incidents/:id/act/:token",
+    lazy: () => import("./incidents/Act"),
+    errorElement: <Broken />,
+    HydrateFallback: () => null,
+  },
+  {
     path: "/",
     element: (
       <SessionGate>
@@ -63,6 +70,8 @@ const router = createBrowserRouter([
       { path: "events/sign-ins", lazy: () => import("./events/SignIns") },
       { path: "events/sources", lazy: () => import("./events/Sources") },
       { path: "events/one/:id", lazy: () => import("./events/One") },
+      { path: "incidents", lazy: () => import("./incidents/Incidents") },
+      { path: "incidents/:id", lazy: () => import("./incidents/Incident") },
       { path: "alerts", lazy: () => import("./alerts/Alerts") },
       { path: "alerts/:id", lazy: () => import("./alerts/Alert") },
       { path: "rules", lazy: () => import("./rules/Rules") },
@@ -78,6 +87,9 @@ const router = createBrowserRouter([
           { path: "plans", lazy: () => import("./settings/Plans") },
           { path: "relays", lazy: () => import("./settings/Relays") },
           { path: "channels", lazy: () => import("./settings/Channels") },
+          { path: "callouts", lazy: () => import("./settings/Callouts") },
+          { path: "duty", lazy: () => import("./settings/Duty") },
+          { path: "maintenance", lazy: () => import("./settings/Maintenance") },
           { path: "deliveries", lazy: () => import("./settings/Deliveries") },
           { path: "users", lazy: () => import("./settings/People") },
           { path: "tokens", lazy: () => import("./settings/Tokens") },

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { around, paragraphs } from "../src/alerts/Alert";
-import type { Alert, Group, Host, Schemas } from "../src/api/client";
+import type { Alert, Group, Host, Incident, Schemas } from "../src/api/client";
 import { inOrderOfWork, isGood } from "../src/enrol/results";
 import { ordered } from "../src/fleet/columns";
 import { compared } from "../src/fleet/facts";
@@ -13,7 +13,7 @@ import { BLANK, bodyOf, formOf } from "../src/lib/ruleForm";
 import { areaPath, bridged, linePath, lonePoints, roundUp, timeTicks, valueAt } from "../src/lib/scale";
 import { fixedSpan, readSpan, relativeSeconds, stepSpan } from "../src/lib/span";
 import { weight } from "../src/lib/states";
-import { boardRows, headline, someOf } from "../src/now/board";
+import { beneath, boardRows, headline, someOf } from "../src/now/board";
 import { nested } from "../src/settings/Groups";
 import { pieces } from "../src/ui/Ribbon";
 
@@ -147,26 +147,52 @@ const host = (name: string, groups: string[], state = "ok"): Host =>
 
 describe("the board", () => {
   const hosts = [host("web-n1", ["northquay", "Booking"]), host("web-n2", ["northquay", "Booking"])];
+  const incident = (over: Partial<Incident>): Incident =>
+    ({
+      id: 1,
+      severity: "warning",
+      state: "open",
+      title: "t",
+      practice: false,
+      recovered_at: null,
+      snoozed_until: null,
+      snoozed_until_worse: false,
+      opened_at: "2026-11-23T03:04:00Z",
+      hosts: ["web-n1"],
+      sites: ["northquay"],
+      hurts: [],
+      alerts: [],
+      alert_count: 1,
+      taken_by: null,
+      ...over,
+    }) as unknown as Incident;
+  const first = alert({ id: 2, host: "web-n2", severity: "critical", value: 0.97, limit: 0.95, clue: "x" });
   const rows = boardRows(
     [
-      alert({ id: 1, rule: "slow", host: "web-n1", opened_at: "2026-11-23T03:05:00Z" }),
-      alert({
-        id: 2,
-        rule: "slow",
-        host: "web-n2",
+      incident({ id: 3, opened_at: "2026-11-23T01:00:00Z", taken_by: "anna" }),
+      incident({
+        id: 4,
         severity: "critical",
-        opened_at: "2026-11-23T03:04:00Z",
-        clue: "x",
+        hosts: ["web-n1", "web-n2"],
+        hurts: [{ application: "Booking", how: "critical", state: "critical" }],
+        alerts: [{ ...first, value: 0.5 } as unknown as Incident["alerts"][number]],
+        alert_count: 12,
       }),
-      alert({ id: 3, rule: "full", host: "web-n1", opened_at: "2026-11-23T01:00:00Z", acknowledged_by: "anna" }),
+      incident({ id: 5, practice: true }),
+      incident({ id: 6, recovered_at: "2026-11-23T03:05:00Z" }),
+      incident({ id: 7, snoozed_until_worse: true }),
     ],
+    [first],
     hosts,
   );
-  it("has one row for each thing, the worst first, and says whom it concerns", () => {
-    expect(rows.map((r) => [r.rule, r.severity, r.hosts, r.groups, r.clue, r.owner])).toEqual([
-      ["slow", "critical", ["web-n2", "web-n1"], ["Booking"], "x", null],
-      ["full", "warning", ["web-n1"], ["Booking"], null, "anna"],
+  it("has one row for each open incident, the worst first, and says whom it concerns", () => {
+    expect(rows.map((r) => [r.incident.id, r.severity, r.hosts, r.feels, r.clue, r.owner])).toEqual([
+      [4, "critical", ["web-n1", "web-n2"], ["Booking"], "x", null],
+      [3, "warning", ["web-n1"], ["Booking"], null, "anna"],
     ]);
+  });
+  it("tells the value of this moment beside the limit, and how many alerts are one incident", () => {
+    expect(rows.map(beneath)).toEqual(["97 %, limit 95 % · 12 alerts", ""]);
   });
   it("says how many things are wrong and whether somebody is needed", () => {
     expect(headline(rows, 0)).toBe("Two things are wrong, one of them needs somebody now");

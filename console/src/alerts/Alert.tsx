@@ -12,10 +12,11 @@ import { WEIGHT_STATE, weight } from "../lib/states";
 import { useSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
 import { Lanes } from "../ui/Lanes";
-import { type Bound, MetricLane } from "../ui/MetricLane";
+import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { ChangeLane, EventLane } from "../ui/StateLane";
+import { askOf, boundsOf } from "./measured";
 import { Tune } from "./Tune";
 
 export function Component() {
@@ -62,23 +63,13 @@ function AlertPage({ alert }: { alert: AlertDetail }) {
   const span = around(opened, alert.recovered_at ? unix(alert.recovered_at) : undefined, now);
   const evidence = alert.evidence as Evidence;
   const measure = alert.measure as Schemas["Rule"]["measure"];
-  const own = [
-    ...(alert.host && (measure.each ?? []).includes("host") ? [`host eq ${quoted(alert.host)}`] : []),
-    ...Object.entries(alert.attributes).map(([name, value]) => `${name} eq ${quoted(value)}`),
-    ...(measure.where ? [`(${measure.where})`] : []),
-  ].join(" and ");
-  const take = measure.take === "change" || measure.take === "distinct" ? "last" : measure.take;
-  const ask = measure.metric ? { metric: measure.metric, where: own, take: take ?? "last", by: [] } : undefined;
+  const ask = askOf(alert);
   const answer = useMetric(ask, span);
   const usual = useUsual(ask, span, answer.data);
   const mine = `host eq ${quoted(alert.host)}`;
   const histogram = useHistogram("", mine, span);
   const changes = useEvents("", `${mine} and source eq "change"`, span, 50);
-  const bounds = (["warning", "critical"] as const).flatMap((severity): Bound[] => {
-    const limit = (alert.limits as Schemas["Limits"])[severity];
-    const value = limit?.above ?? limit?.below;
-    return value === undefined || value === null ? [] : [{ value, severity }];
-  });
+  const bounds = boundsOf(alert);
   const from = Math.floor(opened - 900);
   const until = Math.ceil(Math.min(now, opened + 300));
   const hostLink = `/fleet/${encodeURIComponent(alert.host)}?${new URLSearchParams({ from: String(Math.floor(span.start)), to: String(Math.ceil(span.end)), drawn: `${from}-${until}` })}`;

@@ -1,6 +1,7 @@
 import { useCallback } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Alert } from "../api/client";
+import { IncidentTabs } from "../incidents/Tabs";
 import { duration, moment, plural, STATE, unix, withUnit } from "../lib/format";
 import { useAlerts } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
@@ -36,7 +37,7 @@ export function Component() {
   return (
     <>
       <div className="mb-1 flex flex-wrap items-start gap-3">
-        <h1 className="font-semibold text-xl">Alerts</h1>
+        <IncidentTabs />
         <FilterField
           where={where}
           keep={keepWhere}

@@ -4184,6 +4184,20 @@ export interface components {
             seconds: number | null;
         };
         /**
+         * DutyStretch
+         * @description Who has a time of the rota.
+         */
+        DutyStretch: {
+            /** End */
+            end: number;
+            /** Instead Of */
+            instead_of: string | null;
+            /** Person */
+            person: string;
+            /** Start */
+            start: number;
+        };
+        /**
          * Earlier
          * @description An earlier incident of the same rules on the same things, and what was written when it was closed.
          */
@@ -5020,7 +5034,7 @@ export interface components {
             /** Parent */
             parent?: string | null;
             /** Ribbon */
-            ribbon: components["schemas"]["balise__api__hosts__Stretch"][];
+            ribbon: components["schemas"]["Stretch"][];
             /**
              * State
              * @enum {string}
@@ -5566,7 +5580,7 @@ export interface components {
              * Timeline
              * @description what happened, oldest first
              */
-            timeline: components["schemas"]["balise__api__incidents__Line"][];
+            timeline: components["schemas"]["StoryLine"][];
             /** Title */
             title: string;
             /**
@@ -6385,6 +6399,27 @@ export interface components {
             critical?: components["schemas"]["Limit"] | null;
             warning?: components["schemas"]["Limit"] | null;
         };
+        /**
+         * Line
+         * @description What one group measured over the span, for a chart; null where there was nothing.
+         */
+        Line: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** High */
+            high?: (number | null)[] | null;
+            /** Host */
+            host: string;
+            /**
+             * Low
+             * @description of `unusual`: from where on it is not
+             */
+            low?: (number | null)[] | null;
+            /** Values */
+            values: (number | null)[];
+        };
         /** LinkAct */
         LinkAct: {
             /**
@@ -7002,6 +7037,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[DutyStretch] */
+        Page_DutyStretch_: {
+            /** Items */
+            items: components["schemas"]["DutyStretch"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[EnrolmentKey] */
         Page_EnrolmentKey_: {
             /** Items */
@@ -7209,6 +7251,13 @@ export interface components {
         Page_Source_: {
             /** Items */
             items: components["schemas"]["Source"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Stretch] */
+        Page_Stretch_: {
+            /** Items */
+            items: components["schemas"]["Stretch"][];
             /** Next */
             next?: string | null;
         };
@@ -7648,7 +7697,7 @@ export interface components {
          */
         Points: {
             /** Lines */
-            lines: components["schemas"]["balise__api__rules__Line"][];
+            lines: components["schemas"]["Line"][];
             /** Times */
             times: number[];
         };
@@ -9874,6 +9923,38 @@ export interface components {
             /** State */
             state: number;
         };
+        /**
+         * StoryLine
+         * @description One line of an incident's story.
+         */
+        StoryLine: {
+            /** At */
+            at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "alert" | "event" | "change" | "action" | "note" | "told" | "taken" | "handed-over" | "snoozed" | "joined" | "parted" | "closed";
+            /** Link */
+            link?: string | null;
+            /** Text */
+            text: string;
+            /** Who */
+            who?: string | null;
+        };
+        /**
+         * Stretch
+         * @description One state from a moment on, until the next.
+         */
+        Stretch: {
+            /** At */
+            at: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+        };
         /** Suggest */
         Suggest: {
             /**
@@ -10522,87 +10603,6 @@ export interface components {
             person: string | null;
             /** Step */
             step: number;
-        };
-        /**
-         * Stretch
-         * @description One state from a moment on, until the next.
-         */
-        balise__api__hosts__Stretch: {
-            /** At */
-            at: number;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "ok" | "warning" | "critical" | "silent" | "paused";
-        };
-        /**
-         * Line
-         * @description One line of an incident's story.
-         */
-        balise__api__incidents__Line: {
-            /** At */
-            at: string;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "alert" | "event" | "change" | "action" | "note" | "told" | "taken" | "handed-over" | "snoozed" | "joined" | "parted" | "closed";
-            /** Link */
-            link?: string | null;
-            /** Text */
-            text: string;
-            /** Who */
-            who?: string | null;
-        };
-        /** Page[Stretch] */
-        balise__api__lists__Page_Stretch___1: {
-            /** Items */
-            items: components["schemas"]["balise__api__hosts__Stretch"][];
-            /** Next */
-            next?: string | null;
-        };
-        /** Page[Stretch] */
-        balise__api__lists__Page_Stretch___2: {
-            /** Items */
-            items: components["schemas"]["balise__api__rotas__Stretch"][];
-            /** Next */
-            next?: string | null;
-        };
-        /**
-         * Stretch
-         * @description Who has a time of the rota.
-         */
-        balise__api__rotas__Stretch: {
-            /** End */
-            end: number;
-            /** Instead Of */
-            instead_of: string | null;
-            /** Person */
-            person: string;
-            /** Start */
-            start: number;
-        };
-        /**
-         * Line
-         * @description What one group measured over the span, for a chart; null where there was nothing.
-         */
-        balise__api__rules__Line: {
-            /** Attributes */
-            attributes: {
-                [key: string]: string;
-            };
-            /** High */
-            high?: (number | null)[] | null;
-            /** Host */
-            host: string;
-            /**
-             * Low
-             * @description of `unusual`: from where on it is not
-             */
-            low?: (number | null)[] | null;
-            /** Values */
-            values: (number | null)[];
         };
     };
     responses: never;
@@ -20034,7 +20034,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["balise__api__lists__Page_Stretch___1"];
+                    "application/json": components["schemas"]["Page_Stretch_"];
                 };
             };
             /** @description Sign in first */
@@ -27289,7 +27289,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["balise__api__lists__Page_Stretch___2"];
+                    "application/json": components["schemas"]["Page_DutyStretch_"];
                 };
             };
             /** @description Sign in first */

@@ -35,7 +35,7 @@ export function useLive(signedIn: boolean): Link {
       source = new EventSource("/api/v1/live");
       source.addEventListener("hello", () => {
         heard();
-        renew("alerts", "hosts", "groups");
+        renew("alerts", "incidents", "incident", "hosts", "groups");
       });
       source.addEventListener("heartbeat", heard);
       source.addEventListener("state", () => {
@@ -46,7 +46,11 @@ export function useLive(signedIn: boolean): Link {
         heard();
         renew("alerts", "alert", "hosts", "groups");
       });
-      source.addEventListener("lost", () => renew("alerts", "hosts", "groups"));
+      source.addEventListener("incident", () => {
+        heard();
+        renew("incidents", "incident", "status");
+      });
+      source.addEventListener("lost", () => renew("alerts", "incidents", "incident", "hosts", "groups"));
       source.onerror = () => {
         if (source?.readyState !== EventSource.CLOSED || ended) return;
         setLink("lost");

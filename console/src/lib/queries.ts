@@ -53,6 +53,20 @@ export function useAlerts(options: { where?: string; state?: string; start?: num
   });
 }
 
+export function useIncidents(state: "open" | "closed", where = "") {
+  return useQuery({
+    queryKey: ["incidents", state, where],
+    queryFn: () =>
+      got(api.GET("/api/v1/incidents", { params: { query: { state, where: where || undefined, limit: 200 } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 20_000,
+  });
+}
+
+export function usePeople() {
+  return useQuery({ queryKey: ["people"], queryFn: () => got(api.GET("/api/v1/people")), staleTime: 60_000 });
+}
+
 export type Ask = Omit<MetricQuery, "from" | "to" | "points" | "take" | "by"> & {
   take: MetricQuery["take"];
   by: string[];

@@ -1,6 +1,6 @@
 import type { Schemas } from "../api/client";
 
-export const TOKEN_ROLES = ["ingest", "viewer", "operator", "administrator"] as const;
+export const TOKEN_ROLES = ["ingest", "calendar", "viewer", "operator", "administrator"] as const;
 
 /** A token as the form holds it. */
 export interface TokenForm {

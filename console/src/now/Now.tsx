@@ -1,18 +1,19 @@
 import { Link, useSearchParams } from "react-router";
 import type { Event, Group } from "../api/client";
 import { clock, duration, moment, plural, unix } from "../lib/format";
-import { useAlerts, useEvents, useGroups, useHosts } from "../lib/queries";
+import { useAlerts, useEvents, useGroups, useHosts, useIncidents } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Proportion, Ribbon } from "../ui/Ribbon";
 import { Signal } from "../ui/Signal";
-import { boardRows, headline, measured, type Row, someOf } from "./board";
+import { beneath, boardRows, headline, type Row, someOf } from "./board";
 
 const DAY = 86_400;
 
 export function Component() {
   const { now } = useSpan();
   const open = useAlerts({ state: "open" });
+  const incidents = useIncidents("open");
   const hosts = useHosts();
   const end = Math.floor(now / 60) * 60;
   const groups = useGroups(end - DAY, end + 60);
@@ -23,8 +24,9 @@ export function Component() {
     300,
   );
   if (open.isError) return <Failure error={open.error} again={() => void open.refetch()} />;
-  if (!open.data || !hosts.data) return <Waiting what="the open alerts" lines={8} />;
-  const rows = boardRows(open.data.items, hosts.data.items);
+  if (incidents.isError) return <Failure error={incidents.error} again={() => void incidents.refetch()} />;
+  if (!open.data || !hosts.data || !incidents.data) return <Waiting what="the open incidents" lines={8} />;
+  const rows = boardRows(incidents.data.items, open.data.items, hosts.data.items);
   const silent = hosts.data.items.filter((h) => h.state === "silent").length;
   return (
     <>
@@ -63,14 +65,14 @@ const BOARD =
 
 function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }) {
   const [parameters] = useSearchParams();
-  const past = useAlerts({ state: "recovered", start: Math.floor(now / 3600) * 3600 - 7 * DAY });
+  const past = useIncidents("closed");
   if (!rows.length) {
     const last = past.data?.items[0];
     return (
       <div className="board rounded-box px-5 py-6 font-dense text-lg">
         <div className="flex items-center gap-3">
           <Signal state="ok" size={24} />
-          {hosts ? `${plural(hosts, "host")} watched, no alert is open.` : "No host is enrolled yet."}
+          {hosts ? `${plural(hosts, "host")} watched, nothing is wrong.` : "No host is enrolled yet."}
         </div>
         <p className="mt-1 pl-9 text-base text-ink-2">
           {hosts === 0 ? (
@@ -79,13 +81,13 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
             </Link>
           ) : last ? (
             <>
-              The last alert ended {duration(now - unix(last.recovered_at ?? last.opened_at))} ago:{" "}
-              <Link className="link" to={`/alerts/${last.id}`}>
-                {last.host}, {last.about}
+              The last incident ended {duration(now - unix(last.recovered_at ?? last.closed_at ?? last.opened_at))} ago:{" "}
+              <Link className="link" to={`/incidents/${last.id}`}>
+                {last.title}
               </Link>
             </>
           ) : (
-            "Nothing has happened in the last 7 days."
+            "Nothing has happened yet."
           )}
         </p>
       </div>
@@ -104,12 +106,11 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
       </div>
       <div className="hairline border-current/20 border-t">
         {rows.map((row) => {
-          const first = row.alerts[0];
-          if (!first) return null;
+          const first = row.incident.alerts[0];
           return (
             <Link
-              key={row.rule}
-              to={withSpan(`/alerts/${first.id}`, parameters)}
+              key={row.incident.id}
+              to={withSpan(`/incidents/${row.incident.id}`, parameters)}
               className="block py-2.5 hover:bg-current/5"
             >
               <Narrow row={row} now={now} />
@@ -119,17 +120,17 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
                 <span className="min-w-0">
                   <span className="line-clamp-2 text-lg leading-snug">{someOf(row.hosts) || "the fleet"}</span>
                   <span className="block text-ink-2 text-sm">
-                    {Object.values(first.attributes).filter(Boolean).join(" ")}
+                    {first && Object.values(first.attributes).filter(Boolean).join(" ")}
                   </span>
                 </span>
                 <span className="min-w-0">
-                  <span className="line-clamp-2 text-lg leading-snug">{first.about}</span>
-                  <span className="block text-ink-2 text-sm">{measured(row)}</span>
+                  <span className="line-clamp-2 text-lg leading-snug">{first?.about ?? row.incident.title}</span>
+                  <span className="block text-ink-2 text-sm">{beneath(row)}</span>
                 </span>
                 <span className="min-w-0">
                   <span className="line-clamp-2 text-base leading-snug">{row.clue ?? "nothing stands out yet"}</span>
                 </span>
-                <span className="min-w-0 text-base">{row.groups.join(", ") || "–"}</span>
+                <span className="min-w-0 text-base">{row.feels.join(", ") || "–"}</span>
                 <span className="min-w-0 text-base">
                   {row.owner ?? "nobody"}
                   <span className="block text-ink-2 text-sm">for {duration(now - row.since)}</span>
@@ -155,8 +156,8 @@ function Narrow({ row, now }: { row: Row; now: number }) {
       <span />
       <span className="col-span-2 min-w-0 leading-snug">
         <span className="line-clamp-2 text-base">
-          {row.alerts[0]?.about}
-          <span className="text-ink-2 text-sm">{measured(row) && ` · ${measured(row)}`}</span>
+          {row.incident.alerts[0]?.about ?? row.incident.title}
+          <span className="text-ink-2 text-sm">{beneath(row) && ` · ${beneath(row)}`}</span>
         </span>
         <span className="line-clamp-2 text-sm">
           {row.clue ?? <span className="text-ink-2">no clue stands out yet</span>}

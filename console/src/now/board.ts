@@ -1,43 +1,43 @@
-import type { Alert, Host } from "../api/client";
+import type { Alert, Host, Incident } from "../api/client";
 import { counted, STATE, unix, withUnit } from "../lib/format";
 
-/** One row of the board: the open alerts of one rule. */
+/** One row of the board: an open incident. */
 export interface Row {
-  rule: string;
+  incident: Incident;
   severity: "warning" | "critical";
   silent: boolean;
   since: number;
+  /** Its open alerts, the causes and the worst first. */
   alerts: Alert[];
   hosts: string[];
-  /** Groups whose hosts are concerned, sites left out. */
-  groups: string[];
+  /** The applications that it touches, or else the groups whose hosts are concerned, sites left out. */
+  feels: string[];
   clue: string | null;
   owner: string | null;
 }
 
-/** The open alerts as rows, the worst and oldest first. */
-export function boardRows(alerts: Alert[], hosts: Host[]): Row[] {
+/** The open incidents as rows, the worst and oldest first; what is practice, over or quiet is not on the board. */
+export function boardRows(incidents: Incident[], alerts: Alert[], hosts: Host[]): Row[] {
   const byName = new Map(hosts.map((h) => [h.name, h]));
-  const byRule = new Map<string, Alert[]>();
-  for (const alert of alerts) byRule.set(alert.rule, [...(byRule.get(alert.rule) ?? []), alert]);
-  const rows = [...byRule].map(([rule, found]): Row => {
-    found.sort((a, b) => unix(a.opened_at) - unix(b.opened_at));
-    const names = [...new Set(found.map((a) => a.host).filter(Boolean))];
+  const byNumber = new Map(alerts.map((a) => [a.id, a]));
+  const shown = incidents.filter((i) => !i.practice && !i.recovered_at && !i.snoozed_until && !i.snoozed_until_worse);
+  const rows = shown.map((incident): Row => {
+    const found = incident.alerts.flatMap((a) => byNumber.get(a.id) ?? []);
     const groups = new Set<string>();
-    for (const name of names) {
+    for (const name of incident.hosts) {
       const host = byName.get(name);
-      for (const group of host?.groups ?? []) if (group !== host?.labels.site) groups.add(group);
+      for (const group of host?.groups ?? []) if (!incident.sites.includes(group)) groups.add(group);
     }
     return {
-      rule,
-      severity: found.some((a) => a.severity === "critical") ? "critical" : "warning",
-      silent: found.every((a) => a.silent),
-      since: Math.min(...found.map((a) => unix(a.opened_at))),
+      incident,
+      severity: incident.severity,
+      silent: found.length > 0 && found.every((a) => a.silent),
+      since: unix(incident.opened_at),
       alerts: found,
-      hosts: names,
-      groups: [...groups],
+      hosts: incident.hosts,
+      feels: incident.hurts.length ? incident.hurts.map((h) => h.application) : [...groups],
       clue: found.find((a) => a.clue)?.clue ?? null,
-      owner: found.find((a) => a.acknowledged_by)?.acknowledged_by ?? null,
+      owner: incident.taken_by,
     };
   });
   return rows.sort((a, b) => (a.severity === b.severity ? a.since - b.since : a.severity === "critical" ? -1 : 1));
@@ -62,10 +62,15 @@ export function someOf(names: string[], most = 2): string {
   return `${names.slice(0, most).join(", ")} and ${names.length - most} more`;
 }
 
-/** The worst value of a row beside its limit; empty for a state, which is no measure. */
-export function measured(row: Row): string {
-  const first = row.alerts[0];
-  if (!first || first.unit === STATE) return "";
-  const values = row.alerts.map((a) => a.value).filter((v): v is number => v !== null);
-  return `${withUnit(Math.max(...values), first.unit)}, limit ${withUnit(first.limit, first.unit)}`;
+/** The value of the alert that a row is called by beside its limit, and how many alerts there are; empty for one that is
+ * a state, which is no measure. */
+export function beneath(row: Row): string {
+  const first = row.incident.alerts[0];
+  const said = [];
+  if (first && first.unit !== STATE) {
+    const now = row.alerts.find((a) => a.id === first.id)?.value ?? first.value;
+    said.push(`${withUnit(now, first.unit)}, limit ${withUnit(first.limit, first.unit)}`);
+  }
+  if (row.incident.alert_count > 1) said.push(`${row.incident.alert_count.toLocaleString("en")} alerts`);
+  return said.join(" · ");
 }

@@ -1,14 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../api/client";
-import { BLANK_CHANNEL, type ChannelForm, channelOf, words } from "../lib/channelForm";
-import { moment, unix } from "../lib/format";
+import { BLANK_CHANNEL, CHANNEL_KINDS, type ChannelForm, channelOf, placeOf } from "../lib/channelForm";
+import { moment, plural, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
-import { ChoiceField, RowForm, TextField } from "../ui/Form";
+import { AreaField, ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { useForm } from "../ui/useForm";
-import { WhereField } from "../ui/WhereField";
 import { Line, Listing } from "./parts";
 
 export function Component() {
@@ -35,7 +34,7 @@ export function Component() {
       {may && <NewChannel again={again} />}
       {channels.data.items.length === 0 ? (
         <Empty title="No channels yet">
-          Until there is one, and a callout that uses it, alerts are seen only here.
+          Until there is one, and a callout that uses it, what is wrong is seen only here.
         </Empty>
       ) : (
         <Listing columns={["channel", "kind", "to", "last result", ""]}>
@@ -45,9 +44,16 @@ export function Component() {
               cells={[
                 c.name,
                 c.kind,
-                String(c.settings.url ?? (c.settings.to as string[] | undefined)?.join(", ") ?? ""),
-                result[c.name] ??
-                  (c.last_at ? `${c.last_result}, ${moment(unix(c.last_at), now)}` : "nothing sent yet"),
+                placeOf(c),
+                <span key="result">
+                  {result[c.name] ??
+                    (c.last_at ? `${c.last_result}, ${moment(unix(c.last_at), now)}` : "nothing sent yet")}
+                  {c.circuit === "open" && (
+                    <strong className="block text-error">
+                      it fails again and again: {plural(c.waiting, "message")} wait
+                    </strong>
+                  )}
+                </span>,
               ]}
               action={
                 <>
@@ -73,21 +79,26 @@ export function Component() {
           ))}
         </Listing>
       )}
-      <h2 className="mt-8 mb-2 font-semibold">Callouts</h2>
-      <Callouts channels={channels.data.items.map((c) => c.name)} may={may} />
     </>
   );
 }
 
-const KINDS = ["webhook", "email"];
+const NOTES: Record<string, string> = {
+  webhook: "Each incident as a CloudEvent by POST, signed as Standard Webhooks says; or a body of your own.",
+  email: "Mails of one incident are one thread, with a picture and a link to act.",
+  sms: "One request to the gateway for each number.",
+  syslog: "One line of RFC 5424. Nobody can act by it, so it has no link that lets anybody.",
+  snmp: "Notifications as BALISE-MIB says, confirmed by whoever gets them.",
+  command: "A program on the console's machine, if the service was started so that channels may run programs.",
+};
 
 function NewChannel({ again }: { again: () => Promise<void> }) {
   const form = useForm<ChannelForm>(BLANK_CHANNEL);
-  const webhook = form.values.kind === "webhook";
+  const kind = form.values.kind;
   const send = async () => {
     const path = { name: form.values.name };
     await got(api.PUT("/api/v1/channels/{name}", { params: { path }, body: channelOf(form.values) }));
-    form.set({ name: "", secret: "" });
+    form.reset({ kind });
     await again();
   };
   return (
@@ -95,92 +106,68 @@ function NewChannel({ again }: { again: () => Promise<void> }) {
       form={form}
       send={send}
       label="Keep the channel"
-      note="A webhook gets each alert as a CloudEvent by POST. Secrets are kept encrypted and never shown again."
+      note={`${NOTES[kind]} Secrets are kept encrypted and never shown again.`}
     >
       <TextField name="name" label="Name" width="w-36" required />
-      <ChoiceField name="kind" label="Kind" width="w-28" options={KINDS} />
-      {webhook ? <TextField name="url" label="URL" type="url" width="w-80" required /> : <MailFields />}
-      <TextField
-        name="secret"
-        label={webhook ? "Bearer token" : "Password"}
-        place={webhook ? "bearer" : "password"}
-        type="password"
-        width="w-36"
-      />
+      <ChoiceField name="kind" label="Kind" width="w-28" options={CHANNEL_KINDS} />
+      {kind === "webhook" && (
+        <>
+          <TextField name="url" label="URL" type="url" width="w-80" required />
+          <TextField name="secret" label="Bearer token" place="bearer" type="password" width="w-36" />
+          <TextField name="signing" label="Signing secret" place="signing_secret" type="password" width="w-36" />
+          <ChoiceField
+            name="of"
+            label="Of"
+            width="w-44"
+            options={[
+              ["incidents", "incidents"],
+              ["alerts", "each alert by itself"],
+            ]}
+          />
+          <AreaField name="template" label="Body of your own (Jinja2)" width="w-96" rows={2} mono />
+        </>
+      )}
+      {kind === "email" && (
+        <>
+          <TextField name="to" label="To" width="w-64" required placeholder="duty@skerry.example" />
+          <TextField name="server" label="Mail server" width="w-36" />
+          <TextField name="port" label="Port" type="number" width="w-20" placeholder="25" />
+          <ChoiceField name="security" label="Security" width="w-28" options={["starttls", "tls", "none"]} />
+          <TextField name="user" label="User" width="w-32" />
+          <TextField name="secret" label="Password" place="password" type="password" width="w-36" />
+        </>
+      )}
+      {kind === "sms" && (
+        <>
+          <TextField name="url" label="URL of the gateway" place="url" type="url" width="w-72" required />
+          <TextField name="to" label="Numbers" width="w-48" required placeholder="+4799999999" />
+          <TextField name="secret" label="Bearer token" place="bearer" type="password" width="w-36" />
+        </>
+      )}
+      {kind === "syslog" && (
+        <>
+          <TextField name="server" label="Server" width="w-48" required />
+          <TextField name="port" label="Port" type="number" width="w-20" placeholder="514" />
+          <ChoiceField name="transport" label="Transport" width="w-24" options={["udp", "tcp", "tls"]} />
+        </>
+      )}
+      {kind === "snmp" && (
+        <>
+          <TextField name="server" label="Server" width="w-48" required />
+          <TextField name="port" label="Port" type="number" width="w-20" placeholder="162" />
+          <ChoiceField name="version" label="Version" width="w-20" options={["v3", "v2c"]} />
+          {form.values.version === "v2c" ? (
+            <TextField name="secret" label="Community" place="community" type="password" width="w-36" required />
+          ) : (
+            <>
+              <TextField name="user" label="User" width="w-32" required />
+              <TextField name="secret" label="Signing" place="authentication" type="password" width="w-36" />
+              <TextField name="privacy" label="Encryption" place="privacy" type="password" width="w-36" />
+            </>
+          )}
+        </>
+      )}
+      {kind === "command" && <TextField name="arguments" label="Program and arguments" width="w-96" required mono />}
     </RowForm>
-  );
-}
-
-function MailFields() {
-  return (
-    <>
-      <TextField name="to" label="To" width="w-64" required placeholder="duty@skerry.example" />
-      <TextField name="server" label="Mail server" width="w-36" />
-      <TextField name="port" label="Port" type="number" width="w-20" />
-      <ChoiceField name="security" label="Security" width="w-28" options={["starttls", "tls", "none"]} />
-      <TextField name="user" label="User" width="w-32" />
-    </>
-  );
-}
-
-function Callouts({ channels, may }: { channels: string[]; may: boolean }) {
-  const client = useQueryClient();
-  const callouts = useQuery({ queryKey: ["callouts"], queryFn: () => got(api.GET("/api/v1/callouts")) });
-  const form = useForm({ name: "", when: 'severity ge "warning"', tell: "" });
-  const again = () => client.invalidateQueries({ queryKey: ["callouts"] });
-  const send = async () => {
-    const { name, when, tell } = form.values;
-    await got(api.PUT("/api/v1/callouts/{name}", { params: { path: { name } }, body: { when, tell: words(tell) } }));
-    form.set({ name: "" });
-    await again();
-  };
-  return (
-    <>
-      {may && channels.length > 0 && (
-        <RowForm
-          form={form}
-          send={send}
-          label="Keep the callout"
-          note={`Channels there are: ${channels.join(", ")}. The filter may ask for severity, rule, host, metric and the alert's attributes.`}
-        >
-          <TextField name="name" label="Name" width="w-36" required />
-          <WhereField name="when" label="When" width="w-[36rem]" required attributes={["rule", "state"]} />
-          <TextField name="tell" label="Tell" width="w-48" required list="channels" />
-          <datalist id="channels">
-            {channels.map((c) => (
-              <option key={c} value={c} />
-            ))}
-          </datalist>
-        </RowForm>
-      )}
-      {callouts.data?.items.length === 0 && (
-        <Empty title="No callouts yet">A callout says who is told of what: without one, nobody is.</Empty>
-      )}
-      {callouts.data && callouts.data.items.length > 0 && (
-        <Listing columns={["callout", "when", "tell", ""]}>
-          {callouts.data.items.map((c) => (
-            <Line
-              key={c.name}
-              cells={[c.name, <code key="when">{c.when}</code>, c.tell.join(", ")]}
-              action={
-                may && (
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs"
-                    onClick={() => {
-                      got(api.DELETE("/api/v1/callouts/{name}", { params: { path: { name: c.name } } }))
-                        .then(again)
-                        .catch(() => again());
-                    }}
-                  >
-                    Delete
-                  </button>
-                )
-              }
-            />
-          ))}
-        </Listing>
-      )}
-    </>
   );
 }

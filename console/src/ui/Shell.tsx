@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation, useSearchParams } from "react-router";
 import { useLive } from "../lib/live";
-import { useAlerts } from "../lib/queries";
+import { useIncidents } from "../lib/queries";
 import { withSpan } from "../lib/useSpan";
 import { useSession } from "../signin/session";
 import { Signal } from "./Signal";
@@ -12,7 +12,7 @@ const MENU: { to: string; name: string; also?: string[] }[] = [
   { to: "/fleet", name: "Fleet", also: ["/enrol", "/compare", "/services", "/probes"] },
   { to: "/applications", name: "Applications" },
   { to: "/events", name: "Events" },
-  { to: "/alerts", name: "Alerts" },
+  { to: "/incidents", name: "Incidents", also: ["/alerts"] },
   { to: "/rules", name: "Rules" },
   { to: "/settings", name: "Settings" },
 ];
@@ -75,9 +75,10 @@ export function Shell() {
   const [parameters] = useSearchParams();
   const { pathname } = useLocation();
   const [unfolded, setUnfolded] = useState(false);
-  const open = useAlerts({ state: "open" });
-  const count = open.data?.items.length ?? 0;
-  const critical = open.data?.items.some((a) => a.severity === "critical") ?? false;
+  const open = useIncidents("open");
+  const wrong = open.data?.items.filter((i) => !i.recovered_at && !i.practice) ?? [];
+  const count = wrong.length;
+  const critical = wrong.some((i) => i.severity === "critical");
   useEffect(() => {
     const page = MENU.find((m) =>
       m.to === "/" ? pathname === "/" : [m.to, ...(m.also ?? [])].some((p) => pathname.startsWith(p)),
@@ -137,7 +138,7 @@ export function Shell() {
                 }
               >
                 {item.name}
-                {item.name === "Alerts" && count > 0 && <Count count={count} critical={critical} />}
+                {item.name === "Incidents" && count > 0 && <Count count={count} critical={critical} />}
               </NavLink>
             </li>
           ))}

@@ -56,7 +56,7 @@ class IncidentAlert(BaseModel):
     paused: bool = Field(default=False, description="its host is in maintenance: it is kept and not told")
 
 
-class Line(BaseModel):
+class StoryLine(BaseModel):
     """One line of an incident's story."""
 
     at: str
@@ -105,7 +105,7 @@ class Incident(BaseModel):
 
 class IncidentDetail(Incident):
     advice: list[str] = Field(description="of the rules concerned")
-    timeline: list[Line] = Field(description="what happened, oldest first")
+    timeline: list[StoryLine] = Field(description="what happened, oldest first")
     before: list[Earlier]
 
 

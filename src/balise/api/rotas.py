@@ -68,7 +68,7 @@ class OnDuty(BaseModel):
     instead_of: str | None = None
 
 
-class Stretch(BaseModel):
+class DutyStretch(BaseModel):
     """Who has a time of the rota."""
 
     person: str

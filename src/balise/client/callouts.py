@@ -6,7 +6,7 @@ from balise.api.callouts import Callout, CalloutBody, WhoAsked, WouldBeTold
 from balise.api.deliveries import Delivery
 from balise.api.drills import Drill, DrillStarted
 from balise.api.persons import Person, PersonBody
-from balise.api.rotas import OnDuty, RotaAnswer, RotaBody, Stretch
+from balise.api.rotas import DutyStretch, OnDuty, RotaAnswer, RotaBody
 from balise.client.connection import quoted
 from balise.client.noun import Items, Noun
 
@@ -173,13 +173,13 @@ class Rotas(Noun):
         """
         return self._connection.get(OnDuty, f"/rotas/{quoted(name)}/on-duty", at=at)
 
-    def stretches(self, name: str, start: str = "now", end: str = "+28d") -> Items[Stretch]:
+    def stretches(self, name: str, start: str = "now", end: str = "+28d") -> Items[DutyStretch]:
         """Who has which part of a span.
 
         >>> balise.rotas.stretches("quays", "2026-03-03T12:00:00Z", "2026-03-04T12:00:00Z")[0].person
         'anna'
         """
-        return self._connection.items(Stretch, f"/rotas/{quoted(name)}/stretches", **{"from": start, "to": end})
+        return self._connection.items(DutyStretch, f"/rotas/{quoted(name)}/stretches", **{"from": start, "to": end})
 
     def delete(self, name: str) -> str:
         """Takes a rota away.

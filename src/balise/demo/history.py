@@ -9,10 +9,11 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select, update
+from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Facts
@@ -39,6 +40,11 @@ from balise.store.state import tables
 F64 = NDArray[np.float64]
 FINE, COARSE = 15.0, 60.0
 SHIPS_A_STEP = 6
+
+
+def _step(alert: int, at: float, what: str, level: int, value: float | None) -> dict[str, Any]:
+    step = {"alert": alert, "at": at, "what": what, "level": level, "value": value}
+    return {**step, "who": "", "note": "", "placed": False}
 
 
 def series_of(store: SeriesStore, host: int, measured: list[Measured]) -> NDArray[np.int64]:
@@ -159,11 +165,15 @@ class Past:
         console.rules.ship(shipped_kits()["postgresql"].kit.rules, "the kit postgresql")
         rules = console.state.read(lambda s: list(s.scalars(select(tables.Rule))))
         changes: dict[int, list[tuple[float, int]]] = {}
+        self._steps: list[dict[str, Any]] = []
         for rule in rules:
             body = RuleBody.model_validate(rule.body)
             metric = console.series.catalogue.metrics.get(body.measure.metric or "")
             if metric is not None and body.limits.kind in ("above", "below"):
                 self._alerts_of(rule.name, body, changes)
+        # In the order in which it happened: incidents are made of the steps as they come.
+        self._steps.sort(key=lambda step: float(step["at"]))
+        console.state.write(lambda s: s.execute(insert(tables.AlertStep), self._steps) if self._steps else None)
         console.state.write(lambda s: self._write_states(s, changes))
         _progress("alerts", 1, 1)
 
@@ -233,13 +243,9 @@ class Past:
             moments = [(at, level) for at, level in breach.changes]
             for i, (at, level) in enumerate(moments):
                 what = "opened" if i == 0 else "worsened" if level > moments[i - 1][1] else "eased"
-                session.add(tables.AlertStep(alert=row.id, at=at, what=what, level=level, value=breach.worst_value))
+                self._steps.append(_step(row.id, at, what, level, breach.worst_value))
             if breach.recovered_at:
-                session.add(
-                    tables.AlertStep(
-                        alert=row.id, at=breach.recovered_at, what="recovered", level=breach.level, value=None
-                    )
-                )
+                self._steps.append(_step(row.id, breach.recovered_at, "recovered", breach.level, None))
                 moments.append((breach.recovered_at, 0))
             tracks = changes.setdefault(known.id, [])
             tracks.extend(

@@ -24,7 +24,7 @@ from balise.api.receivers import ReceiverBody
 from balise.api.secrets import Secret
 from balise.client import Balise, BaliseError
 from balise.core.moments import NS
-from balise.demo import harbour
+from balise.demo import harbour, watchkeeping
 from balise.demo.devices import Devices
 from balise.demo.fleet import FLEET, OFFICE, Ship
 from balise.demo.history import FINE, series_of
@@ -32,6 +32,7 @@ from balise.demo.model import Measured, Model
 from balise.demo.offices import Offices
 from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
+from balise.demo.shore import Shore
 from balise.demo.stories import DAY, schedule_from
 from balise.demo.telling import Teller
 from balise.server.errors import Refused
@@ -44,6 +45,8 @@ from balise.store.events.store import Delivery
 
 log = logging.getLogger(__name__)
 USER = "skipper"
+LOST = "gate-n2"
+"""The gate controller that loses its network."""
 PLANS = (
     """\
 plan: ports
@@ -83,8 +86,9 @@ PARTS = {"metrics": 0.5, "events": 0.25, "evidence": 0.1, "alerts": 0.15}
 class Feeder:
     """Writes what the fleet measures and says, every 15 seconds."""
 
-    def __init__(self, console: Parts, ships: tuple[Ship, ...], model: Model) -> None:
+    def __init__(self, console: Parts, ships: tuple[Ship, ...], model: Model, shore: Shore) -> None:
         self._console = console
+        self._shore = shore
         self.model = model
         self._teller = Teller(model)
         self._ships = [
@@ -92,7 +96,8 @@ class Feeder:
             for ship in ships
             if ship.role != OFFICE and (known := console.directory.find(ship.name)) is not None
         ]
-        self._layout: Any = None
+        self._layouts: dict[bool, Any] = {}
+        """How the points of a step are laid out: of all, and of all but the gate that has lost its network."""
         self._totals: np.ndarray[Any, np.dtype[np.float64]] | None = None
         self._told = time.time() - 1
 
@@ -100,24 +105,31 @@ class Feeder:
         """One interval."""
         now = time.time()
         at = now // FINE * FINE
+        lost = bool(self.model.schedule.strength("lost-gate", np.array([at]), rise=1.0)[0] > 0.5)
+        self._shore.set_barrier(lost=lost)
         series: list[Any] = []
         values: list[float] = []
         counters: list[bool] = []
+        heard: list[bool] = []
         for ship, known in self._ships:
             measured: list[Measured] = self.model.measure(ship, np.array([at]))
-            if self._layout is None:
+            gone = lost and ship.name == LOST
+            if lost not in self._layouts and not gone:
                 series.append(series_of(self._console.series, known.id, measured))
+            heard.extend([not gone] * len(measured))
             values.extend(float(m.values[0]) for m in measured)
             counters.extend(m.kind == "counter" for m in measured)
-            self._console.directory.heard(known.id, at, now)
-        if self._layout is None:
-            self._layout = self._console.series.catalogue.layouts.of(np.concatenate(series))
+            if not gone:
+                self._console.directory.heard(known.id, at, now)
+        if lost not in self._layouts:
+            self._layouts[lost] = self._console.series.catalogue.layouts.of(np.concatenate(series))
         found, is_counter = np.array(values), np.array(counters)
         if self._totals is None:
             self._totals = np.zeros(len(found))
         self._totals = np.where(is_counter, np.floor((self._totals + found * FINE) * 1000) / 1000, found)
-        moments = np.full(len(found), int(at) * NS, np.int64)
-        self._console.series.accept_now(self._console.series.batch(self._layout, moments, self._totals))
+        sent = self._totals[np.array(heard)]
+        moments = np.full(len(sent), int(at) * NS, np.int64)
+        self._console.series.accept_now(self._console.series.batch(self._layouts[lost], moments, sent))
         self._tell(now, at)
         self._tell_sources(now)
         harbour.told_services(self._console)
@@ -185,8 +197,6 @@ def furnish(console: Parts) -> None:
     page = ProbeBody(kind="http", target=f"{console.settings.base_url}/api/v1/status", about="this console itself",
                      host="console", every="30s", expect=ProbeExpect(json={"$.state": "ready"}))  # fmt: skip
     console.probes.put("console", page, Principal(who, "administrator"))
-    gone = ProbeBody(kind="tcp", target="127.0.0.1:1", host="gate-n2", about="the barrier of pier 2", every="60s")
-    console.probes.put("barrier-n2", gone, Principal(who, "administrator"))
 
 
 class ThisHost:
@@ -314,7 +324,9 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
     console = build(Settings(data=folder, base_url=url, organisation="Skerry Ferries"))
     if not console.access.has_users():
         console.users.add(USER, "administrator", held["password"], by="demo")
-    feeder = Feeder(console, FLEET[:count], Model(schedule_from(held["started"], held["days"]), held["started"]))
+    shore = Shore(folder)
+    model = Model(schedule_from(held["started"], held["days"]), held["started"])
+    feeder = Feeder(console, FLEET[:count], model, shore)
 
     def feed() -> None:
         feeder.step()
@@ -324,6 +336,7 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
     console.workers.add("feeder", feed, FINE)
     console.workers.add("offices", Offices(console, FLEET[:count], feeder.model).step, FINE)
     furnish(console)
+    watchkeeping.furnish(console, shore)
     device_port = _receive_devices(console)
     if device_port is not None:
         console.workers.add("devices", Devices(device_port).step, 5.0)
@@ -341,6 +354,7 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
         run_server(console, listener)
     finally:
         quays.stop()
+        shore.stop()
         if machine:
             machine.stop()
     return 0

@@ -57,10 +57,15 @@ class Schedule:
 
 
 def schedule_from(started: float, days: float) -> Schedule:
-    """Both stories at work when the demo starts, again every few hours, and a few times in the past."""
+    """The stories at work when the demo starts, again every few hours, and a few times in the past."""
     occurrences = [
         Occurrence("tariff-import", started - 6 * MINUTE, started + 50 * MINUTE),
         Occurrence("full-deck", started - 130 * MINUTE, started + 80 * MINUTE),
+        Occurrence("lost-gate", started + 65 * MINUTE, started + 90 * MINUTE),
+    ]
+    occurrences += [
+        Occurrence("lost-gate", started + (n * 8 + 2) * HOUR, started + (n * 8 + 2) * HOUR + 25 * MINUTE)
+        for n in range(1, 22)
     ]
     occurrences += [
         Occurrence("tariff-import", started + n * 4 * HOUR, started + n * 4 * HOUR + 40 * MINUTE) for n in range(1, 45)

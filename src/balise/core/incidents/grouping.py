@@ -46,7 +46,7 @@ class _Incident:
 
     def takes(self, at: float) -> bool:
         """Whether it is near enough in time for an alert that opened then."""
-        return at - self.last <= min(max(WINDOW, (at - self.begun) / 2), LONGEST)
+        return self.begun - LONGEST <= at and at - self.last <= min(max(WINDOW, (at - self.begun) / 2), LONGEST)
 
 
 class _Recent:
@@ -121,6 +121,10 @@ class Grouping:
 
     def held_under(self, alert: int) -> int | None:
         return self._held.get(alert)
+
+    def incidents(self) -> list[int]:
+        """The numbers of those that are open."""
+        return list(self._incidents)
 
     def members(self, incident: int) -> set[int]:
         """The alerts of an incident; none when there is no such open one."""

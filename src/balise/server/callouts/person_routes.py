@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Response
 
 from balise.api.lists import Note, Page
 from balise.api.persons import Person, PersonBody
-from balise.api.rotas import OnDuty, RotaAnswer, RotaBody, Stretch
+from balise.api.rotas import DutyStretch, OnDuty, RotaAnswer, RotaBody
 from balise.api.spans import Instant, Name, instant
 from balise.server.asking import span_of
 from balise.server.callers import Administrator, CalendarReader, Operator, Viewer, part
@@ -65,10 +65,10 @@ def rota_stretches(
     name: str,
     from_: Annotated[Instant, Query(alias="from")] = "now",
     to: Instant = "+28d",
-) -> Page[Stretch]:
+) -> Page[DutyStretch]:
     """Who has which part of a span, one after the other."""
     start, end = span_of(from_, to, time.time())
-    return Page[Stretch](items=rotas.stretches(name, start, end))
+    return Page[DutyStretch](items=rotas.stretches(name, start, end))
 
 
 @router.get("/rotas/{name}/calendar.ics")

@@ -7,7 +7,7 @@ import time
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from balise.api.rotas import OnDuty, RotaAnswer, RotaBody, Stretch
+from balise.api.rotas import DutyStretch, OnDuty, RotaAnswer, RotaBody
 from balise.api.spans import rfc3339, seconds
 from balise.core.callouts.rota import Rota
 from balise.server.callouts.book import refuse_if_told
@@ -43,10 +43,10 @@ class RotaBook:
             return OnDuty(person=None, until=None)
         return OnDuty(person=duty.person, until=rfc3339(duty.end), instead_of=duty.instead_of)
 
-    def stretches(self, name: str, start: float, end: float) -> list[Stretch]:
+    def stretches(self, name: str, start: float, end: float) -> list[DutyStretch]:
         """Who has which part of a time, one after the other."""
         found_ = self._rota(name).stretches(start, end)
-        return [Stretch(person=d.person, start=d.start, end=d.end, instead_of=d.instead_of) for d in found_]
+        return [DutyStretch(person=d.person, start=d.start, end=d.end, instead_of=d.instead_of) for d in found_]
 
     def calendar(self, name: str) -> bytes:
         """The last year and the next half year as iCalendar (RFC 5545)."""

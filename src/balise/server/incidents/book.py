@@ -39,6 +39,7 @@ AT_ONCE = 1000
 CALM = 600.0
 """Seconds without an open alert after which an incident is closed."""
 RECURS_WITHIN = 86_400.0
+SETTLE_EVERY = 60.0
 REMEMBERED = 1800.0
 """Seconds for which an alert that is over is still among those that new ones may belong to."""
 SHOWN_HOSTS = 200
@@ -70,6 +71,8 @@ class IncidentBook:
     def _load(self) -> None:
         """Reads the open incidents anew, as they are written."""
         self._members: dict[int, Member] = {}
+        self._settled = 0.0
+        """Up to when incidents that were calm have been closed while steps were taken in."""
         self._of_thing: dict[tuple[str, str], int] = {}
         self._hosts: dict[int, set[str]] = {}
         self._session: Session | None = None
@@ -93,7 +96,7 @@ class IncidentBook:
             self.grouping.restore(
                 row.id,
                 row.apart,
-                [(m.breached(self._directory), under if under in there else None) for m, under in kept],
+                [(self._breached(m), under if under in there else None) for m, under in kept],
             )
 
     # --- what there is
@@ -110,6 +113,9 @@ class IncidentBook:
     def hosts(self, incident: int) -> set[str]:
         """The names of all hosts on which an open incident has or had alerts."""
         return self._hosts.get(incident, set())
+
+    def _breached(self, member: Member) -> Breached:
+        return member.breached(self._directory, self._surroundings.drawn(member.host_name, member.service))
 
     # --- taking in
 
@@ -172,16 +178,21 @@ class IncidentBook:
             return set()
         over = step.what == "recovered"
         member.level, member.over_at = (0, step.at) if over else (step.level, None)
+        member.worst = max(member.worst, step.level)
         number = self.grouping.incident_of(row.id)
         return {number} if number is not None else set()
 
     def _open(self, session: Session, row: Alert, level: int, now: float) -> set[int]:
+        if row.opened_at - self._settled > SETTLE_EVERY:
+            # What was calm by then was over, however late this is looked at.
+            self._settled = row.opened_at
+            self._close_before(session, row.opened_at)
         member = member_of(row)
         if row.recovered_at is not None:
             member.level, member.over_at = level, None
         self._forget_before(member)
         self._members[row.id] = member
-        placed = self.grouping.place(member.breached(self._directory))
+        placed = self.grouping.place(self._breached(member))
         self._hosts.setdefault(placed.incident, set())
         if row.host_name:
             self._hosts[placed.incident].add(row.host_name)
@@ -283,20 +294,33 @@ class IncidentBook:
         row.open_count = len(live)
         hosts = self._hosts.get(number, set())
         row.host_count, row.hosts = len(hosts), sorted(hosts)[:SHOWN_HOSTS]
-        if not live:
-            if row.recovered_at is None and members:
-                row.recovered_at = max((m.over_at or now for m in members), default=now)
+        if not live and row.recovered_at is not None:
             return
-        row.recovered_at = None
-        row.level = max(m.level for m in live)
-        hurt = self._surroundings.hurt_by(live)
-        row.hurts = [one.model_dump() for one in hurt]
-        first = self.cause_of(live)
-        row.title = title(first.about, first.service, first.host_name, {m.host_name for m in live}, hurt)
+        if live:
+            row.recovered_at = None
+            row.level = max(m.level for m in live)
+        elif members:
+            row.recovered_at = max((m.over_at or now for m in members), default=now)
+        shown = live or members
+        if shown:
+            hurt = self._surroundings.hurt_by(shown)
+            row.hurts = [one.model_dump() for one in hurt]
+            first = self.cause_of(shown)
+            row.title = title(first.about, first.service, first.host_name, {m.host_name for m in shown}, hurt)
 
     def cause_of(self, members: Sequence[Member]) -> Member:
         """The alert that an incident is called by: the worst that is held under no other, the oldest first."""
-        return min(members, key=lambda m: (self.grouping.held_under(m.number) is not None, -m.level, m.number))
+        return min(
+            members, key=lambda m: (self.grouping.held_under(m.number) is not None, -(m.level or m.worst), m.number)
+        )
+
+    def _close_before(self, session: Session, at: float) -> None:
+        """Closes what had been calm for long enough at a moment."""
+        for number in sorted(self.grouping.incidents()):
+            members = self.members(number)
+            if all(not m.level and m.over_at is not None and m.over_at < at - CALM for m in members):
+                self.refresh(session, number, at)
+                self._close_calm(session, number=number, now=at)
 
     def settle(self, now: float) -> None:
         """Closes what has been calm for long enough, and forgets alerts that have been over for long."""
@@ -312,8 +336,9 @@ class IncidentBook:
     def _close_calm(self, session: Session, *, number: int, now: float) -> None:
         row = session.get_one(Incident, number)
         if row.state == "open" and row.recovered_at is not None:
-            add_line(session, number, now, "closed", "all that was wrong has recovered and stayed so", None)
-            self.end(session, row, now, None, None)
+            closed = min(now, row.recovered_at + CALM)
+            add_line(session, number, closed, "closed", "all that was wrong has recovered and stayed so", None)
+            self.end(session, row, closed, None, None)
 
     def end(self, session: Session, row: Incident, now: float, who: str | None, why: str | None) -> None:
         """Closes an incident: nothing that opens belongs to it any more, unless it comes again."""
@@ -343,7 +368,7 @@ class IncidentBook:
         members = [member_of(alert) for alert in session.scalars(query.options(defer(Alert.evidence)))]
         self._remember(members)
         self._hosts[row.id] = set(row.hosts) | {m.host_name for m in members if m.host_name}
-        self.grouping.restore(row.id, row.apart, [(m.breached(self._directory), None) for m in members])
+        self.grouping.restore(row.id, row.apart, [(self._breached(m), None) for m in members])
 
 
 def add_line(session: Session, incident: int, at: float, kind: str, text: str, who: str | None) -> None:

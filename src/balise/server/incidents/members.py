@@ -15,7 +15,7 @@ SILENCE = "balise.host.silence"
 
 @dataclass
 class Member:
-    """An alert of an incident. `level` is 0 once it has recovered, at `over_at`."""
+    """An alert of an incident. `level` is 0 once it has recovered, at `over_at`; `worst` is the worst that it was."""
 
     number: int
     rule: str
@@ -27,11 +27,12 @@ class Member:
     probe: str
     opened_at: float
     level: int
+    worst: int
     over_at: float | None
     silence: bool
 
-    def breached(self, directory: Directory) -> Breached:
-        """The alert as it is grouped."""
+    def breached(self, directory: Directory, service: str) -> Breached:
+        """The alert as it is grouped; `service` as applications know it."""
         known = directory.get(self.host) if self.host is not None else None
         sites = sites_of(directory, known.groups) if known is not None else []
         return Breached(
@@ -39,7 +40,7 @@ class Member:
             rule=self.rule,
             opened_at=self.opened_at,
             host=self.host_name,
-            service=self.service,
+            service=service,
             site=sites[0] if sites else "",
             relay=known.collected_by if known is not None and known.mode == "remote" else "",
             probe=self.probe,
@@ -60,6 +61,7 @@ def member_of(row: Alert) -> Member:
         probe=str(row.attributes.get("probe", "")),
         opened_at=row.opened_at,
         level=row.level if row.recovered_at is None else 0,
+        worst=row.level,
         over_at=row.recovered_at,
         silence=row.measure.get("metric") == SILENCE,
     )

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from balise.api.events import SEVERITIES
-from balise.api.incidents import Earlier, Incident, IncidentDetail, Line
+from balise.api.incidents import Earlier, Incident, IncidentDetail, StoryLine
 from balise.api.lists import Page
 from balise.api.spans import rfc3339
 from balise.core import filters
@@ -108,14 +108,14 @@ class IncidentSearch:
         )
 
 
-Dated = tuple[float, Line]
+Dated = tuple[float, StoryLine]
 
 
 def _written(session: Session, number: int) -> Iterator[Dated]:
     table = tables.IncidentLine
     query = select(table).where(table.incident == number).order_by(table.id.desc()).limit(MOST_LINES)
     for row in session.scalars(query):
-        yield row.at, Line(at=rfc3339(row.at), kind=row.kind, text=row.text, who=row.who)  # type: ignore[arg-type]
+        yield row.at, StoryLine(at=rfc3339(row.at), kind=row.kind, text=row.text, who=row.who)  # type: ignore[arg-type]
 
 
 def _alert_lines(session: Session, alerts: list[tuple[tables.Alert, tables.IncidentAlert]]) -> Iterator[Dated]:
@@ -131,7 +131,7 @@ def _alert_lines(session: Session, alerts: list[tuple[tables.Alert, tables.Incid
             text += f"; held under alert {placed.held_under}, because {placed.why_held}"
         elif step.what == "opened" and placed.why:
             text += f"; {placed.why}"
-        yield step.at, Line(at=rfc3339(step.at), kind="alert", text=text, link=f"/alerts/{alert.id}")
+        yield step.at, StoryLine(at=rfc3339(step.at), kind="alert", text=text, link=f"/alerts/{alert.id}")
 
 
 def _told_lines(session: Session, number: int) -> Iterator[Dated]:
@@ -148,7 +148,7 @@ def _told_lines(session: Session, number: int) -> Iterator[Dated]:
         why = str(row.content.get("why", ""))
         text = f"{whom} told {_TOLD.get(row.kind, row.kind)}{f' ({why})' if why else ''}; {through}"
         link = f"/settings/deliveries?incident={number}"
-        yield row.created_at, Line(at=rfc3339(row.created_at), kind="told", text=text, link=link)
+        yield row.created_at, StoryLine(at=rfc3339(row.created_at), kind="told", text=text, link=link)
 
 
 def _evidence_lines(session: Session, alerts: list[int]) -> Iterator[Dated]:
@@ -162,14 +162,14 @@ def _evidence_lines(session: Session, alerts: list[int]) -> Iterator[Dated]:
                 seen.add(key)
                 at = float(change.get("at") or row.opened_at)
                 link = f"/fleet/{row.host_name}/inventory"
-                yield at, Line(at=rfc3339(at), kind="change", text=f"{row.host_name}: {change['body']}", link=link)
+                yield at, StoryLine(at=rfc3339(at), kind="change", text=f"{row.host_name}: {change['body']}", link=link)
         for said in evidence.get("lines", []):
             bad = said["severity"] in SEVERITIES[:5] and said["count"] > said["usual"]
             key = f"{row.host_name} {said['pattern']}"
             if bad and key not in seen:
                 seen.add(key)
                 text = f"{row.host_name} said {said['count']:,} × {said['severity']}: {said['pattern']}"
-                yield row.opened_at, Line(at=rfc3339(row.opened_at), kind="event", text=text, link=_events(row))
+                yield row.opened_at, StoryLine(at=rfc3339(row.opened_at), kind="event", text=text, link=_events(row))
 
 
 def _events(row: tables.Alert) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Iterable
+from dataclasses import dataclass
 
 from balise.api.applications import ApplicationBody, ApplicationPart
 from balise.api.hosts import State
@@ -21,6 +22,14 @@ MACHINE = "runs-on"
 _STATES: dict[int, State] = {2: "critical", 1: "warning"}
 
 
+@dataclass(frozen=True)
+class _Part:
+    application: str
+    name: str
+    host: str
+    service: str
+
+
 class Surroundings:
     """Answers from the applications as they are drawn and the hosts as they are."""
 
@@ -32,7 +41,11 @@ class Surroundings:
         self._clock = clock
         self._read_at: float | None = None
         self._drawings: list[tuple[str, ApplicationBody]] = []
-        self._below: dict[Node, list[Node]] = {}
+        self._parts: dict[str, list[_Part]] = {}
+        """By host the parts of applications that stand for it, or for a service on it."""
+        self._by_name: dict[tuple[str, str], _Part] = {}
+        self._below: dict[tuple[str, str], list[tuple[str, str]]] = {}
+        """By application and part what that needs."""
         self._closed: dict[Node, list[Node]] = {}
 
     def forget(self) -> None:
@@ -44,29 +57,46 @@ class Surroundings:
         if self._read_at is not None and now - self._read_at < GOOD_FOR:
             return
         self._drawings = self._applications.drawings()
-        self._below, self._closed = {}, {}
-        for _, body in self._drawings:
-            nodes = {part.name: (part.host, part.service or "") for part in body.parts if part.host is not None}
+        self._parts, self._below, self._closed = {}, {}, {}
+        for name, body in self._drawings:
+            for part in body.parts:
+                if part.host is not None:
+                    self._parts.setdefault(part.host, []).append(_Part(name, part.name, part.host, part.service or ""))
             for need in body.needs:
-                for to in need.to:
-                    if need.from_ in nodes and to in nodes:
-                        self._below.setdefault(nodes[need.from_], []).append(nodes[to])
+                self._below.setdefault((name, need.from_), []).extend((name, to) for to in need.to)
+        self._by_name = {(part.application, part.name): part for parts in self._parts.values() for part in parts}
         self._read_at = now
 
     # --- for the grouping
 
+    def drawn(self, host: str, service: str) -> str:
+        """A service as applications know it: empty for one that stands for no part, which is its host's matter."""
+        self._fresh()
+        return service if any(part.service == service for part in self._parts.get(host, ())) else ""
+
     def needs(self, node: Node) -> Collection[Node]:
+        """Whatever the parts of a host need, or those of one of its services; with each service its host."""
         self._fresh()
         found = self._closed.get(node)
         if found is None:
-            found, waiting = [], list(self._below.get(node, ()))
+            host, service = node
+            mine = [p for p in self._parts.get(host, ()) if not service or p.service in ("", service)]
+            seen: set[tuple[str, str]] = set()
+            waiting = [(part.application, part.name) for part in mine]
             while waiting:
-                one = waiting.pop()
-                if one not in found and one != node:
-                    found.append(one)
-                    waiting += self._below.get(one, ())
-            self._closed[node] = found
+                for below in self._below.get(waiting.pop(), ()):
+                    if below not in seen:
+                        seen.add(below)
+                        waiting.append(below)
+            nodes = {n for key in seen if (part := self._by_name.get(key)) is not None for n in self._nodes(part)}
+            found = self._closed[node] = sorted(nodes - {node})
         return found
+
+    def _nodes(self, part: _Part) -> list[Node]:
+        """Where an alert is one on a part."""
+        if part.service:
+            return [(part.host, part.service), (part.host, "")]
+        return [(part.host, ""), *((part.host, other.service) for other in self._parts[part.host] if other.service)]
 
     def machine(self, host: str) -> str:
         known = self._directory.find(host)
@@ -84,16 +114,16 @@ class Surroundings:
     # --- whom it hurts
 
     def hurt_by(self, members: Iterable[Member]) -> list[Hurt]:
-        """What these alerts, as far as they are open, make of the applications."""
+        """What these alerts make of the applications; those that are over as they were at their worst."""
         self._fresh()
         of_node: dict[tuple[str, str | None], State] = {}
         for member in members:
-            if member.level:
-                state: State = "silent" if member.silence and member.level > 1 else _STATES[member.level]
+            level = member.level or member.worst
+            if level:
+                state: State = "silent" if member.silence and level > 1 else _STATES[level]
+                service = self.drawn(member.host_name, member.service) if member.service else ""
                 keys: list[tuple[str, str | None]]
-                keys = [("probe", member.probe)] if member.probe else [(member.host_name, None)]
-                if member.service:
-                    keys.append((member.host_name, member.service))
+                keys = [("probe", member.probe)] if member.probe else [(member.host_name, service or None)]
                 for key in keys:
                     of_node[key] = _worse(of_node.get(key, "ok"), state)
         if not of_node:
@@ -115,7 +145,10 @@ class Surroundings:
                 if known is not None and part.group in known.groups:
                     state = _worse(state, found)
             return state
-        return of_node.get((part.host or "", part.service or None), "ok")
+        host = part.host or ""
+        own = of_node.get((host, part.service or None), "ok")
+        # Whatever is wrong on a host puts its services in doubt.
+        return _worse(own, of_node.get((host, None), "ok"))
 
 
 def _worse(one: State, other: State) -> State:
