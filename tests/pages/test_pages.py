@@ -27,6 +27,8 @@ from running import until
         ("/events/fields?from=-6h", "Fields"),
         ("/events/sign-ins?from=-30h", "Sign-ins"),
         ("/events/sources", "Sources"),
+        ("/incidents", "Incidents"),
+        ("/incidents/1", "A mounted filesystem"),
         ("/alerts", "Alerts"),
         ("/rules", "Rules"),
         ("/rules/filesystem-filling", "filesystem-filling"),
@@ -50,6 +52,9 @@ from running import until
         ("/settings/relays", "Settings"),
         ("/settings/receivers", "Settings"),
         ("/settings/channels", "Settings"),
+        ("/settings/callouts", "Settings"),
+        ("/settings/duty", "Settings"),
+        ("/settings/maintenance", "Settings"),
         ("/settings/users", "Settings"),
         ("/settings/tokens", "Settings"),
         ("/settings/storage", "Settings"),
@@ -83,12 +88,17 @@ def test_the_sign_in_page_refuses_a_wrong_password(demo: Demo, browser: Browser)
 
 
 def test_from_the_board_to_the_cause(demo: Demo, page: Page) -> None:
-    """The way a newcomer goes: the board, the alert, the session everybody waits for, the change before it."""
+    """The way a newcomer goes: the board, the incident, the alert, the session everybody waits for, the change before it."""
     page.goto(demo.url)
     row = page.get_by_role("link").filter(has_text="Database sessions wait")
     expect(row).to_contain_text("wait for tariff-import")
     row.click()
+    page.wait_for_url("**/incidents/**")
     expect(page.get_by_role("heading", level=1)).to_contain_text("Database sessions wait")
+    expect(page.get_by_role("region", name="Log")).to_contain_text("held under alert")
+    alerts = page.get_by_role("region", name="Its alerts")
+    alerts.get_by_role("link").filter(has_text="Database sessions wait").first.click()
+    page.wait_for_url("**/alerts/**")
     expect(page.get_by_text("Clue:")).to_be_visible()
     evidence = page.get_by_role("region", name="Evidence")
     expect(evidence).to_contain_text("scheduled job tariff-import started by fares")

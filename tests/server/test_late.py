@@ -13,15 +13,18 @@ import numpy as np
 import pytest
 from sqlalchemy import func, select
 
+from balise.api.callouts import CalloutBody
+from balise.api.channels import WebhookChannel
 from balise.api.rules import Rehearse, RuleBody
 from balise.api.spans import rfc3339
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS, nanos
 from balise.server.life import close
 from balise.server.parts import Parts, build
+from balise.server.people.access import Principal
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery as Delivered
-from balise.store.state.tables import Alert, Callout, Delivery
+from balise.store.state.tables import Alert, Delivery
 
 
 @pytest.fixture
@@ -75,7 +78,10 @@ def were(console: Parts, rule: str) -> list[Alert]:
 
 def test_a_breach_that_was_over_before_it_was_known_is_kept_and_told_to_nobody(console: Parts) -> None:
     now = time.time()
-    console.state.write(lambda s: s.add(Callout(name="all", when="severity eq critical", tell=["nobody"])))
+    console.channels.put(
+        "nobody", WebhookChannel(kind="webhook", url="http://127.0.0.1:9/"), Principal("t", "administrator")
+    )
+    console.callouts.put("all", CalloutBody(when='severity eq "critical"', tell=["nobody"]), "t")
     keep(console, "hot", {"metric": "m", "over": "1m"}, {"above": 5, "hold": "30s"})
     put(console, "pier-1", "m", [(now, 1.0)])
     look(console, now + 1)

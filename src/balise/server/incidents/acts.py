@@ -32,15 +32,16 @@ class IncidentActs:
     """Taking, handing over, noting, keeping quiet, closing, joining, parting. All raise Refused 404 for an incident
     that is not there, and 409 with words when it cannot be."""
 
-    def __init__(self, *, state: StateStore, incidents: IncidentBook) -> None:
+    def __init__(self, *, state: StateStore, incidents: IncidentBook, clock: Callable[[], float] = time.time) -> None:
         self._state = state
         self._incidents = incidents
+        self.clock = clock
 
     def acknowledge(self, number: int, who: str, note: str = "") -> None:
         """Somebody has seen it: its open alerts are acknowledged. Callouts go on until somebody takes it."""
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             row = _open_row(session, number)
             mine = select(IncidentAlert.alert).where(IncidentAlert.incident == number)
             unseen = (Alert.id.in_(mine), Alert.recovered_at.is_(None), Alert.acknowledged_by.is_(None))
@@ -56,7 +57,7 @@ class IncidentActs:
         """A person, or whoever asks, has it: callouts tell nobody else."""
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             row = _open_row(session, number)
             mine = person or who
             if row.taken_by == mine:
@@ -72,7 +73,7 @@ class IncidentActs:
         """Another person has it, and is told. Raises Refused 422 for somebody who cannot be told."""
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             row = _open_row(session, number)
             person = session.get(Person, to)
             if person is None:
@@ -92,14 +93,14 @@ class IncidentActs:
     def note(self, number: int, who: str, text: str) -> None:
         def write(session: Session) -> None:
             _row(session, number)
-            add_line(session, number, time.time(), "note", text, who)
+            add_line(session, number, self.clock(), "note", text, who)
             audit(session, who, "incident.note", str(number))
 
         self._changed(number, write)
 
     def snooze(self, number: int, who: str, body: Snooze) -> None:
         """Nobody is told until a time, or until it is worse; then those who are called are told anew."""
-        now = time.time()
+        now = self.clock()
         until = instant(body.until, now) if body.until is not None else None
         if until is not None and not now < until <= now + LONGEST_SNOOZE:
             raise bad_field("until", "a time to come, at most 31 days from now")
@@ -121,7 +122,7 @@ class IncidentActs:
         """Closes it by hand; those who were told are told that."""
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             row = _open_row(session, number)
             add_line(session, number, now, "closed", reason, who)
             session.execute(delete(Word).where(Word.incident == number))
@@ -139,7 +140,7 @@ class IncidentActs:
         """It is open again, and those of its alerts that have not recovered are its own again."""
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             row = _row(session, number)
             if row.state == "open":
                 raise Refused(409, f"Incident {number} is open.")
@@ -158,7 +159,7 @@ class IncidentActs:
         """Another incident is a part of this one from now on."""
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             mine, gone = _open_row(session, number), _open_row(session, other)
             if number == other or mine.of or gone.of:
                 raise Refused(409, "Only two incidents of alerts can be joined.")
@@ -175,7 +176,7 @@ class IncidentActs:
         made: list[int] = []
 
         def write(session: Session) -> None:
-            now = time.time()
+            now = self.clock()
             row = _open_row(session, number)
             members = self._incidents.grouping.members(number)
             missing = sorted(set(alerts) - members)
