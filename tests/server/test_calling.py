@@ -29,7 +29,7 @@ from balise.server.callouts.links import GOOD_FOR, Grant
 from balise.server.errors import Refused
 from balise.server.incidents.book import CALM
 from balise.server.life import close
-from balise.server.parts import build
+from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
 from balise.server.settings import Settings
 from balise.store.state.tables import Alert, Delivery, Incident
