@@ -14,10 +14,10 @@ from statistics import median
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.hosts import HostChange
-from balise.api.limits import Limits
 from balise.api.callouts import CalloutBody
 from balise.api.channels import WebhookChannel
+from balise.api.hosts import HostChange
+from balise.api.limits import Limits
 from balise.api.rules import Rehearse, RuleBody
 from balise.core.moments import NS
 from balise.core.rules.baseline import at_moment
