@@ -45,7 +45,7 @@ def _beginning(answer: httpx.Response) -> str:
     """The first characters of an answer, whatever it is; a broken or endless one is what came of it."""
     got = b""
     try:
-        for piece in answer.iter_raw(MOST_ANSWER):
+        for piece in answer.iter_raw():
             got += piece
             if len(got) >= MOST_ANSWER:
                 break
