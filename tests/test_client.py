@@ -38,6 +38,7 @@ from balise.api.probes import ProbeBody
 from balise.api.receivers import ReceiverBody
 from balise.api.relays import RelayEnrol
 from balise.api.remote import EnrolmentEntry, NewEnrolment, RemoteBody
+from balise.api.responses import ResponseBody
 from balise.api.rotas import RotaBody
 from balise.api.rules import Rehearse, Restore, RuleBody, RuleDocument, Suggest
 from balise.api.secrets import Secret
@@ -140,6 +141,7 @@ NAMED = (
     MaintenanceBody,
     PersonBody,
     Preview,
+    ResponseBody,
     RotaBody,
     Together,
     WhoAsked,

@@ -51,7 +51,8 @@ viewer
   GET /rules/{name}/versions  GET /hosts/{name}/rules  POST /metrics/baseline  POST /metrics/forecast
   GET /alerts  GET /alerts/{number}
   GET /channels  GET /channels/{name}  GET /callouts  GET /callouts/{name}  GET /deliveries
-  GET /incidents  GET /incidents/{number}  POST /callouts/who  GET /drills/{number}  GET /maintenance  GET /maintenance/{name}
+  GET /incidents  GET /incidents/{number}  POST /callouts/who  GET /drills/{number}
+  GET /responses  GET /responses/{name}  GET /maintenance  GET /maintenance/{name}
   GET /people  GET /people/{name}  GET /rotas  GET /rotas/{name}  GET /rotas/{name}/on-duty  GET /rotas/{name}/stretches
 operator
   POST /incidents/together  POST /incidents/{number}/acknowledge  POST /incidents/{number}/take
@@ -81,6 +82,7 @@ administrator
   POST /hosts/{name}/retire  DELETE /hosts/{name}
   PUT /kits  PUT /kits/{name}/version
   POST /channels/preview  PUT,DELETE /channels/{name}  PUT,DELETE /callouts/{name}  PUT,DELETE /people/{name}  DELETE /rotas/{name}
+  PUT,DELETE /responses/{name}
 """
 """What was decided for each call: the least that may make it, or the one kind of program that it is for."""
 

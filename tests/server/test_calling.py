@@ -3,6 +3,7 @@ happens in between."""
 
 from __future__ import annotations
 
+import socket
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,6 +21,8 @@ from balise.api.hosts import GroupBody
 from balise.api.incidents import Snooze, Together
 from balise.api.maintenance import MaintenanceBody
 from balise.api.persons import PersonBody
+from balise.api.probes import ProbeBody
+from balise.api.responses import ResponseBody
 from balise.api.rotas import RotaBody
 from balise.api.rules import RuleBody
 from balise.core.rules.limits import OK
@@ -583,6 +586,71 @@ def test_a_link_acts_for_one_incident_and_person_and_for_a_time(house: House) ->
         assert links.read(wrong, T0) is None
     house.restart()
     assert house.parts.links.read(token, T0) == grant
+
+
+def respond(house: House, *steps: dict[str, Any], **more: Any) -> None:
+    body = {"when": 'severity ge "critical"', "steps": list(steps), **more}
+    house.parts.responses.put("look", ResponseBody.model_validate(body), "t")
+
+
+def actions(house: House, number: int = 1) -> list[str]:
+    return [line.text for line in house.parts.incident_search.get(number).timeline if line.kind == "action"]
+
+
+def test_a_response_captures_waits_checks_and_escalates_through_restarts(house: House) -> None:
+    house.channel("room")
+    respond(
+        house,
+        {"do": "capture"},
+        {"do": "wait", "for": "10m"},
+        {"do": "check"},
+        {"do": "escalate", "tell": ["channel:room"]},
+    )
+    house.breach("db")
+    house.parts.responses.look(house.now)
+    house.parts.responses.look(house.now + 1)
+    assert actions(house) == ["look: captured db: nothing stands out", "look: waits 10m"]
+    house.restart()
+    house.parts.responses.look(house.now + 9 * MINUTE)
+    assert len(actions(house)) == 2
+    for later in range(3):
+        house.parts.responses.look(house.now + 10 * MINUTE + 2 + later)
+    assert actions(house)[2:] == ["look: it is still wrong", "look: tells room that it did not help"]
+    house.now += 11 * MINUTE
+    house.step()
+    assert house.told() == [("room", "changed")] and "did not help" in house.deliveries()[0].content["why"]
+    house.parts.responses.look(house.now + HOUR)
+    assert len(actions(house)) == 4
+
+
+def test_a_response_that_helped_ends_there_and_is_not_done_too_often(house: House) -> None:
+    respond(house, {"do": "wait", "for": "1m"}, {"do": "check"}, {"do": "capture"}, at_most=1, per="1h")
+    house.breach("db")
+    house.parts.responses.look(house.now)
+    house.over("db")
+    house.parts.responses.look(house.now + 61)
+    house.parts.responses.look(house.now + 90)
+    assert actions(house) == ["look: waits 1m", "look: all has recovered: it helped"]
+    house.breach("far", rule="other")
+    house.parts.responses.look(house.now + 100)
+    assert actions(house, 2) == ["the response look is left out: it has begun 1 times in 1h"]
+    with pytest.raises(Refused, match="there is no probe nothing"):
+        respond(house, {"do": "probe", "probe": "nothing"})
+
+
+def test_a_response_to_recovery_probes_again(house: House) -> None:
+    listener = socket.create_server(("127.0.0.1", 0))
+    house.parts.directory.ensure("db")
+    target = f"127.0.0.1:{listener.getsockname()[1]}"
+    house.parts.probes.put("port", ProbeBody(kind="tcp", target=target, host="db"), WHO)
+    respond(house, {"do": "probe", "probe": "port"}, on="recovered")
+    house.breach("db")
+    house.parts.responses.look(house.now)
+    assert actions(house) == []
+    house.over("db")
+    house.parts.responses.look(house.now)
+    assert actions(house)[0].startswith("look: probe port passes: ")
+    listener.close()
 
 
 EVENTS = st.lists(

@@ -2494,6 +2494,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Responses */
+        get: operations["list_responses_api_v1_responses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/responses/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Response */
+        get: operations["read_response_api_v1_responses__name__get"];
+        /**
+         * Put Response
+         * @description What is done by itself when an incident opens, or is over.
+         */
+        put: operations["put_response_api_v1_responses__name__put"];
+        post?: never;
+        /** Delete Response */
+        delete: operations["delete_response_api_v1_responses__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/retention": {
         parameters: {
             query?: never;
@@ -3760,6 +3799,17 @@ export interface components {
             refused: boolean;
         };
         /**
+         * Capture
+         * @description What goes on on the hosts of its worst alerts is captured once more.
+         */
+        Capture: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "capture";
+        };
+        /**
          * Certificate
          * @description A certificate as a server shows it.
          */
@@ -3810,6 +3860,17 @@ export interface components {
              * @default 0
              */
             waiting: number;
+        };
+        /**
+         * Check
+         * @description If all has recovered, it is written down that it helped, and nothing follows.
+         */
+        Check: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "check";
         };
         /** Close */
         Close: {
@@ -4452,6 +4513,19 @@ export interface components {
              * @default 0
              */
             waiting: number;
+        };
+        /**
+         * Escalate
+         * @description Others are told that it did not help.
+         */
+        Escalate: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "escalate";
+            /** Tell */
+            tell: string[];
         };
         /** Event */
         Event: {
@@ -7191,6 +7265,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[Response] */
+        Page_Response_: {
+            /** Items */
+            items: components["schemas"]["Response"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[RotaAnswer] */
         Page_RotaAnswer_: {
             /** Items */
@@ -7806,6 +7887,22 @@ export interface components {
             updated_at: string;
             /** Updated By */
             updated_by: string;
+        };
+        /**
+         * ProbeAgain
+         * @description A probe that is made from the console is made now.
+         */
+        ProbeAgain: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "probe";
+            /**
+             * Probe
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            probe: string;
         };
         /**
          * ProbeAt
@@ -8653,6 +8750,75 @@ export interface components {
         RenewedToken: {
             /** Token */
             token: string;
+        };
+        /** Response */
+        Response: {
+            /**
+             * At Most
+             * @default 6
+             */
+            at_most: number;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /** Name */
+            name: string;
+            /**
+             * On
+             * @default opened
+             * @enum {string}
+             */
+            on: "opened" | "recovered";
+            /**
+             * Per
+             * @default 1h
+             * @example 5m
+             */
+            per: string;
+            /** Steps */
+            steps: (components["schemas"]["Capture"] | components["schemas"]["ProbeAgain"] | components["schemas"]["Wait"] | components["schemas"]["Check"] | components["schemas"]["Escalate"])[];
+            /**
+             * When
+             * @description a filter expression, RFC 7644 section 3.4.2.2
+             */
+            when: string;
+        };
+        /**
+         * ResponseBody
+         * @description Steps, one after the other, for the incidents that pass a filter; at most so many of them in a time.
+         */
+        ResponseBody: {
+            /**
+             * At Most
+             * @default 6
+             */
+            at_most: number;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /**
+             * On
+             * @default opened
+             * @enum {string}
+             */
+            on: "opened" | "recovered";
+            /**
+             * Per
+             * @default 1h
+             * @example 5m
+             */
+            per: string;
+            /** Steps */
+            steps: (components["schemas"]["Capture"] | components["schemas"]["ProbeAgain"] | components["schemas"]["Wait"] | components["schemas"]["Check"] | components["schemas"]["Escalate"])[];
+            /**
+             * When
+             * @description a filter expression, RFC 7644 section 3.4.2.2
+             */
+            when: string;
         };
         /** Restore */
         Restore: {
@@ -10447,6 +10613,19 @@ export interface components {
              * @default
              */
             where: string;
+        };
+        /** Wait */
+        Wait: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "wait";
+            /**
+             * For
+             * @example 5m
+             */
+            for: string;
         };
         /**
          * WebhookChannel
@@ -26427,6 +26606,384 @@ export interface operations {
         };
     };
     remove_relay_api_v1_relays__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_responses_api_v1_responses_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Response_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_response_api_v1_responses__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Response"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_response_api_v1_responses__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResponseBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Response"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_response_api_v1_responses__name__delete: {
         parameters: {
             query?: never;
             header?: never;

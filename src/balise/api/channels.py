@@ -189,7 +189,7 @@ class Preview(Strict):
     """A template, tried on a real incident; the newest unless said."""
 
     template: Annotated[str, Field(max_length=10_000)]
-    incident: Annotated[int, Field(ge=1)] | None = None
+    incident: Annotated[int, Field(ge=1, le=2**63 - 1)] | None = None
 
 
 class Previewed(BaseModel):

@@ -25,6 +25,7 @@ LineKind = Literal[
     "parted",
     "closed",
 ]
+Id = Annotated[int, Field(ge=1, le=2**63 - 1)]
 NoteText = Annotated[str, Field(max_length=2000)]
 
 
@@ -147,13 +148,13 @@ class Close(Strict):
 
 
 class Join(Strict):
-    with_: Annotated[int, Field(alias="with", ge=1)]
+    with_: Annotated[Id, Field(alias="with")]
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
 class Part(Strict):
-    alerts: Annotated[list[int], Field(min_length=1, max_length=1000)]
+    alerts: Annotated[list[Id], Field(min_length=1, max_length=1000)]
 
 
 Act = Literal["acknowledge", "take", "hand-over", "note", "snooze", "close", "reopen"]
@@ -163,7 +164,7 @@ MOST_TOGETHER = 100
 class Together(Strict):
     """The same for several incidents at once; what cannot be done says why and holds up no other."""
 
-    incidents: Annotated[list[int], Field(min_length=1, max_length=MOST_TOGETHER)]
+    incidents: Annotated[list[Id], Field(min_length=1, max_length=MOST_TOGETHER)]
     act: Act
     person: Name | None = None
     to: Name | None = None

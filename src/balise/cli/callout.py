@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import argparse
 import time
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
 
 from balise.api.callouts import CalloutBody, CalloutDocument, WhoAsked, WhoIncident
 from balise.api.spans import duration_text
@@ -15,6 +18,7 @@ from balise.cli.errors import CommandError
 from balise.cli.output import Column, printable, show
 from balise.cli.person import hours_text
 
+M = TypeVar("M", bound=BaseModel)
 USUAL = 'severity ge "warning"'
 
 
@@ -74,22 +78,31 @@ def _set(a: argparse.Namespace) -> int:
 
 
 def _apply(a: argparse.Namespace) -> int:
+    with console() as c:
+        for document in read_files(a.files, CalloutDocument):
+            c.callouts.set(document.callout, document.body())
+            print(f"callout {document.callout} kept")
+    return 0
+
+
+def read_files(paths: Sequence[Path], model_: type[M]) -> list[M]:
+    """The documents of files, all of them before any is used.
+
+    Raises:
+        CommandError: with file, line and column of what is wrong.
+    """
     from balise.core.documents import DocumentError, read_documents
 
-    found = []
-    for path in a.files:
+    found: list[M] = []
+    for path in paths:
         try:
-            found += read_documents(path.read_text("utf-8"), CalloutDocument)
+            found += read_documents(path.read_text("utf-8"), model_)
         except (OSError, UnicodeError) as error:
             raise CommandError(f"{path}: {error}") from None
         except DocumentError as error:
             said = [f"{path}, line {line}, column {column}: {detail}" for (line, column), _, detail in error.problems]
             raise CommandError("\n".join(said)) from None
-    with console() as c:
-        for document in found:
-            c.callouts.set(document.callout, document.body())
-            print(f"callout {document.callout} kept")
-    return 0
+    return found
 
 
 def _who(a: argparse.Namespace) -> int:

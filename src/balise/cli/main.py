@@ -32,6 +32,7 @@ NOUNS = {
     "alert": "breaches of limits",
     "channel": "ways to reach people",
     "callout": "who is told of what",
+    "response": "what is done by itself when an incident opens, or is over",
     "person": "people who can be told",
     "rota": "who is on duty when",
     "maintenance": "times in which nobody is told",

@@ -6,6 +6,7 @@ from balise.api.callouts import Callout, CalloutBody, WhoAsked, WouldBeTold
 from balise.api.deliveries import Delivery
 from balise.api.drills import Drill, DrillStarted
 from balise.api.persons import Person, PersonBody
+from balise.api.responses import Response, ResponseBody
 from balise.api.rotas import DutyStretch, OnDuty, RotaAnswer, RotaBody
 from balise.client.connection import quoted
 from balise.client.noun import Items, Noun
@@ -188,3 +189,32 @@ class Rotas(Noun):
         'rota quays deleted'
         """
         return self._connection.note("DELETE", f"/rotas/{quoted(name)}")
+
+
+class Responses(Noun):
+    """What is done by itself when an incident opens, or is over."""
+
+    def set(self, name: str, body: ResponseBody) -> Response:
+        """Keeps a response, new or changed.
+
+        >>> looking = ResponseBody.model_validate({"when": 'severity ge "critical"', "steps": [{"do": "capture"}]})
+        >>> balise.responses.set("look", looking).at_most
+        6
+        """
+        return self._connection.send(Response, "PUT", f"/responses/{quoted(name)}", body)
+
+    def list(self) -> Items[Response]:
+        """All responses.
+
+        >>> [response.name for response in balise.responses.list()]
+        ['look']
+        """
+        return self._connection.items(Response, "/responses")
+
+    def delete(self, name: str) -> str:
+        """Takes a response away.
+
+        >>> balise.responses.delete("look")
+        'response look deleted'
+        """
+        return self._connection.note("DELETE", f"/responses/{quoted(name)}")

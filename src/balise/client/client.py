@@ -12,7 +12,7 @@ from balise.api.secrets import Secret
 from balise.api.status import Status
 from balise.client.alerts import Alerts
 from balise.client.applications import Applications
-from balise.client.callouts import Callouts, Deliveries, Drills, Persons, Rotas
+from balise.client.callouts import Callouts, Deliveries, Drills, Persons, Responses, Rotas
 from balise.client.channels import Channels
 from balise.client.connection import Connection
 from balise.client.credentials import Credentials
@@ -73,6 +73,7 @@ class Balise:
         self.deliveries = Deliveries(self._connection)
         self.incidents = Incidents(self._connection)
         self.drills = Drills(self._connection)
+        self.responses = Responses(self._connection)
         self.persons = Persons(self._connection)
         self.rotas = Rotas(self._connection)
         self.maintenance = Maintenances(self._connection)

@@ -49,6 +49,7 @@ from balise.server.incidents.calling import Calling
 from balise.server.incidents.charts import Charts
 from balise.server.incidents.dead_channels import DeadChannels
 from balise.server.incidents.drills import Drills
+from balise.server.incidents.responses import ResponseBook
 from balise.server.incidents.search import IncidentSearch
 from balise.server.incidents.surroundings import Surroundings
 from balise.server.incidents.telling import Messages
@@ -602,6 +603,7 @@ class Incidents(Rules):
     drills: Drills
     who: Who
     dead_channels: DeadChannels
+    responses: ResponseBook
     charts: Charts
 
 
@@ -632,6 +634,9 @@ def _incidents(on: Rules) -> Incidents:
         who=Who(state=state, callouts=on.callouts, directory=directory, surroundings=surroundings),
         dead_channels=DeadChannels(incidents=incidents),
         charts=Charts(state=state, metrics=on.metrics),
+        responses=ResponseBook(
+            state=state, directory=directory, incidents=incidents, evidence=on.evidence, probe=on.probes.again
+        ),
     )
 
 
@@ -773,6 +778,7 @@ def _employ(parts: Parts) -> None:
     add("holds", lambda: parts.watch.keep_holds(time.time()), 1.0)
     add("incidents", parts.incidents.work, 0.05)
     add("calling", lambda: parts.calling.look(time.time()), 0.5)
+    add("responses", lambda: parts.responses.look(time.time()), 1.0)
     add("messages", parts.messages.send_due, 0.25)
     add("courier", parts.courier.work, 0.1)
     add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)

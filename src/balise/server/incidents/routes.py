@@ -23,12 +23,15 @@ from balise.api.incidents import (
     Together,
     TogetherDone,
 )
-from balise.api.lists import Page
+from balise.api.lists import Note, Page
 from balise.api.metrics import FilterName, FilterText
+from balise.api.responses import Response, ResponseBody
+from balise.api.spans import Name
 from balise.server.callers import Administrator, Number, Operator, Viewer, part
 from balise.server.filters.book import FilterBook
 from balise.server.incidents.acts import IncidentActs
 from balise.server.incidents.drills import Drills
+from balise.server.incidents.responses import ResponseBook
 from balise.server.incidents.search import IncidentSearch
 from balise.server.incidents.telling import Messages
 from balise.server.incidents.who import Who
@@ -39,6 +42,7 @@ ActsHere = Annotated[IncidentActs, part(IncidentActs)]
 SearchHere = Annotated[IncidentSearch, part(IncidentSearch)]
 DrillsHere = Annotated[Drills, part(Drills)]
 MessagesHere = Annotated[Messages, part(Messages)]
+ResponsesHere = Annotated[ResponseBook, part(ResponseBook)]
 WhoHere = Annotated[Who, part(Who)]
 
 
@@ -147,6 +151,30 @@ def preview_template(messages: MessagesHere, _who: Administrator, body: Preview)
 def start_drill(drills: DrillsHere, who: Operator, name: str) -> DrillStarted:
     """A practice incident goes the real way to those whom a callout tells."""
     return DrillStarted(id=drills.start(name, who.name))
+
+
+@router.get("/responses")
+def list_responses(responses: ResponsesHere, _who: Viewer) -> Page[Response]:
+    return Page[Response](items=responses.all())
+
+
+@router.get("/responses/{name}")
+def read_response(responses: ResponsesHere, _who: Viewer, name: str) -> Response:
+    return responses.get(name)
+
+
+@router.put("/responses/{name}")
+def put_response(
+    responses: ResponsesHere, filters: FiltersHere, who: Administrator, name: Name, body: ResponseBody
+) -> Response:
+    """What is done by itself when an incident opens, or is over."""
+    return responses.put(name, filters.put_in(body, "when"), who.name)
+
+
+@router.delete("/responses/{name}")
+def delete_response(responses: ResponsesHere, who: Administrator, name: str) -> Note:
+    responses.delete(name, who.name)
+    return Note(detail=f"response {name} deleted")
 
 
 @router.get("/drills/{number}")

@@ -1,4 +1,5 @@
-"""Forgetting what is too old of the records in state.db: alerts that are over, states, deliveries, the audit log."""
+"""Forgetting what is too old of the records in state.db: alerts and incidents that are over, states, deliveries, the
+audit log."""
 
 from __future__ import annotations
 
@@ -9,7 +10,7 @@ from sqlalchemy import ColumnElement, CursorResult, Delete, delete, func, select
 from sqlalchemy.orm import Session
 
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Alert, AuditEntry, Delivery, StateChange
+from balise.store.state.tables import Alert, AuditEntry, Delivery, Incident, StateChange
 
 AT_ONCE = 1000
 """Rows removed in one transaction, so that nothing else waits for long."""
@@ -44,6 +45,7 @@ class Pruner:
         last = select(func.max(StateChange.id)).where(StateChange.at < old).group_by(StateChange.host)
         rules: Sequence[tuple[Any, ColumnElement[bool]]] = (
             (Alert, Alert.recovered_at < old),
+            (Incident, Incident.closed_at < old),
             (Delivery, (Delivery.created_at < old) & Delivery.alert.is_(None)),
             (StateChange, (StateChange.at < old) & StateChange.id.not_in(last)),
             (AuditEntry, AuditEntry.at < oldest),

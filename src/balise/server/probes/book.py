@@ -188,6 +188,17 @@ class ProbeBook:
 
     # --- making them
 
+    def again(self, name: str) -> ProbeResult:
+        """Makes a probe that is made from the console now. Raises Refused 404, 409 for one that relays make."""
+        known = self._known.get(name)
+        if known is None:
+            raise unknown("probe", name)
+        if CONSOLE not in known.places:
+            raise Refused(409, f"The probe {name!r} is made from relays, at its own time.")
+        result = self.once(name, known.body, Principal("the console", "administrator"))
+        self._results.heard(CONSOLE, name, result)
+        return result
+
     def targets(self, place: str) -> list[ProbeTarget]:
         """The probes that are made at a place: a relay's name, or the console."""
         found = []

@@ -643,6 +643,26 @@ class Drill(Base):
     ended_at: Mapped[float | None]
 
 
+class Response(Base):
+    """`body` is its `ResponseBody`."""
+
+    __tablename__ = "response"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[dict[str, Any]]
+
+
+class ResponseRun(Base):
+    """How far a response is with an incident: the number of its next step, and when that is due; null for nothing."""
+
+    __tablename__ = "response_run"
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), primary_key=True)
+    response: Mapped[str] = mapped_column(primary_key=True)
+    begun: Mapped[float]
+    step: Mapped[int]
+    due: Mapped[float | None]
+    __table_args__ = (Index("response_run_due", "due"),)
+
+
 class Channel(Base):
     """`settings` without secrets; `secret` is encrypted."""
 

@@ -13,7 +13,19 @@ down_revision = "0009"
 branch_labels = None
 depends_on = None
 
-NEW = ("drill", "maintenance", "rota", "person", "heard", "word", "callout_run", "incident_line", "incident_alert")
+NEW = (
+    "response_run",
+    "response",
+    "drill",
+    "maintenance",
+    "rota",
+    "person",
+    "heard",
+    "word",
+    "callout_run",
+    "incident_line",
+    "incident_alert",
+)
 
 
 def _text(name: str, *, nullable: bool = False) -> sa.Column[str]:
@@ -145,7 +157,18 @@ def _callouts() -> None:
         _of_incident(),
     )
     op.create_index("ix_heard_incident", "heard", ["incident"])
-    for name in ("person", "rota"):
+    op.create_table(
+        "response_run",
+        _number("incident"),
+        _text("response"),
+        _time("begun"),
+        _number("step"),
+        _time("due", nullable=True),
+        sa.PrimaryKeyConstraint("incident", "response"),
+        _of_incident(),
+    )
+    op.create_index("response_run_due", "response_run", ["due"])
+    for name in ("person", "rota", "response"):
         op.create_table(name, _text("name"), _json("body"), sa.PrimaryKeyConstraint("name"))
     op.create_table(
         "maintenance",
