@@ -396,7 +396,7 @@ def told(report: Report) -> None:
     service, receiver = Service(Path(tempfile.mkdtemp())), Receiver()
     took = []
     with service.client() as admin:
-        admin.channels.set("hook", WebhookChannel(kind="webhook", url=receiver.url))
+        admin.channels.set("hook", WebhookChannel(kind="webhook", url=receiver.url, of="alerts"))
         admin.callouts.set("all", CalloutBody(tell=["hook"]))
         admin.rules.apply(
             "tide",

@@ -10,6 +10,7 @@ import time
 import collecting
 import enrolling
 import events
+import incidents
 import intake
 import keeping
 import pages
@@ -21,6 +22,7 @@ PARTS = {
     "intake": intake,
     "keeping": keeping,
     "rules": rules,
+    "incidents": incidents,
     "events": events,
     "pages": pages,
     "standing": standing,

@@ -94,6 +94,11 @@ class Service:
             os.killpg(self._process.pid, sign)
             self._process.wait(20)
 
+    @property
+    def pid(self) -> int:
+        assert self._process is not None
+        return self._process.pid
+
     def log(self) -> str:
         return self._log.read_text("utf-8", "replace")
 

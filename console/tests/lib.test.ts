@@ -187,7 +187,7 @@ describe("the board", () => {
   );
   it("has one row for each open incident, the worst first, and says whom it concerns", () => {
     expect(rows.map((r) => [r.incident.id, r.severity, r.hosts, r.feels, r.clue, r.owner])).toEqual([
-      [4, "critical", ["web-n1", "web-n2"], ["Booking"], "x", null],
+      [4, "critical", ["web-n2", "web-n1"], ["Booking"], "x", null],
       [3, "warning", ["web-n1"], ["Booking"], null, "anna"],
     ]);
   });

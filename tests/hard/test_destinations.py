@@ -17,9 +17,12 @@ from balise.client import BaliseError
 from balise.collect.kits.sources.source import SourceProblem, safe_address
 from balise.collect.probes.run import make
 from balise.collect.remote.trial import attempt
-from balise.server.callouts.channels.channel import NotThrough
+from balise.server.callouts.channels.channel import NotThrough, Outside
 from balise.server.callouts.channels.email import Email
 from balise.server.callouts.channels.places import checked_address
+from balise.server.callouts.channels.sms import Sms
+from balise.server.callouts.channels.snmp import Snmp
+from balise.server.callouts.channels.syslog import Syslog
 from balise.server.callouts.channels.webhook import Webhook
 from balise.store.state.tables import Delivery
 from running import Service
@@ -69,16 +72,30 @@ def _channel(name: str) -> dict[str, Any]:
     return {"to": ["a@example.org"], "sender": "b@example.org", "server": name, "port": 25, "security": "none"}
 
 
+OUTSIDE = Outside("http://c", lambda _delivery: "")
 DELIVERY = Delivery(
     id=1, channel="c", kind="test", content={"detail": "x"}, created_at=1.8e9, state="waiting", attempts=0
 )
 WAYS: dict[str, Callable[[str], str]] = {
     "a kit": lambda name: _said(lambda: safe_address(name, 80)),
-    "a webhook": lambda name: _said(lambda: Webhook({"url": f"http://{name}/"}, None, "").send(DELIVERY, None)),
+    "a webhook": lambda name: _said(lambda: Webhook({"url": f"http://{name}/"}, {}, OUTSIDE).send(DELIVERY, None)),
     "a channel": lambda name: _said(lambda: checked_address(name, 25)),
-    "mail": lambda name: _said(lambda: Email(_channel(name), None, "").send(DELIVERY, None)),
+    "mail": lambda name: _said(lambda: Email(_channel(name), {}, OUTSIDE).send(DELIVERY, None)),
+    "SMS": lambda name: _said(
+        lambda: Sms(
+            {"url": f"http://{name}/", "to": ["+4790000001"], "template": "x", "content_type": "text/plain"},
+            {},
+            OUTSIDE,
+        ).send(DELIVERY, None)
+    ),
+    "syslog": lambda name: _said(
+        lambda: Syslog({"server": name, "port": 514, "transport": "udp", "facility": 16}, {}, OUTSIDE).send(
+            DELIVERY, None
+        )
+    ),
+    "notifications": lambda name: _said(lambda: Snmp({"server": name, "port": 162}, {}, OUTSIDE).send(DELIVERY, None)),
     "mail over TLS": lambda name: _said(
-        lambda: Email({**_channel(name), "security": "tls"}, None, "").send(DELIVERY, None)
+        lambda: Email({**_channel(name), "security": "tls"}, {}, OUTSIDE).send(DELIVERY, None)
     ),
     "a probe": lambda name: (
         make(ProbeTarget(name="p", body=ProbeBody(kind="tcp", target=f"{name}:80", every="60s"))).message

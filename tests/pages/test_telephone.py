@@ -15,6 +15,8 @@ WIDE, HIGH = 390, 844
 SMALLEST = 44
 PAGES = {
     "now": "/",
+    "incidents": "/incidents",
+    "an incident": "/incidents/1",
     "alerts": "/alerts",
     "an alert": "/alerts/1",
     "a host": "/fleet/book-db-n1",
@@ -24,7 +26,7 @@ PAGES = {
     "sources": "/events/sources",
 }
 OTHERS = ("/fleet", "/applications", "/applications/Booking", "/rules", "/rules/load-high", "/services", "/probes",
-          "/enrol", "/settings", "/settings/channels")  # fmt: skip
+          "/enrol", "/settings", "/settings/channels", "/settings/callouts", "/settings/duty", "/settings/maintenance")  # fmt: skip
 TOO_SMALL = """least => [...document.querySelectorAll('a, button, input, select, textarea, summary')]
     .filter(e => e.checkVisibility({visibilityProperty: true, opacityProperty: true}) && getComputedStyle(e).display !== 'inline' && !e.matches('.sr-only'))
     .map(e => [e.textContent.trim().slice(0, 40) || e.getAttribute('aria-label') || e.outerHTML.slice(0, 80),
@@ -106,8 +108,8 @@ def test_the_menu_unfolds_and_folds_on_the_way(demo: Demo, page: Page) -> None:
     menu = page.get_by_role("navigation", name="Pages")
     expect(menu).to_be_hidden()
     page.get_by_role("button", name="Menu").tap()
-    menu.get_by_role("link", name="Alerts").tap()
-    expect(page.get_by_role("heading", level=1)).to_have_text("Alerts")
+    menu.get_by_role("link", name="Incidents").tap()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Incidents")
     expect(menu).to_be_hidden()
 
 

@@ -104,11 +104,10 @@ class House:
         while parts.incidents.take_in(self.now):
             pass
         parts.incidents.settle(self.now)
-        for _ in range(3):
-            parts.calling.look(self.now)
+        parts.calling.look(self.now)
         parts.messages.send_due(self.now)
 
-    def wait(self, seconds: float, every: float = 5.0) -> None:
+    def wait(self, seconds: float, every: float = 10.0) -> None:
         for _ in range(round(seconds / every)):
             self.step(every)
 

@@ -22865,7 +22865,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": unknown;
+                    "text/calendar": string;
                 };
             };
             /** @description Sign in first */
@@ -27671,7 +27671,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": unknown;
+                    "text/calendar": string;
                 };
             };
             /** @description Sign in first */

@@ -16,7 +16,9 @@ export function IncidentTabs() {
           key={tab.to}
           to={withSpan(tab.to, parameters)}
           end
-          className={({ isActive }) => (isActive ? "font-semibold" : "text-ink-2 hover:text-base-content")}
+          className={({ isActive }) =>
+            `touch flex items-center ${isActive ? "font-semibold" : "text-ink-2 hover:text-base-content"}`
+          }
         >
           {({ isActive }) => (isActive ? <h1>{tab.name}</h1> : tab.name)}
         </NavLink>

@@ -34,7 +34,7 @@ export function boardRows(incidents: Incident[], alerts: Alert[], hosts: Host[])
       silent: found.length > 0 && found.every((a) => a.silent),
       since: unix(incident.opened_at),
       alerts: found,
-      hosts: incident.hosts,
+      hosts: [...new Set([incident.alerts[0]?.host ?? "", ...incident.hosts])].filter(Boolean),
       feels: incident.hurts.length ? incident.hurts.map((h) => h.application) : [...groups],
       clue: found.find((a) => a.clue)?.clue ?? null,
       owner: incident.taken_by,

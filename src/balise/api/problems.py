@@ -20,6 +20,11 @@ _WRITTEN: dict[str, str] = {
     r"^/[^\x00-\x1f]*$": "a path that begins with /",
     r"^[A-Z0-9]{1,10}$": "capitals and digits, at most 10",
     r"^[0-9a-f]{64}$": "64 hexadecimal digits",
+    r"^[a-z]+/[a-zA-Z0-9.+-]+$": "a media type like application/json",
+    r"^\+[0-9]{6,15}$": "a number like +4790000000, with its country",
+    r"^[0-9a-f]{10,64}$": "10 to 64 hexadecimal digits",
+    r"^[\x21-\x7e]{1,32}$": "visible ASCII characters, at most 32",
+    r"^[A-Za-z0-9._-]+$": "what the message has as its link",
     r"^\d{1,6}--?\d{1,18}$": "the id of an event, as the answer before gave it",
     r"^\d{1,18}$": "a number, as the answer before gave it",
 }

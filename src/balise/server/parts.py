@@ -50,6 +50,7 @@ from balise.server.incidents.charts import Charts
 from balise.server.incidents.dead_channels import DeadChannels
 from balise.server.incidents.drills import Drills
 from balise.server.incidents.responses import ResponseBook
+from balise.server.incidents.round import Round
 from balise.server.incidents.search import IncidentSearch
 from balise.server.incidents.surroundings import Surroundings
 from balise.server.incidents.telling import Messages
@@ -600,6 +601,7 @@ class Incidents(Rules):
     incident_search: IncidentSearch
     calling: Calling
     messages: Messages
+    round: Round
     drills: Drills
     who: Who
     dead_channels: DeadChannels
@@ -615,21 +617,24 @@ def _incidents(on: Rules) -> Incidents:
         return on.maintenance.paused
 
     incidents = IncidentBook(state=state, directory=directory, surroundings=surroundings, paused=paused)
+    calling = Calling(state=state, directory=directory, incidents=incidents, callouts=on.callouts)
+    messages = Messages(
+        state=state,
+        directory=directory,
+        incidents=incidents,
+        paused=paused,
+        wake=on.courier.wake,
+        public_url=on.settings.reached_at,
+    )
     return Incidents(
         **vars(on),
         surroundings=surroundings,
         incidents=incidents,
         incident_acts=IncidentActs(state=state, incidents=incidents),
         incident_search=IncidentSearch(state=state, directory=directory, paused=paused),
-        calling=Calling(state=state, directory=directory, incidents=incidents, callouts=on.callouts),
-        messages=Messages(
-            state=state,
-            directory=directory,
-            incidents=incidents,
-            paused=paused,
-            wake=on.courier.wake,
-            public_url=on.settings.reached_at,
-        ),
+        calling=calling,
+        messages=messages,
+        round=Round(incidents=incidents, calling=calling, messages=messages),
         drills=Drills(state=state, callouts=on.callouts, incidents=incidents),
         who=Who(state=state, callouts=on.callouts, directory=directory, surroundings=surroundings),
         dead_channels=DeadChannels(incidents=incidents),
@@ -776,10 +781,8 @@ def _employ(parts: Parts) -> None:
     add("late", lambda: parts.late_comers.work(time.time()), 5.0)
     add("plans-over", lambda: parts.plans.end_those_over(time.time()), 5.0)
     add("holds", lambda: parts.watch.keep_holds(time.time()), 1.0)
-    add("incidents", parts.incidents.work, 0.05)
-    add("calling", lambda: parts.calling.look(time.time()), 0.5)
+    add("incidents", parts.round.go, 0.0)
     add("responses", lambda: parts.responses.look(time.time()), 1.0)
-    add("messages", parts.messages.send_due, 0.25)
     add("courier", parts.courier.work, 0.1)
     add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)
     add("room", parts.space.look, 2.0)

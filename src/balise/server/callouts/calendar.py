@@ -7,6 +7,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from icalendar import Calendar, Event
+from starlette.responses import Response
+
+
+class CalendarFile(Response):
+    """An answer in iCalendar."""
+
+    media_type = "text/calendar"
 
 
 @dataclass(frozen=True)

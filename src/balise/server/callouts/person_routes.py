@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query
 
 from balise.api.lists import Note, Page
 from balise.api.persons import Person, PersonBody
@@ -13,6 +13,7 @@ from balise.api.rotas import DutyStretch, OnDuty, RotaAnswer, RotaBody
 from balise.api.spans import Instant, Name, instant
 from balise.server.asking import span_of
 from balise.server.callers import Administrator, CalendarReader, Operator, Viewer, part
+from balise.server.callouts.calendar import CalendarFile
 from balise.server.callouts.persons import PersonBook
 from balise.server.callouts.rotas import RotaBook
 
@@ -71,11 +72,11 @@ def rota_stretches(
     return Page[DutyStretch](items=rotas.stretches(name, start, end))
 
 
-@router.get("/rotas/{name}/calendar.ics")
-def rota_calendar(rotas: RotasHere, _who: CalendarReader, name: str) -> Response:
+@router.get("/rotas/{name}/calendar.ics", response_class=CalendarFile)
+def rota_calendar(rotas: RotasHere, _who: CalendarReader, name: str) -> CalendarFile:
     """The last year and the next half year as iCalendar (RFC 5545), for viewers or with a token of the
     role calendar."""
-    return Response(rotas.calendar(name), media_type="text/calendar; charset=utf-8")
+    return CalendarFile(rotas.calendar(name))
 
 
 @router.put("/rotas/{name}")

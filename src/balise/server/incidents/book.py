@@ -65,6 +65,8 @@ class IncidentBook:
         self._lock = threading.RLock()
         """Held while memory and records change together."""
         self.changed = Signal[int]("incident")
+        self.changes = 0
+        """How often anything was changed."""
         self._state.write(_adopt)
         self._load()
 
@@ -123,13 +125,10 @@ class IncidentBook:
         """There is something new to take in."""
         self._wake.set()
 
-    def work(self) -> None:
-        """Waits a moment for steps of alerts, and takes them in."""
-        self._wake.wait(1.0)
+    def wait(self, longest: float) -> None:
+        """Until there is something new to take in, or as long as this, seconds."""
+        self._wake.wait(longest)
         self._wake.clear()
-        while self.take_in(time.time()):
-            pass
-        self.settle(time.time())
 
     def take_in(self, now: float) -> bool:
         """Takes in the next steps of alerts, as many as one change may have; answers whether there may be more."""
@@ -145,6 +144,7 @@ class IncidentBook:
         """Changes memory and records together: if the records cannot be written, memory is what they are again."""
         with self._lock:
             try:
+                self.changes += 1
                 return self._state.write(write)
             except Exception:
                 self._load()

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import logging
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import delete, func, or_, select
@@ -22,13 +22,27 @@ from balise.server.incidents.facts import incident_facts
 from balise.store.state.store import StateStore
 from balise.store.state.tables import CalloutRun, Channel, Drill, Heard, Incident, Word
 
-log = logging.getLogger(__name__)
 WARNING, CRITICAL = 1, 2
 UNTOLD_AFTER, MOST_UNTOLD = 60.0, 20
 """Seconds after which a critical incident that nobody is told of is a warning, and how many are named."""
 DRILL_ENDS_AFTER = 600.0
 """Seconds after its last step in which a drill can be answered."""
 _STATES = ("ok", "warning", "silent", "critical")
+
+
+_OPEN = select(Incident.id).where(Incident.state == "open").scalar_subquery()
+
+
+@dataclass
+class _Held:
+    """An open incident as it is written: its callouts at work, how many listen, and what waits to be told."""
+
+    row: Incident
+    runs: dict[str, CalloutRun] = field(default_factory=dict)
+    listeners: int = 0
+    words: int = 0
+    endings: int = 0
+    drill: Drill | None = None
 
 
 class Calling:
@@ -45,15 +59,11 @@ class Calling:
         """Which callouts are for an incident, as it was when that was worked out."""
 
     def look(self, now: float) -> None:
-        """Does what is due with every open incident. One that cannot be looked at holds up no other."""
-        rows = self._state.read(lambda s: list(s.scalars(select(Incident).where(Incident.state == "open"))))
-        self._matches = {row.id: self._matches[row.id] for row in rows if row.id in self._matches}
-        for row in rows:
-            try:
-                self._look_at(row, now)
-            except Exception:
-                log.exception("incident=%d cannot be called out", row.id)
-                raise
+        """Does what is due with every open incident."""
+        held = self._state.read(_held)
+        self._matches = {one.row.id: self._matches[one.row.id] for one in held if one.row.id in self._matches}
+        for one in held:
+            self._look_at(one, now)
 
     def warnings(self, now: float) -> list[str]:
         """Critical incidents of which nobody is told, because no callout is for them."""
@@ -81,57 +91,50 @@ class Calling:
             f"{one} {listed} {are} critical and nobody is told: no callout is for {'it' if are == 'is' else 'them'}."
         ]
 
-    def _look_at(self, row: Incident, now: float) -> None:
+    def _look_at(self, held: _Held, now: float) -> None:
+        row = held.row
         level = row.level if row.of else self._incidents.told_level(row.id)
-        matching = self._matching(row, level)
-        if not self._has_work(row, level, matching, now):
-            return
-        self._incidents.change(lambda s: self._work(s, row.id, level, matching, now))
-        self._incidents.changed.tell(row.id)
+        matching = self._matching(held, level)
+        if self._has_work(held, level, matching, now):
+            self._incidents.change(lambda s: self._work(s, row.id, level, matching, now))
+            self._incidents.changed.tell(row.id)
 
-    def _matching(self, row: Incident, level: int) -> list[str]:
+    def _matching(self, held: _Held, level: int) -> list[str]:
         """The callouts that are for an incident, whatever the hour."""
-        if row.of == "drill":
-            name = self._state.read(lambda s: s.scalar(select(Drill.callout).where(Drill.incident == row.id)))
-            return [name] if name else []
+        row = held.row
+        if held.drill is not None:
+            return [held.drill.callout]
         if level == 0 or row.of:
             return []
         ready = self._callouts.ready()
         form = (id(ready), level, row.alert_count, row.open_count, row.hurts, row.taken_by, self._directory.version)
-        held = self._matches.get(row.id)
-        if held is not None and held[0] == form:
-            return held[1]
+        before = self._matches.get(row.id)
+        if before is not None and before[0] == form:
+            return before[1]
         facts = incident_facts(row, level, self._incidents.members(row.id), self._directory)
         found = [one.name for one in ready if one.when is None or filters.matches(one.when, facts.get)]
         self._matches[row.id] = (form, found)
         return found
 
-    def _has_work(self, row: Incident, level: int, matching: list[str], now: float) -> bool:
+    def _has_work(self, held: _Held, level: int, matching: list[str], now: float) -> bool:
         """Whether anything is to be written: most looks find nothing."""
-        if row.snoozed_until is not None or row.snoozed_level is not None:
+        row, runs = held.row, held.runs
+        if row.recovered_at is None and (row.snoozed_until is not None or row.snoozed_level is not None):
             return (row.snoozed_until is not None and now >= row.snoozed_until) or (
                 row.snoozed_level is not None and level > row.snoozed_level
             )
-        return self._state.read(lambda s: self._is_due(s, row, level, matching, now))
-
-    def _is_due(self, session: Session, row: Incident, level: int, matching: list[str], now: float) -> bool:
-        runs = {run.callout: run for run in session.scalars(select(CalloutRun).where(CalloutRun.incident == row.id))}
         if level == 0 and row.recovered_at is None:
-            telling = select(func.count()).select_from(Word).where(Word.incident == row.id)
-            return bool(runs) or bool(session.scalar(telling))
+            return bool(runs) or bool(held.words) or bool(held.endings)
         if row.recovered_at is not None:
-            heard = select(func.count()).select_from(Heard).where(Heard.incident == row.id, Heard.over.is_(False))
-            words = select(func.count()).select_from(Word).where(Word.incident == row.id, Word.kind != "recovered")
-            telling = select(func.count()).select_from(Word).where(Word.incident == row.id, Word.kind == "recovered")
-            over = (session.scalar(heard) or 0) > (session.scalar(telling) or 0)
-            return over or bool(runs) or bool(session.scalar(words))
+            return held.listeners > held.endings or bool(runs) or bool(held.words)
         new = any(name not in runs and self._in_hours(name, row, now) for name in matching)
         due = row.taken_by is None and any(
             (run.due is not None and run.due <= now and self._in_hours(run.callout, row, now))
             or any(until <= now for _, until in run.later)
             for run in runs.values()
         )
-        return new or due or self._changes(row, level) != "" or self._drill_is_over(session, row, now)
+        is_over = held.drill is not None and _drill_is_over(row, held.drill, list(runs.values()), now)
+        return new or due or bool(row.told.get("over")) or self._changes(row, level) != "" or is_over
 
     def _in_hours(self, name: str, row: Incident, now: float) -> bool:
         ready = self._callouts.find(name)
@@ -166,12 +169,16 @@ class Calling:
         if row.taken_by is None or row.of == "drill":
             for run in runs.values():
                 self._go_on(session, row, run, level, now)
-        if self._drill_is_over(session, row, now):
-            self._end_drill(session, row, now)
+        drill = session.scalar(select(Drill).where(Drill.incident == row.id)) if row.of == "drill" else None
+        if drill is not None and _drill_is_over(row, drill, list(runs.values()), now):
+            self._end_drill(session, row, drill, now)
 
     def _wakes_up(self, session: Session, row: Incident, level: int, now: float) -> bool:
         """Whether an incident is not to be quiet any more."""
-        if row.snoozed_until is not None and now >= row.snoozed_until:
+        if row.recovered_at is not None:
+            # What is over is told, however long it was to be quiet.
+            row.snoozed_until = row.snoozed_level = None
+        elif row.snoozed_until is not None and now >= row.snoozed_until:
             row.snoozed_until = None
         elif row.snoozed_level is not None and level > row.snoozed_level:
             row.snoozed_level = None
@@ -304,21 +311,7 @@ class Calling:
 
     # --- drills
 
-    @staticmethod
-    def _drill_is_over(session: Session, row: Incident, now: float) -> bool:
-        """Whether it has its answer, or had time enough."""
-        if row.of != "drill":
-            return False
-        drill = session.scalar(select(Drill).where(Drill.incident == row.id))
-        if drill is None or drill.answered_at is not None:
-            return drill is not None
-        runs = list(session.scalars(select(CalloutRun).where(CalloutRun.incident == row.id)))
-        last = max((run.begun for run in runs), default=row.opened_at)
-        left = [run for run in runs if run.due is not None and run.rounds == 0]
-        return bool(runs) and not left and now - last > DRILL_ENDS_AFTER
-
-    def _end_drill(self, session: Session, row: Incident, now: float) -> None:
-        drill = session.scalars(select(Drill).where(Drill.incident == row.id)).one()
+    def _end_drill(self, session: Session, row: Incident, drill: Drill, now: float) -> None:
         drill.ended_at = now
         who = f"answered by {drill.answered_by}" if drill.answered_by else "nobody answered"
         add_line(session, row.id, now, "closed", f"the practice is over: {who}", None)
@@ -328,6 +321,37 @@ class Calling:
             add_word(session, row.id, to, heard.callout, "recovered", why, 0.0, now)
         row.recovered_at = now
         self._incidents.end(session, row, now, None, None)
+
+
+def _held(session: Session) -> list[_Held]:
+    """All open incidents, with how far their callouts are."""
+    rows = list(session.scalars(select(Incident).where(Incident.state == "open").order_by(Incident.id)))
+    if not rows:
+        return []
+    mine = {row.id: _Held(row) for row in rows}
+    for run in session.scalars(select(CalloutRun).where(CalloutRun.incident.in_(_OPEN))):
+        mine[run.incident].runs[run.callout] = run
+    listeners = select(Heard.incident, func.count()).where(Heard.incident.in_(_OPEN), Heard.over.is_(False))
+    for number, count in session.execute(listeners.group_by(Heard.incident)):
+        mine[number].listeners = count
+    words = select(Word.incident, Word.kind == "recovered", func.count()).where(Word.incident.in_(_OPEN))
+    for number, is_ending, count in session.execute(words.group_by(Word.incident, Word.kind == "recovered")):
+        if is_ending:
+            mine[number].endings = count
+        else:
+            mine[number].words = count
+    for drill in session.scalars(select(Drill).where(Drill.incident.in_(_OPEN))):
+        mine[drill.incident].drill = drill
+    return list(mine.values())
+
+
+def _drill_is_over(row: Incident, drill: Drill, runs: list[CalloutRun], now: float) -> bool:
+    """Whether it has its answer, or had time enough."""
+    if drill.answered_at is not None:
+        return True
+    last = max((run.begun for run in runs), default=row.opened_at)
+    left = [run for run in runs if run.due is not None and run.rounds == 0]
+    return bool(runs) and not left and now - last > DRILL_ENDS_AFTER
 
 
 def told_of(row: Incident, level: int) -> dict[str, Any]:

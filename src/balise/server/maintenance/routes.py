@@ -5,13 +5,13 @@ from __future__ import annotations
 import time
 from typing import Annotated
 
-from fastapi import APIRouter, Response
+from fastapi import APIRouter
 
 from balise.api.lists import Note, Page
 from balise.api.maintenance import MaintenanceBody, Window
 from balise.api.spans import Name
 from balise.server.callers import CalendarReader, Operator, Viewer, part
-from balise.server.callouts.calendar import Entry, calendar
+from balise.server.callouts.calendar import CalendarFile, Entry, calendar
 from balise.server.filters.book import FilterBook
 from balise.server.maintenance.book import MaintenanceBook
 
@@ -20,7 +20,6 @@ FiltersHere = Annotated[FilterBook, part(FilterBook)]
 MaintenanceHere = Annotated[MaintenanceBook, part(MaintenanceBook)]
 BEHIND, AHEAD = 31 * 86_400.0, 183 * 86_400.0
 """Seconds of windows that their calendar has."""
-ICALENDAR = "text/calendar; charset=utf-8"
 
 
 @router.get("/maintenance")
@@ -29,8 +28,8 @@ def list_maintenance(maintenance: MaintenanceHere, _who: Viewer) -> Page[Window]
     return Page[Window](items=maintenance.all())
 
 
-@router.get("/maintenance.ics")
-def maintenance_calendar(maintenance: MaintenanceHere, _who: CalendarReader) -> Response:
+@router.get("/maintenance.ics", response_class=CalendarFile)
+def maintenance_calendar(maintenance: MaintenanceHere, _who: CalendarReader) -> CalendarFile:
     """The windows of the last month and the next half year as iCalendar (RFC 5545), for viewers or with a token of
     the role calendar."""
     now = time.time()
@@ -39,7 +38,7 @@ def maintenance_calendar(maintenance: MaintenanceHere, _who: CalendarReader) -> 
         for name, body, times in maintenance.times_of(now - BEHIND, now + AHEAD)
         for one in times
     ]
-    return Response(calendar("Maintenance", entries, now), media_type=ICALENDAR)
+    return CalendarFile(calendar("Maintenance", entries, now))
 
 
 @router.get("/maintenance/{name}")
