@@ -98,45 +98,65 @@ function Section({
           const said = standing(i, now);
           const end = i.recovered_at ?? i.closed_at;
           return (
-            <div key={i.id} className={`${GRID} relative py-1.5 hover:bg-base-200`}>
-              <span>
-                {choose && (
-                  <input
-                    type="checkbox"
-                    className="checkbox checkbox-sm relative z-10"
-                    aria-label={`Choose incident ${i.id}`}
-                    checked={chosen?.includes(i.id) ?? false}
-                    onChange={() => choose(i.id)}
-                  />
-                )}
-              </span>
-              <Signal state={stateOf(i)} size={18} label={said || i.severity} />
-              <span className="text-ink-2">{i.id}</span>
-              <span>{moment(unix(i.opened_at), now)}</span>
-              <span className="min-w-0">
-                <Link
-                  to={withSpan(`/incidents/${i.id}`, parameters)}
-                  className="line-clamp-2 font-semibold after:absolute after:inset-0"
-                >
-                  {i.title}
-                </Link>
-                {said && <span className="text-ink-2 text-sm">{said} </span>}
-                {i.told_nobody && <span className="font-semibold text-error text-sm">nobody is told of it </span>}
-              </span>
-              <span className="grow-cell">{i.hurts.map((h) => h.application).join(", ") || "–"}</span>
-              <span className="text-right">
-                {i.alert_count.toLocaleString("en")}
-                {i.state === "open" && i.open_count < i.alert_count && (
-                  <span className="block text-ink-2 text-sm">{i.open_count.toLocaleString("en")} open</span>
-                )}
-              </span>
-              <span className="text-right">{duration((end ? unix(end) : now) - unix(i.opened_at))}</span>
-              <span className="grow-cell text-ink-2">{i.taken_by ?? (i.state === "open" ? "nobody" : "")}</span>
+            <div key={i.id} className="relative py-1.5 hover:bg-base-200">
+              <Narrow incident={i} said={said} now={now} />
+              <div className={`hidden ${GRID}`}>
+                <span>
+                  {choose && (
+                    <input
+                      type="checkbox"
+                      className="checkbox checkbox-sm relative z-10"
+                      aria-label={`Choose incident ${i.id}`}
+                      checked={chosen?.includes(i.id) ?? false}
+                      onChange={() => choose(i.id)}
+                    />
+                  )}
+                </span>
+                <Signal state={stateOf(i)} size={18} label={said || i.severity} />
+                <span className="text-ink-2">{i.id}</span>
+                <span>{moment(unix(i.opened_at), now)}</span>
+                <span className="min-w-0">
+                  <Link
+                    to={withSpan(`/incidents/${i.id}`, parameters)}
+                    className="line-clamp-2 font-semibold after:absolute after:inset-0"
+                  >
+                    {i.title}
+                  </Link>
+                  {said && <span className="text-ink-2 text-sm">{said} </span>}
+                  {i.told_nobody && <span className="font-semibold text-error text-sm">nobody is told of it </span>}
+                </span>
+                <span className="grow-cell">{i.hurts.map((h) => h.application).join(", ") || "–"}</span>
+                <span className="text-right">
+                  {i.alert_count.toLocaleString("en")}
+                  {i.state === "open" && i.open_count < i.alert_count && (
+                    <span className="block text-ink-2 text-sm">{i.open_count.toLocaleString("en")} open</span>
+                  )}
+                </span>
+                <span className="text-right">{duration((end ? unix(end) : now) - unix(i.opened_at))}</span>
+                <span className="grow-cell text-ink-2">{i.taken_by ?? (i.state === "open" ? "nobody" : "")}</span>
+              </div>
             </div>
           );
         })}
       </div>
     </section>
+  );
+}
+
+/** An incident on a telephone: what and whom it touches, since when, who has it. */
+function Narrow({ incident: i, said, now }: { incident: Incident; said: string; now: number }) {
+  return (
+    <span className="grid grid-cols-[24px_minmax(0,1fr)_auto] gap-x-2 md:hidden">
+      <Signal state={stateOf(i)} size={18} label={said || i.severity} />
+      <Link to={`/incidents/${i.id}`} className="touch flex items-center font-semibold">
+        <span className="line-clamp-3">{i.title}</span>
+      </Link>
+      <span className="text-right text-sm">
+        {moment(unix(i.opened_at), now)}
+        <span className="block text-ink-2">{i.taken_by ?? (i.state === "open" ? "nobody" : said)}</span>
+        {i.told_nobody && <span className="block text-error">told nobody</span>}
+      </span>
+    </span>
   );
 }
 
