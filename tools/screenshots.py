@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import os
+import re
 import subprocess
 import tempfile
 import time
 import urllib.request
+from email import message_from_bytes
+from email.policy import default
 from pathlib import Path
-from urllib.parse import quote
 
 from playwright.sync_api import Page, sync_playwright
 
@@ -20,10 +23,9 @@ from signing import sign_in
 OUT = Path("docs/screenshots")
 TERMINAL = (
     (
-        "command-enrol",
-        "balise host add --resume 1; echo; balise host compare quay-000 quay-003 book-db-n1; echo; balise host plan gate-n1",
+        "command-incidents",
+        "balise incident list; echo; balise callout who --application Booking; echo; balise incident show {incident} | head -28",
     ),
-    ("command-alerts", "balise alert list; echo; balise alert show {alert} | head -22"),
     (
         "command-rules",
         "balise rule rehearse busier-than-usual --from -7d | head -14; echo; balise metric forecast system.filesystem.utilization --by host,system.filesystem.mountpoint --horizon 30d; echo; balise rule watching backup-h1",
@@ -46,15 +48,6 @@ def shoot(page: Page, url: str, name: str, path: str) -> None:
     page.wait_for_timeout(2000)
     page.screenshot(path=OUT / f"{name}.png")
     print(f"  {name}.png", flush=True)
-
-
-def build_a_filter(page: Page, url: str) -> None:
-    """A filter with its groups drawn, its sentence, and how many events it matches."""
-    where = 'host sw "gate-" and (severity ge "warning" or not (source eq "gate"))'
-    page.goto(f"{url}/events?where={quote(where)}")
-    page.get_by_role("button", name="Build").click()
-    page.wait_for_timeout(2000)
-    page.screenshot(path=OUT / "filter.png")
 
 
 def rehearse_a_rule(page: Page, url: str) -> None:
@@ -96,17 +89,48 @@ def tune_an_alert(page: Page, url: str) -> None:
     page.screenshot(path=OUT / "tuning.png")
 
 
-def enrol_a_list(page: Page, url: str, data: Path) -> None:
-    """The made-up servers, one of them with a wrong port."""
-    lines = (data / "quays.txt").read_text().splitlines()[1:9]
-    lines[2] = lines[2].replace(lines[2].split(":")[1].split()[0], "9")
-    page.goto(f"{url}/enrol?way=list")
-    page.get_by_label("One host a line").fill("\n".join(lines))
-    page.get_by_label("Credential").select_option(label="quays, balise")
-    page.get_by_role("button", name="Read the list").click()
-    page.get_by_role("button", name="Test 8 hosts").click()
-    page.get_by_text("1 host to put right").wait_for()
-    page.screenshot(path=OUT / "enrol.png")
+def deal_with_it(page: Page, url: str) -> int:
+    """The incident of the import: taken, with a note, as it would be; answers its number."""
+    page.goto(f"{url}/incidents")
+    page.get_by_role("link", name=re.compile("Database sessions wait")).first.click()
+    page.wait_for_url(re.compile(r"/incidents/\d+"))
+    page.get_by_role("button", name="Note").click()
+    page.get_by_label("What you found, or did").fill("the import of fares holds the locks; asked files-h1 to stop it")
+    page.get_by_role("button", name="Keep the note").click()
+    page.get_by_text("asked files-h1 to stop it").wait_for()
+    page.get_by_role("button", name="I have it").click()
+    page.get_by_text("skipper has it since").wait_for()
+    return int(re.findall(r"/incidents/(\d+)", page.url)[0])
+
+
+def ask_who(page: Page, url: str) -> None:
+    """Who would be told of Booking on Christmas Eve, above the callouts."""
+    page.goto(f"{url}/settings/callouts")
+    page.get_by_label("Touching application").fill("Booking")
+    page.get_by_label("At (now, or a date and time)").fill("2026-12-24 02:00")
+    page.get_by_role("button", name="Ask").click()
+    page.get_by_role("list", name=re.compile("Told, asked for")).wait_for()
+    page.screenshot(path=OUT / "callouts.png")
+    print("  callouts.png", flush=True)
+
+
+def open_a_mail(page: Page, data: Path) -> None:
+    """The newest mail about something critical, as a browser shows it."""
+    for path in sorted((data / "told").glob("mail-*.eml"), reverse=True):
+        mail = message_from_bytes(path.read_bytes(), policy=default)
+        picture = next((part for part in mail.walk() if part.get_content_type() == "image/png"), None)
+        body = mail.get_body(("html",))
+        if picture is None or body is None or "critical" not in mail["Subject"]:
+            continue
+        content = base64.b64encode(picture.get_payload(decode=True)).decode()
+        html = body.get_content().replace("cid:chart@balise.invalid", f"data:image/png;base64,{content}")
+        (data / "mail.html").write_text(html)
+        page.goto(f"file://{data / 'mail.html'}")
+        page.wait_for_timeout(500)
+        page.screenshot(path=OUT / "mail.png")
+        print("  mail.png", flush=True)
+        return
+    raise SystemExit("no mail about anything critical has come")
 
 
 def terminal(name: str, command: str, environment: dict[str, str]) -> None:
@@ -167,39 +191,35 @@ def main() -> None:
             browser = playwright.chromium.launch(
                 executable_path=CHROMIUM, args=["--no-sandbox", "--disable-dev-shm-usage"]
             )
-            for theme, pages in (("light", "day"), ("dark", "dark")):
-                context = browser.new_context(
-                    viewport={"width": 1280, "height": 800}, color_scheme=theme, reduced_motion="reduce"
-                )  # type: ignore[arg-type]
-                page = context.new_page()
-                sign_in(page, url, "skipper", password)
-                alert = page.evaluate(
-                    "fetch('/api/v1/alerts?state=open').then(r => r.json()).then(a => a.items.find(i => i.rule === 'sessions-waiting').id)"
-                )
-                if pages == "day":
-                    rehearse_a_rule(page, url)
-                    tune_an_alert(page, url)
-                now = int(time.time())
-                drawn = f"?drawn={now - 480}-{now - 60}"
-                if pages == "dark":
-                    shoot(page, url, "host-dark", f"/fleet/book-db-n1{drawn}")
-                    continue
-                for name, path in (
-                    ("now", "/"),
-                    ("fleet", "/fleet"),
-                    ("host", f"/fleet/book-db-n1{drawn}"),
-                    ("events", "/events?floor=warning"),
-                    ("patterns", "/events/patterns?from=-6h"),
-                    ("sources", "/events/sources"),
-                    ("alerts", "/alerts?from=-7d"),
-                    ("alert", f"/alerts/{alert}"),
-                    ("rules", "/rules"),
-                    ("service", "/services/1"),
-                    ("application", "/applications/Booking"),
-                ):
-                    shoot(page, url, name, path)
-                build_a_filter(page, url)
-                enrol_a_list(page, url, data)
+            context = browser.new_context(viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+            page = context.new_page()
+            sign_in(page, url, "skipper", password)
+            alert = page.evaluate(
+                "fetch('/api/v1/alerts?state=open').then(r => r.json()).then(a => a.items.find(i => i.rule === 'sessions-waiting').id)"
+            )
+            rehearse_a_rule(page, url)
+            tune_an_alert(page, url)
+            incident = deal_with_it(page, url)
+            now = int(time.time())
+            drawn = f"?drawn={now - 480}-{now - 60}"
+            for name, path in (
+                ("now", "/"),
+                ("fleet", "/fleet"),
+                ("host", f"/fleet/book-db-n1{drawn}"),
+                ("events", "/events?floor=warning"),
+                ("patterns", "/events/patterns?from=-6h"),
+                ("sources", "/events/sources"),
+                ("incidents", "/incidents"),
+                ("incident", f"/incidents/{incident}"),
+                ("rota", "/settings/duty"),
+                ("maintenance", "/settings/maintenance"),
+                ("alert", f"/alerts/{alert}"),
+                ("service", "/services/1"),
+                ("application", "/applications/Booking"),
+            ):
+                shoot(page, url, name, path)
+            ask_who(page, url)
+            open_a_mail(page, data)
             browser.close()
         environment = {
             **os.environ,
@@ -208,7 +228,7 @@ def main() -> None:
             "PATH": f"{Path(BALISE).parent}:{os.environ['PATH']}",
         }
         for name, command in TERMINAL:
-            terminal(name, command.format(alert=alert), environment)
+            terminal(name, command.format(alert=alert, incident=incident), environment)
     finally:
         demo.terminate()
         demo.wait(20)

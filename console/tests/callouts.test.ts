@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Incident } from "../src/api/client";
-import { inOrder, standing, stateOf } from "../src/incidents/states";
+import { called, inOrder, standing, stateOf } from "../src/incidents/states";
 import { BLANK_CALLOUT, calloutOf, formOf, stepWords, targetsOf, whom } from "../src/lib/calloutForm";
 import { BLANK_CHANNEL, channelOf, placeOf } from "../src/lib/channelForm";
 import { hoursText } from "../src/lib/hours";
@@ -75,6 +75,13 @@ describe("incidents", () => {
       opened_at: "2026-11-23T03:00:00Z",
       ...over,
     }) as Incident;
+  it("are called without whom they touch, where that is said beside", () => {
+    const hurts = [{ application: "Booking", how: "critical", state: "critical" as const }];
+    expect(called(incident({ title: "It is down on db-1, touches Booking, Office", hurts }))).toBe(
+      "It is down on db-1",
+    );
+    expect(called(incident({ title: "Somebody touches it, touches nothing", hurts: [] }))).toContain("nothing");
+  });
   it("stand as they are", () => {
     expect(stateOf(incident({ severity: "critical" }))).toBe("critical");
     expect(stateOf(incident({ practice: true, severity: "critical" }))).toBe("paused");

@@ -12,7 +12,7 @@ import { LaneRow, Lanes, useAxis } from "../ui/Lanes";
 import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
-import { standing, stateOf } from "./states";
+import { called, standing, stateOf } from "./states";
 import { Verbs } from "./Verbs";
 
 const MOST_LANES = 6;
@@ -114,11 +114,6 @@ function IncidentPage({ incident }: { incident: IncidentDetail }) {
       </div>
     </>
   );
-}
-
-/** What an incident is called, without whom it touches: that has a line of its own. */
-function called(incident: IncidentDetail): string {
-  return incident.hurts.length ? incident.title.replace(/, touches [^,]*(, [^,]*)*$/, "") : incident.title;
 }
 
 function Whom({ incident }: { incident: IncidentDetail }) {

@@ -9,7 +9,7 @@ import { useMay } from "../signin/session";
 import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
-import { inOrder, standing, stateOf } from "./states";
+import { called, inOrder, standing, stateOf } from "./states";
 import { IncidentTabs } from "./Tabs";
 
 const ATTRIBUTES = ["severity", "application", "rule", "site", "taken", "taken_by", "number"];
@@ -120,9 +120,9 @@ function Section({
                     to={withSpan(`/incidents/${i.id}`, parameters)}
                     className="line-clamp-2 font-semibold after:absolute after:inset-0"
                   >
-                    {i.title}
+                    {called(i)}
                   </Link>
-                  {said && <span className="text-ink-2 text-sm">{said} </span>}
+                  {said && said !== "closed" && <span className="text-ink-2 text-sm">{said} </span>}
                   {i.told_nobody && <span className="font-semibold text-error text-sm">nobody is told of it </span>}
                 </span>
                 <span className="grow-cell">{i.hurts.map((h) => h.application).join(", ") || "–"}</span>
@@ -149,7 +149,7 @@ function Narrow({ incident: i, said, now }: { incident: Incident; said: string; 
     <span className="grid grid-cols-[24px_minmax(0,1fr)_auto] gap-x-2 md:hidden">
       <Signal state={stateOf(i)} size={18} label={said || i.severity} />
       <Link to={`/incidents/${i.id}`} className="touch flex items-center font-semibold">
-        <span className="line-clamp-3">{i.title}</span>
+        <span className="line-clamp-3">{called(i)}</span>
       </Link>
       <span className="text-right text-sm">
         {moment(unix(i.opened_at), now)}

@@ -24,3 +24,8 @@ export function inOrder(incidents: Incident[]): Incident[] {
   const rank = (i: Incident) => (i.practice ? 4 : 0) + (i.recovered_at ? 2 : 0) + (i.severity === "critical" ? 0 : 1);
   return [...incidents].sort((a, b) => rank(a) - rank(b) || unix(a.opened_at) - unix(b.opened_at));
 }
+
+/** What an incident is called, without whom it touches: that is said beside it. */
+export function called(incident: Incident): string {
+  return incident.hurts.length ? incident.title.replace(/, touches [^,]*(, [^,]*)*$/, "") : incident.title;
+}

@@ -103,9 +103,9 @@ def _drawn(alert: Alert, answer: MetricAnswer) -> bytes:
             axes.axhline(bound, color=colour, linewidth=1.2, linestyle=(0, (5, 3)))
             axes.annotate(
                 f"{level} {in_words(float(bound), answer.unit)}",
-                (1.0, bound),
+                (0.01, bound),
                 xycoords=("axes fraction", "data"),
-                ha="right",
+                ha="left",
                 va="bottom",
                 color=colour,
                 fontsize=8,

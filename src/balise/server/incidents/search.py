@@ -146,7 +146,7 @@ def _told_lines(session: Session, number: int) -> Iterator[Dated]:
             "given-up": f"did not get through: {row.problem}",
         }[row.state]
         why = str(row.content.get("why", ""))
-        text = f"{whom} told {_TOLD.get(row.kind, row.kind)}{f' ({why})' if why else ''}; {through}"
+        text = f"{whom} was told {_TOLD.get(row.kind, row.kind)}{f' ({why})' if why else ''}; {through}"
         link = f"/settings/deliveries?incident={number}"
         yield row.created_at, StoryLine(at=rfc3339(row.created_at), kind="told", text=text, link=link)
 

@@ -125,7 +125,8 @@ class Messages:
         for other, one in found:
             self._note(session, other, one, to, now)
             if one is not row:
-                said = f"{person or channel} {_SAID[other.kind]}, together with incident {row.id}"
+                whom = f"{person} by {channel}" if person else channel
+                said = f"{whom} was {_SAID[other.kind]}, together with incident {row.id}"
                 add_line(session, one.id, now, "told", said, None)
 
     def _content(self, session: Session, word: Word, row: Incident) -> dict[str, Any]:

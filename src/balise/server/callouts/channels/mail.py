@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from email.message import EmailMessage
 from email.utils import formatdate
@@ -37,6 +38,7 @@ def compose(settings: Mapping[str, Any], delivery: Delivery, outside: Outside) -
     message["Auto-Submitted"] = "auto-generated"
     content = told(delivery, outside)
     content.setdefault("link", outside.public_url)
+    content["advice"] = [_paragraphs(str(text)) for text in content.get("advice", [])]
     facts = _facts(delivery, content)
     message.set_content(_text(delivery, content, facts))
     picture = outside.chart(delivery) if delivery.kind != "recovered" else None
@@ -67,6 +69,11 @@ def subject_of(delivery: Delivery) -> str:
     return " ".join(line_of(delivery).split())[:LONGEST_SUBJECT]
 
 
+def _paragraphs(text: str) -> str:
+    """Text as it was meant: a single line break in a file is only where the file was folded."""
+    return re.sub(r"(?<=[^\n])\n(?=[^\n\-*\s])", " ", text.strip())
+
+
 def _number(delivery: int) -> str:
     return f"<delivery-{delivery}@balise.invalid>"
 
@@ -93,7 +100,7 @@ def _facts(delivery: Delivery, content: Mapping[str, Any]) -> list[tuple[str, st
         ("Sites", ", ".join(content.get("sites", []))),
         ("Since", _clock(content.get("opened_at"))),
         ("Over since", _clock(content.get("recovered_at")) if delivery.kind == "recovered" else ""),
-        ("Alerts", f"{count:,}, {left:,} of them open" if count else ""),
+        ("Alerts", f"{count:,}, {left:,} of them open" if count > 1 else ""),
         ("Who has it", str(content.get("taken_by") or "nobody yet") if delivery.kind != "recovered" else ""),
         ("Why you are told", str(content.get("why", ""))),
     ]
