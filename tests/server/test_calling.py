@@ -265,6 +265,27 @@ def test_a_console_that_was_down_for_an_hour_tells_what_was_due_once(house: Hous
     assert len(house.told()) == 3
 
 
+def test_a_callout_that_has_fewer_steps_now_ends_where_it_is_and_holds_up_no_other(house: House) -> None:
+    house.channel("one", "two")
+    house.callout("long", steps=[{"tell": ["channel:one"]}, {"after": "10m", "tell": ["channel:two"]}], again="1h")
+    house.breach("db")
+    house.wait(MINUTE)
+    house.callout("long", steps=[{"tell": ["channel:one"]}])
+    house.wait(10 * MINUTE)
+    assert house.told() == [("one", "opened")]
+    broken = house.parts.calling._work
+
+    def breaks(session: Any, number: int, *more: Any) -> None:
+        if number == 1:
+            raise ZeroDivisionError
+        broken(session, number, *more)
+
+    house.parts.calling._work = breaks  # type: ignore[method-assign]
+    house.parts.alerts.apply([house.turn("db", OK), house.turn("far", CRITICAL, "other")], house.now)
+    house.wait(30)
+    assert house.told()[1:] == [("one", "opened")] and house.parts.calling.failed > 0
+
+
 def test_quiet_hours_send_it_on_to_the_next_at_once_and_are_made_up_for(house: House) -> None:
     house.person("dag", quiet={"from": "22:00", "to": "07:00", "zone": "UTC"})
     house.person("anna")

@@ -169,6 +169,14 @@ def test_a_body_of_ones_own_is_made_of_what_is_told(end: End) -> None:
         "hosts": 2,
         "at": "https://console.example/act/1",
     }
+    # A test of the channel has less to tell, and makes a body all the same.
+    test = Delivery(id=2, channel="c", kind="test", content={"detail": "x"}, created_at=time.time())
+    hook(end.url, template=template).send(test, None)
+    assert json.loads(end.got[1][1]) == {
+        "text": "warning: Balise: a test of this channel",
+        "hosts": 0,
+        "at": "https://console.example",
+    }
     with pytest.raises(NotThrough, match="the channel's template") as bad:
         hook(end.url, template="{{ hosts[9].x.y }}").send(delivery(), None)
     assert bad.value.alone

@@ -695,6 +695,7 @@ def _figures(on: Incidents) -> OwnFigures:
             "alerts.failed": lambda: on.alerts.unwritten,
             "listeners.failed": lambda: on.series.untold + on.events.untold + sum(s.failed for s in signals_of(on)),
             "courier.failed": lambda: on.courier.failed,
+            "callouts.failed": lambda: on.calling.failed,
             "memory.refused": lambda: on.memory.refused,
             "connections.turned-out": lambda: on.door.counters["turned-out"],
         },

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -22,6 +23,7 @@ from balise.server.incidents.facts import incident_facts
 from balise.store.state.store import StateStore
 from balise.store.state.tables import CalloutRun, Channel, Drill, Heard, Incident, Word
 
+log = logging.getLogger(__name__)
 WARNING, CRITICAL = 1, 2
 UNTOLD_AFTER, MOST_UNTOLD = 60.0, 20
 """Seconds after which a critical incident that nobody is told of is a warning, and how many are named."""
@@ -57,13 +59,19 @@ class Calling:
         self._callouts = callouts
         self._matches: dict[int, tuple[Any, list[str]]] = {}
         """Which callouts are for an incident, as it was when that was worked out."""
+        self.failed = 0
+        """How often nothing could be done with an incident."""
 
     def look(self, now: float) -> None:
-        """Does what is due with every open incident."""
+        """Does what is due with every open incident. One with which nothing can be done holds up no other."""
         held = self._state.read(_held)
         self._matches = {one.row.id: self._matches[one.row.id] for one in held if one.row.id in self._matches}
         for one in held:
-            self._look_at(one, now)
+            try:
+                self._look_at(one, now)
+            except Exception:
+                self.failed += 1
+                log.exception("incident=%d: what is due cannot be done", one.row.id)
 
     def warnings(self, now: float) -> list[str]:
         """Critical incidents of which nobody is told, because no callout is for them."""
@@ -255,8 +263,13 @@ class Calling:
         if run.due is None or run.due > now or not self._in_hours(run.callout, row, now):
             return
         course = _course(run)
+        steps = ready.body.in_steps()
+        if course.step >= len(steps):
+            # The callout has fewer steps than it had.
+            run.due = None
+            return
         reached, problems = False, []
-        for target in ready.body.in_steps()[course.step].tell:
+        for target in steps[course.step].tell:
             for way in self._tell(session, row, ready, target, self._why(ready, course), now):
                 if isinstance(way, Nobody):
                     problems.append(way.why)
@@ -295,7 +308,7 @@ class Calling:
                     select(Heard.id).where(
                         Heard.incident == row.id,
                         Heard.channel == way.channel,
-                        or_(Heard.person == way.person, Heard.person.is_(None) & (way.person is None)),
+                        Heard.person.is_not_distinct_from(way.person),
                         Heard.over.is_(False),
                     )
                 )

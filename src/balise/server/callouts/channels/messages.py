@@ -27,6 +27,23 @@ def told(delivery: Delivery, outside: Outside) -> dict[str, Any]:
     return content
 
 
+def for_template(delivery: Delivery, outside: Outside) -> dict[str, Any]:
+    """What is told, with all that a template of incidents may ask for, also where a test or news of the console has
+    less."""
+    line = line_of(delivery)
+    blank = {
+        "title": line,
+        "text": line,
+        "severity": "warning",
+        "link": outside.public_url,
+        "why": "",
+        "taken_by": None,
+    }
+    lists: dict[str, Any] = {name: [] for name in ("hosts", "alerts", "hurts", "advice", "sites", "also")}
+    counts = dict.fromkeys(("id", "host_count", "alert_count", "open_count", "also_count"), 0)
+    return {**blank, **lists, **counts, "kind": delivery.kind, **told(delivery, outside)}
+
+
 def cloud_event(delivery: Delivery, outside: Outside) -> dict[str, Any]:
     """What is told as a CloudEvent 1.0; the id is the same at every try, so that a receiver can tell a repeat."""
     about = "incident" if delivery.incident is not None else "alert"

@@ -7,7 +7,7 @@ from typing import Any
 
 from balise.server.callouts.channels.channel import Channel, NotThrough, Sent
 from balise.server.callouts.channels.http import bearer, post, without_path
-from balise.server.callouts.channels.messages import line_of, told
+from balise.server.callouts.channels.messages import for_template, line_of
 from balise.server.callouts.channels.templates import BadTemplate, filled
 from balise.store.state.tables import Delivery
 
@@ -23,7 +23,7 @@ class Sms(Channel):
 
     def send(self, delivery: Delivery, only: Sequence[str] | None) -> Sent:
         """As Channel.send."""
-        content = told(delivery, self._outside)
+        content = for_template(delivery, self._outside)
         text = line_of(delivery)[:LONGEST]
         if delivery.incident is not None and delivery.kind != "recovered":
             text += f" {content['link']}"

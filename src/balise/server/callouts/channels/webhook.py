@@ -12,7 +12,7 @@ from typing import Any
 
 from balise.server.callouts.channels.channel import Channel, NotThrough, Sent
 from balise.server.callouts.channels.http import bearer, post, without_path
-from balise.server.callouts.channels.messages import cloud_event, told
+from balise.server.callouts.channels.messages import cloud_event, for_template
 from balise.server.callouts.channels.templates import BadTemplate, filled
 from balise.store.state.tables import Delivery
 
@@ -35,8 +35,7 @@ class Webhook(Channel):
         else:
             content = f"{self._settings['content_type']}; charset=utf-8"
             try:
-                values = {"kind": delivery.kind, **told(delivery, self._outside)}
-                body = filled(template, values).encode()
+                body = filled(template, for_template(delivery, self._outside)).encode()
             except BadTemplate as error:
                 raise NotThrough(f"the channel's template: {error}", alone=True) from None
         headers = {
