@@ -453,6 +453,22 @@ def test_incidents_are_joined_and_parted_by_hand_and_stay_parted(house: House) -
         acts.part(made, "tests", [a.id for a in house.parts.incident_search.get(made).alerts])
 
 
+def test_two_that_were_told_and_become_one_are_over_once(house: House) -> None:
+    house.channel("room", "pager")
+    house.callout("all", tell=["room"])
+    house.callout("b", when='host eq "b"', tell=["pager"])
+    house.breach("a", rule="one")
+    house.wait(30)
+    house.breach("b", rule="two")
+    house.wait(30)
+    assert house.told() == [("room", "opened"), ("room", "opened"), ("pager", "opened")]
+    house.parts.incident_acts.join(1, "tests", 2)
+    house.over("a", rule="one")
+    house.over("b", rule="two")
+    house.wait(CALM + 2 * MINUTE)
+    assert sorted(house.told()[3:]) == [("pager", "recovered"), ("room", "recovered")]
+
+
 def test_quiet_until_a_time_and_until_worse(house: House) -> None:
     house.channel("room")
     house.callout("all", tell=["room"])

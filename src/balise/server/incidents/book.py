@@ -266,6 +266,14 @@ class IncidentBook:
     def merge(self, session: Session, into: int, other: int, why: str, who: str | None, now: float) -> None:
         """Another incident is a part of this one from now on; the grouping knows already."""
         mine, gone = session.get_one(Incident, into), session.get_one(Incident, other)
+        told = {(h.channel, h.person): h for h in session.scalars(select(Heard).where(Heard.incident == into))}
+        for heard in list(session.scalars(select(Heard).where(Heard.incident == other))):
+            before = told.get((heard.channel, heard.person))
+            if before is not None:
+                # Whoever was told of both is told of one from now on.
+                before.over = before.over and heard.over
+                session.delete(heard)
+        session.flush()
         for table in (IncidentAlert, Heard, Word, Delivery):
             session.execute(update(table).where(table.incident == other).values(incident=into))
         have = set(session.scalars(select(CalloutRun.callout).where(CalloutRun.incident == into)))

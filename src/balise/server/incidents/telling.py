@@ -147,15 +147,13 @@ class Messages:
     def _note(self, session: Session, word: Word, row: Incident, to: To, now: float) -> None:
         """Keeps who was told of an incident, and what."""
         channel, person = to
-        known = session.scalar(
-            select(Heard).where(
-                Heard.incident == row.id, Heard.channel == channel, Heard.person.is_not_distinct_from(person)
-            )
-        )
-        if known is None:
-            known = Heard(incident=row.id, channel=channel, person=person, callout=word.callout)
-            session.add(known)
-        known.at, known.over = now, word.kind == "recovered"
+        mine = (Heard.incident == row.id, Heard.channel == channel, Heard.person.is_not_distinct_from(person))
+        known = list(session.scalars(select(Heard).where(*mine)))
+        if not known:
+            known = [Heard(incident=row.id, channel=channel, person=person, callout=word.callout)]
+            session.add(known[0])
+        for heard in known:
+            heard.at, heard.over = now, word.kind == "recovered"
         if word.kind != "recovered" and "level" not in row.told:
             row.told = told_of(row, row.level if row.of else self._incidents.told_level(row.id))
 
