@@ -286,6 +286,19 @@ def test_a_callout_that_has_fewer_steps_now_ends_where_it_is_and_holds_up_no_oth
     assert house.told()[1:] == [("one", "opened")] and house.parts.calling.failed > 0
 
 
+def test_an_end_that_is_learnt_late_is_told(house: House) -> None:
+    """The alert has recovered, the console is killed before incidents take note, and comes back an hour later."""
+    house.channel("room")
+    house.callout("all", tell=["room"])
+    house.breach("db")
+    house.wait(MINUTE)
+    house.parts.alerts.apply([house.turn("db", OK)], house.now)
+    house.restart()
+    house.step(HOUR)
+    house.wait(MINUTE)
+    assert house.told() == [("room", "opened"), ("room", "recovered")] and house.incidents() == []
+
+
 def test_quiet_hours_send_it_on_to_the_next_at_once_and_are_made_up_for(house: House) -> None:
     house.person("dag", quiet={"from": "22:00", "to": "07:00", "zone": "UTC"})
     house.person("anna")

@@ -5,13 +5,14 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.incidents import Snooze, Together, TogetherDone
 from balise.api.spans import instant, rfc3339
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.incidents.book import IncidentBook, add_line
+from balise.server.incidents.words import add_word
 from balise.server.people.access import audit
 from balise.store.state.store import StateStore
 from balise.store.state.tables import (
@@ -243,36 +244,6 @@ class IncidentActs:
         drill = session.scalar(select(Drill).where(Drill.incident == row.id, Drill.answered_by.is_(None)))
         if drill is not None:
             drill.answered_by, drill.answered_at = who, now
-
-
-def add_word(
-    session: Session,
-    incident: int,
-    to: tuple[str, str | None],
-    callout: str,
-    kind: str,
-    why: str,
-    gather: float,
-    due: float,
-) -> None:
-    """Somebody, by channel and person, is to be told something of an incident. `due` is unix seconds."""
-    channel, person = to
-    whose = (Word.channel == channel, Word.person.is_not_distinct_from(person))
-    same = (Word.incident == incident, Word.kind == kind, *whose)
-    if session.scalar(select(func.count()).select_from(Word).where(*same)):
-        return
-    session.add(
-        Word(
-            incident=incident,
-            channel=channel,
-            person=person,
-            callout=callout,
-            kind=kind,
-            why=why[:500],
-            gather=gather,
-            due=due,
-        )
-    )
 
 
 def _with(text: str, note: str) -> str:

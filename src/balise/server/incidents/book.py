@@ -19,6 +19,7 @@ from balise.server.alerts.book import LEARNT_LATE
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.members import Member, member_of
 from balise.server.incidents.surroundings import Surroundings
+from balise.server.incidents.words import add_word
 from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import (
@@ -88,10 +89,12 @@ class IncidentBook:
                 found.append((row, [(alert, under) for alert, under in session.execute(query)]))
             return found
 
+        unknown = select(AlertStep.alert).where(AlertStep.placed.is_(False)).distinct()
+        ahead = set(self._state.read(lambda s: list(s.scalars(unknown))))
         now = time.time()
         for row, alerts in self._state.read(read):
             self._hosts[row.id] = {alert.host_name for alert, _ in alerts if alert.host_name}
-            members = [(member_of(alert), under) for alert, under in alerts]
+            members = [(member_of(alert, is_ahead=alert.id in ahead), under) for alert, under in alerts]
             kept = [(m, under) for m, under in members if m.over_at is None or now - m.over_at < REMEMBERED]
             self._remember(m for m, _ in kept)
             there = {m.number for m, _ in kept}
@@ -346,6 +349,11 @@ class IncidentBook:
         if row.state == "open" and row.recovered_at is not None:
             closed = min(now, row.recovered_at + CALM)
             add_line(session, number, closed, "closed", "all that was wrong has recovered and stayed so", None)
+            # Where all of it is learnt late, they have not been told yet that it is over.
+            unaware = select(Heard).where(Heard.incident == number, Heard.over.is_(False))
+            for heard in list(session.scalars(unaware)):
+                why = "all that was wrong has recovered"
+                add_word(session, number, (heard.channel, heard.person), heard.callout, "recovered", why, 0.0, now)
             self.end(session, row, closed, None, None)
 
     def end(self, session: Session, row: Incident, now: float, who: str | None, why: str | None) -> None:

@@ -17,9 +17,9 @@ from balise.core.callouts.hours import holds
 from balise.server.callouts.book import CalloutBook, Ready
 from balise.server.callouts.ways import Nobody, Way, ways_to
 from balise.server.hosts.directory import Directory
-from balise.server.incidents.acts import add_word
 from balise.server.incidents.book import IncidentBook, add_line
 from balise.server.incidents.facts import incident_facts
+from balise.server.incidents.words import add_word
 from balise.store.state.store import StateStore
 from balise.store.state.tables import CalloutRun, Channel, Drill, Heard, Incident, Word
 

@@ -9,8 +9,8 @@ from sqlalchemy.orm import Session
 
 from balise.server.callouts.courier import Liveness
 from balise.server.callouts.ways import channels_of
-from balise.server.incidents.acts import add_word
 from balise.server.incidents.book import IncidentBook, add_line
+from balise.server.incidents.words import add_word
 from balise.store.state.tables import Heard, Incident
 
 

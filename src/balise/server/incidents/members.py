@@ -48,8 +48,9 @@ class Member:
         )
 
 
-def member_of(row: Alert) -> Member:
-    """An alert as it is kept, as a member."""
+def member_of(row: Alert, *, is_ahead: bool = False) -> Member:
+    """An alert as it is kept, as a member; one that is ahead of what incidents know of it has not recovered yet."""
+    over_at = None if is_ahead else row.recovered_at
     return Member(
         number=row.id,
         rule=row.rule,
@@ -60,9 +61,9 @@ def member_of(row: Alert) -> Member:
         service=str(row.attributes.get("service.name", "")),
         probe=str(row.attributes.get("probe", "")),
         opened_at=row.opened_at,
-        level=row.level if row.recovered_at is None else 0,
+        level=row.level if over_at is None else 0,
         worst=row.level,
-        over_at=row.recovered_at,
+        over_at=over_at,
         silence=row.measure.get("metric") == SILENCE,
     )
 

@@ -21,10 +21,10 @@ from balise.server.callouts.ways import Way, ways_to
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.events.evidence import EvidenceReader
 from balise.server.hosts.directory import Directory
-from balise.server.incidents.acts import add_word
 from balise.server.incidents.answers import alerts_of
 from balise.server.incidents.book import IncidentBook, add_line
 from balise.server.incidents.facts import incident_facts
+from balise.server.incidents.words import add_word
 from balise.server.people.access import audit
 from balise.store.state import tables
 from balise.store.state.store import StateStore
