@@ -466,6 +466,34 @@ def test_incidents_are_joined_and_parted_by_hand_and_stay_parted(house: House) -
         acts.part(made, "tests", [a.id for a in house.parts.incident_search.get(made).alerts])
 
 
+def test_an_alert_says_of_which_incident_it_is_and_who_was_told_of_that(house: House) -> None:
+    house.channel("room")
+    house.person("anna")
+    house.callout("all", steps=[{"tell": ["channel:room", "person:anna"]}], when='host eq "db"')
+    house.breach("db")
+    house.breach("far", rule="other")
+    house.wait(MINUTE)
+    db, far = (house.parts.alert_search.get(number) for number in (1, 2))
+    assert (db.incident, far.incident) == (1, 2)
+    told = [(t["channel"], t["person"], t["kind"]) for t in db.told]
+    assert told == [("room", None, "opened"), ("to-anna", "anna", "opened")] and far.told == []
+
+
+def test_what_waits_to_be_gathered_is_not_written_anew_at_every_look(house: House) -> None:
+    house.channel("room")
+    house.callout("all", tell=["room"], gather="5m")
+    house.breach("a", rule="one")
+    house.wait(6 * MINUTE, every=60)
+    house.breach("b", rule="two")
+    house.wait(MINUTE)
+    house.parts.incident_acts.note(1, "tests", "x")
+    before = house.parts.incidents.changes
+    house.wait(MINUTE)
+    assert house.parts.incidents.changes == before and house.told() == [("room", "opened")]
+    house.wait(5 * MINUTE)
+    assert house.told() == [("room", "opened"), ("room", "opened")]
+
+
 def test_two_that_were_told_and_become_one_are_over_once(house: House) -> None:
     house.channel("room", "pager")
     house.callout("all", tell=["room"])
@@ -685,6 +713,24 @@ def test_a_response_that_helped_ends_there_and_is_not_done_too_often(house: Hous
     assert actions(house, 2) == ["the response look is left out: it has begun 1 times in 1h"]
     with pytest.raises(Refused, match="there is no probe nothing"):
         respond(house, {"do": "probe", "probe": "nothing"})
+
+
+def test_a_response_goes_on_with_the_incident_that_its_own_became_a_part_of_and_ends_when_that_is_closed(
+    house: House,
+) -> None:
+    house.channel("room")
+    respond(house, {"do": "wait", "for": "10m"}, {"do": "escalate", "tell": ["channel:room"]}, when='rule eq "two"')
+    house.breach("a", rule="one")
+    house.breach("b", rule="two")
+    house.parts.responses.look(house.now)
+    house.parts.incident_acts.join(1, "tests", 2)
+    house.parts.incident_acts.close(1, "tests", "a test")
+    house.now += 11 * MINUTE
+    house.parts.responses.look(house.now)
+    house.step()
+    assert house.told() == [] and actions(house, 1) == []
+    with pytest.raises(Refused, match="The response look still tells 'room'"):
+        house.parts.channels.delete("room", "t")
 
 
 def test_a_response_to_recovery_probes_again(house: House) -> None:

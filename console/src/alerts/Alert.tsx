@@ -293,13 +293,30 @@ function Story({ alert, now }: { alert: AlertDetail; now: number }) {
         })}
       </ol>
       <h2 className="mt-3 mb-1 font-semibold text-ink-2 text-sm">Who was told</h2>
-      {alert.told.length === 0 && <p className="text-ink-2 text-sm">Nobody: no callout matched when it opened.</p>}
+      {alert.incident && (
+        <p className="text-sm">
+          of{" "}
+          <Link className="link" to={`/incidents/${alert.incident}`}>
+            incident {alert.incident}
+          </Link>
+          , which it is a part of
+        </p>
+      )}
+      {alert.told.length === 0 && <p className="text-ink-2 text-sm">Nobody yet.</p>}
       <ul className="text-sm">
         {alert.told.map((step) => {
-          const t = step as { at: string; channel: string; kind: string; state: string; problem: string | null };
+          const t = step as {
+            at: string;
+            channel: string;
+            person: string | null;
+            kind: string;
+            state: string;
+            problem: string | null;
+          };
           return (
             <li key={`${t.at}${t.channel}${t.kind}`}>
-              <span className="text-ink-2">{moment(unix(t.at), now, true)}</span> {t.channel}: {t.kind}, {t.state}
+              <span className="text-ink-2">{moment(unix(t.at), now, true)}</span>{" "}
+              {t.person ? `${t.person} by ${t.channel}` : t.channel}: {t.kind}, {t.state}
               {t.problem && <span className="text-state-warning"> ({t.problem})</span>}
             </li>
           );

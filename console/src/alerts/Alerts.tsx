@@ -1,10 +1,10 @@
-import { useCallback } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Alert } from "../api/client";
 import { IncidentTabs } from "../incidents/Tabs";
 import { duration, moment, plural, STATE, unix, withUnit } from "../lib/format";
 import { useAlerts } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { useWhere } from "../lib/useWhere";
 import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { SavedFilters } from "../ui/SavedFilters";
@@ -16,18 +16,7 @@ const GRID =
 
 export function Component() {
   const { span, now } = useSpan();
-  const [parameters, setParameters] = useSearchParams();
-  const where = parameters.get("where") ?? "";
-  const keepWhere = useCallback(
-    (wanted: string) =>
-      setParameters((held) => {
-        const next = new URLSearchParams(held);
-        if (wanted.trim()) next.set("where", wanted);
-        else next.delete("where");
-        return next;
-      }),
-    [setParameters],
-  );
+  const [where, keepWhere] = useWhere();
   const alerts = useAlerts({ ...(where && { where }), start: span.start, end: span.end });
   if (alerts.isError) return <Failure error={alerts.error} again={() => void alerts.refetch()} />;
   if (!alerts.data) return <Waiting what="the alerts" lines={10} />;

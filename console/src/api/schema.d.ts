@@ -3413,6 +3413,11 @@ export interface components {
             /** Id */
             id: number;
             /**
+             * Incident
+             * @description the incident that it is a part of
+             */
+            incident?: number | null;
+            /**
              * Kind
              * @enum {string}
              */
@@ -3471,7 +3476,7 @@ export interface components {
             }[];
             /**
              * Told
-             * @description who was told, by which channel, with what result
+             * @description who was told of it or of its incident, by which channel, with what result
              */
             told: {
                 [key: string]: unknown;

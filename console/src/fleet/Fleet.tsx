@@ -1,10 +1,11 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, memo, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Host, MetricAnswer } from "../api/client";
 import { duration, plural, unix, withUnit } from "../lib/format";
 import { useHosts, useMetric } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { useWhere } from "../lib/useWhere";
 import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { SavedFilters } from "../ui/SavedFilters";
@@ -21,7 +22,7 @@ const NONE: Host[] = [];
 
 export function Component() {
   const [parameters, setParameters] = useSearchParams();
-  const where = parameters.get("where") ?? "";
+  const [where, keepWhere] = useWhere();
   const order = useMemo<Order>(
     () => ({ key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" }),
     [parameters],
@@ -41,16 +42,6 @@ export function Component() {
       },
       { replace: true },
     );
-  const keepWhere = useCallback(
-    (wanted: string) =>
-      setParameters((held) => {
-        const next = new URLSearchParams(held);
-        if (wanted.trim()) next.set("where", wanted);
-        else next.delete("where");
-        return next;
-      }),
-    [setParameters],
-  );
   const setOrder = (next: Order) => change({ sort: next.key === "state" ? "" : next.key, down: next.down ? "1" : "" });
   const { now } = useSpan();
   const hosts = useHosts(where || undefined);

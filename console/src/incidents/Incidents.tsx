@@ -1,10 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useCallback, useState } from "react";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Incident, type Schemas } from "../api/client";
 import { duration, moment, plural, unix } from "../lib/format";
 import { useIncidents, usePeople } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { useWhere } from "../lib/useWhere";
 import { useMay } from "../signin/session";
 import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
@@ -18,18 +19,7 @@ const GRID =
 
 export function Component() {
   const { now } = useSpan();
-  const [parameters, setParameters] = useSearchParams();
-  const where = parameters.get("where") ?? "";
-  const keepWhere = useCallback(
-    (wanted: string) =>
-      setParameters((held) => {
-        const next = new URLSearchParams(held);
-        if (wanted.trim()) next.set("where", wanted);
-        else next.delete("where");
-        return next;
-      }),
-    [setParameters],
-  );
+  const [where, keepWhere] = useWhere();
   const open = useIncidents("open", where);
   const closed = useIncidents("closed", where);
   const [chosen, setChosen] = useState<number[]>([]);

@@ -8,7 +8,7 @@ import { useMay } from "../signin/session";
 import { AreaField, ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { useForm } from "../ui/useForm";
-import { Line, Listing } from "./parts";
+import { Line, Listing, Remove } from "./parts";
 
 export function Component() {
   const client = useQueryClient();
@@ -61,17 +61,11 @@ export function Component() {
                     Send a test
                   </button>
                   {may && (
-                    <button
-                      type="button"
-                      className="btn btn-ghost btn-xs"
-                      onClick={() => {
-                        got(api.DELETE("/api/v1/channels/{name}", { params: { path: { name: c.name } } }))
-                          .then(again)
-                          .catch((error: Error) => setResult((held) => ({ ...held, [c.name]: error.message })));
-                      }}
-                    >
-                      Delete
-                    </button>
+                    <Remove
+                      work={() => got(api.DELETE("/api/v1/channels/{name}", { params: { path: { name: c.name } } }))}
+                      done={again}
+                      failed={(why) => setResult((held) => ({ ...held, [c.name]: why }))}
+                    />
                   )}
                 </>
               }

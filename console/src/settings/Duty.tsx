@@ -11,7 +11,7 @@ import { useMay } from "../signin/session";
 import { RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { useForm } from "../ui/useForm";
-import { Line, Listing } from "./parts";
+import { Line, Listing, Remove, Wrong } from "./parts";
 import { Weeks } from "./Weeks";
 
 const WEEKS = 6;
@@ -104,24 +104,14 @@ function OneRota({ rota, names }: { rota: Schemas["RotaAnswer"]; names: string[]
           as a calendar
         </a>
         {admin && (
-          <button
-            type="button"
-            className="btn btn-ghost btn-xs"
-            onClick={() => {
-              got(api.DELETE("/api/v1/rotas/{name}", { params: { path } }))
-                .then(again)
-                .catch((error: Error) => setProblem(error.message));
-            }}
-          >
-            Delete
-          </button>
+          <Remove
+            work={() => got(api.DELETE("/api/v1/rotas/{name}", { params: { path } }))}
+            done={again}
+            failed={setProblem}
+          />
         )}
       </p>
-      {problem && (
-        <p role="alert" className="text-error">
-          {problem}
-        </p>
-      )}
+      <Wrong problem={problem} />
       <Weeks start={start} weeks={WEEKS} now={now} stretches={weeks.data?.items ?? []} people={people} />
       {operator && names.length > 1 && (
         <RowForm form={form} send={override} label="Somebody else has this time">
@@ -222,28 +212,18 @@ function People({ people }: { people: Schemas["Person"][] }) {
               cells={[p.name, p.channels.join(", "), p.quiet ? hoursText(p.quiet) : ""]}
               action={
                 may && (
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs"
-                    onClick={() => {
-                      got(api.DELETE("/api/v1/people/{name}", { params: { path: { name: p.name } } }))
-                        .then(again)
-                        .catch((error: Error) => setProblem(error.message));
-                    }}
-                  >
-                    Delete
-                  </button>
+                  <Remove
+                    work={() => got(api.DELETE("/api/v1/people/{name}", { params: { path: { name: p.name } } }))}
+                    done={again}
+                    failed={setProblem}
+                  />
                 )
               }
             />
           ))}
         </Listing>
       )}
-      {problem && (
-        <p role="alert" className="text-error">
-          {problem}
-        </p>
-      )}
+      <Wrong problem={problem} />
     </>
   );
 }

@@ -1,4 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { moment, plural, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
@@ -7,7 +8,7 @@ import { AreaField, ChoiceField, RowForm, TextField } from "../ui/Form";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { useForm } from "../ui/useForm";
-import { Line, Listing } from "./parts";
+import { Line, Listing, Remove, Wrong } from "./parts";
 
 const TRANSPORTS = [
   ["udp", "UDP"],
@@ -41,6 +42,7 @@ function Receivers({ may }: { may: boolean }) {
     queryFn: () => got(api.GET("/api/v1/receivers")),
     refetchInterval: 5_000,
   });
+  const [problem, setProblem] = useState("");
   const again = () => client.invalidateQueries({ queryKey: ["receivers"] });
   const make = async () => {
     const { name, client_ca, ...body } = form.values;
@@ -73,6 +75,7 @@ function Receivers({ may }: { may: boolean }) {
           )}
         </RowForm>
       )}
+      <Wrong problem={problem} />
       {receivers.isError && <Failure error={receivers.error} />}
       {!receivers.data && !receivers.isError && <Waiting what="the receivers" />}
       {receivers.data?.items.length === 0 && (
@@ -106,18 +109,13 @@ function Receivers({ may }: { may: boolean }) {
               ]}
               action={
                 may && (
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs"
-                    onClick={() => {
-                      if (!window.confirm(`End the receiver ${one.name}? What it took in stays.`)) return;
-                      got(api.DELETE("/api/v1/receivers/{name}", { params: { path: { name: one.name } } }))
-                        .catch(() => undefined)
-                        .finally(() => void again());
-                    }}
-                  >
-                    End
-                  </button>
+                  <Remove
+                    work={() => got(api.DELETE("/api/v1/receivers/{name}", { params: { path: { name: one.name } } }))}
+                    done={again}
+                    failed={setProblem}
+                    question={`End the receiver ${one.name}? What it took in stays.`}
+                    label="End"
+                  />
                 )
               }
             />
@@ -149,6 +147,7 @@ function Forwards({ may }: { may: boolean }) {
     queryFn: () => got(api.GET("/api/v1/forwards")),
     refetchInterval: 5_000,
   });
+  const [problem, setProblem] = useState("");
   const again = () => client.invalidateQueries({ queryKey: ["forwards"] });
   const make = async () => {
     const { name, over, address, where } = form.values;
@@ -192,6 +191,7 @@ function Forwards({ may }: { may: boolean }) {
           />
         </RowForm>
       )}
+      <Wrong problem={problem} />
       {forwards.isError && <Failure error={forwards.error} />}
       {forwards.data?.items.length === 0 && <Empty title="Nothing is sent on" />}
       {forwards.data && forwards.data.items.length > 0 && (
@@ -215,18 +215,13 @@ function Forwards({ may }: { may: boolean }) {
               ]}
               action={
                 may && (
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs"
-                    onClick={() => {
-                      if (!window.confirm(`Send nothing on by ${one.name} any more?`)) return;
-                      got(api.DELETE("/api/v1/forwards/{name}", { params: { path: { name: one.name } } }))
-                        .catch(() => undefined)
-                        .finally(() => void again());
-                    }}
-                  >
-                    End
-                  </button>
+                  <Remove
+                    work={() => got(api.DELETE("/api/v1/forwards/{name}", { params: { path: { name: one.name } } }))}
+                    done={again}
+                    failed={setProblem}
+                    question={`Send nothing on by ${one.name} any more?`}
+                    label="End"
+                  />
                 )
               }
             />

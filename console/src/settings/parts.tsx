@@ -55,3 +55,43 @@ export function Once({ title, text, done }: { title: string; text: string; done:
     </div>
   );
 }
+
+/** Takes something away, after a question if there is one. */
+export function Remove({
+  work,
+  done,
+  failed,
+  question,
+  label = "Delete",
+}: {
+  work: () => Promise<unknown>;
+  done: () => Promise<unknown>;
+  failed: (why: string) => void;
+  question?: string;
+  label?: string;
+}) {
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-xs"
+      onClick={() => {
+        if (question && !window.confirm(question)) return;
+        work()
+          .then(done)
+          .catch((error: Error) => failed(error.message));
+      }}
+    >
+      {label}
+    </button>
+  );
+}
+
+/** What went wrong; nothing for nothing. */
+export function Wrong({ problem }: { problem: string }) {
+  if (!problem) return null;
+  return (
+    <p role="alert" className="text-error">
+      {problem}
+    </p>
+  );
+}

@@ -56,7 +56,10 @@ class AlertDetail(Alert):
     measure: dict[str, Any]
     evidence: dict[str, Any]
     story: list[dict[str, Any]] = Field(description="what happened to this alert, oldest first")
-    told: list[dict[str, Any]] = Field(description="who was told, by which channel, with what result")
+    incident: int | None = Field(default=None, description="the incident that it is a part of")
+    told: list[dict[str, Any]] = Field(
+        description="who was told of it or of its incident, by which channel, with what result"
+    )
 
 
 class Acknowledge(BaseModel):

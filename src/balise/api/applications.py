@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, Field, model_validator
 
 from balise.api.hosts import State
 from balise.api.spans import Name
+from balise.api.strict import Strict
 
 MOST_PARTS = 300
 HostName = Annotated[str, Field(min_length=1, max_length=100)]
-
-
-class Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
 class ApplicationPart(Strict):

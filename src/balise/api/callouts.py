@@ -5,18 +5,15 @@ from __future__ import annotations
 import re
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, Field, model_validator
 
 from balise.api.hours import Hours
 from balise.api.metrics import FilterText, NamedFilter
 from balise.api.spans import Duration, Instant, Name, seconds
+from balise.api.strict import Strict
 
 NAME = r"[A-Za-z0-9][A-Za-z0-9 ._:-]{0,99}"
 MOST_STEPS = 10
-
-
-class Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid")
 
 
 def _target(text: str) -> str:
@@ -66,6 +63,10 @@ class CalloutBody(Strict):
     def in_steps(self) -> list[Step]:
         """Its steps, also where it says `tell`."""
         return self.steps or [Step(tell=[f"channel:{name}" for name in self.tell])]
+
+    def told(self) -> set[str]:
+        """All whom it ever tells."""
+        return {target for step in self.in_steps() for target in step.tell}
 
 
 class Callout(CalloutBody):

@@ -6,7 +6,9 @@ from datetime import time
 from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, Field
+
+from balise.api.strict import Strict
 
 Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 DAYS: tuple[Day, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
@@ -44,11 +46,9 @@ Zone = Annotated[str, Field(max_length=64), AfterValidator(_checked_zone)]
 TimeOfDay = Annotated[str, AfterValidator(_checked_time)]
 
 
-class Hours(BaseModel):
+class Hours(Strict):
     """From one time of the day to another, on some days of the week. Hours that pass midnight belong to the day on
     which they begin; from a time to the same time is a whole day."""
-
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     days: Annotated[list[Day], Field(min_length=1, max_length=7)] = list(DAYS)
     from_: Annotated[TimeOfDay, Field(alias="from")]

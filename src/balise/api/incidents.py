@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, Field, model_validator
 
 from balise.api.alerts import AlertSeverity
 from balise.api.hosts import State
 from balise.api.spans import Instant, Name
+from balise.api.strict import Strict
 
 IncidentState = Literal["open", "closed"]
 LineKind = Literal[
@@ -110,10 +111,6 @@ class IncidentDetail(Incident):
     before: list[Earlier]
 
 
-class Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-
-
 class Acknowledged(Strict):
     note: NoteText = ""
 
@@ -149,8 +146,6 @@ class Close(Strict):
 
 class Join(Strict):
     with_: Annotated[Id, Field(alias="with")]
-
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
 class Part(Strict):

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from typing import Annotated
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
 from balise.api.hours import Zone
 from balise.api.metrics import FilterText
 from balise.api.spans import Duration, Instant, Name, instant, seconds
+from balise.api.strict import Strict
 
 LONGEST = 31 * 86_400.0
 _EVERY = re.compile(r"(?:MO|TU|WE|TH|FR|SA|SU)(?:,(?:MO|TU|WE|TH|FR|SA|SU))*")
@@ -50,14 +51,12 @@ def _checked_repeat(rule: str) -> str:
 Repeat = Annotated[str, Field(max_length=200), AfterValidator(_checked_repeat)]
 
 
-class MaintenanceBody(BaseModel):
+class MaintenanceBody(Strict):
     """A time, once or again and again, in which what is chosen is worked on: all of what any of the keys chooses.
 
     `repeat` is a recurrence rule of RFC 5545, section 3.3.10; a window that repeats begins at the same local time in
     `zone`, and is always as long.
     """
-
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     about: Annotated[str, Field(min_length=1, max_length=200)]
     hosts: Annotated[list[Name], Field(max_length=1000)] = []

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from balise.api.hours import Hours
 from balise.api.spans import Name
+from balise.api.strict import Strict
 
 
-class PersonBody(BaseModel):
+class PersonBody(Strict):
     """Somebody who can be told, by channels of their own; not in quiet hours."""
-
-    model_config = ConfigDict(extra="forbid")
 
     channels: Annotated[list[Name], Field(min_length=1, max_length=10)]
     quiet: Hours | None = None

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from balise.api.callouts import Target
 from balise.api.metrics import FilterText, NamedFilter
 from balise.api.spans import Duration, Name, seconds
+from balise.api.strict import Strict
 
 MOST_STEPS = 20
-
-
-class Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
 class Capture(Strict):
@@ -68,6 +65,10 @@ class ResponseBody(Strict):
         if not 60 <= seconds(self.per) <= 31 * 86_400:
             raise ValueError("per: from 1m to 31d")
         return self
+
+    def told(self) -> set[str]:
+        """All whom it ever tells."""
+        return {target for step in self.steps if isinstance(step, Escalate) for target in step.tell}
 
 
 class Response(ResponseBody):

@@ -5,18 +5,17 @@ from __future__ import annotations
 from datetime import date
 from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, Field, model_validator
 
 from balise.api.hours import TimeOfDay, Zone
 from balise.api.spans import Duration, Instant, Name, instant, seconds
+from balise.api.strict import Strict
 
 HOUR, LONGEST_TURN = 3600.0, 92 * 86_400.0
 
 
-class Override(BaseModel):
+class Override(Strict):
     """Somebody else has a time of the rota, whoever's turn it is."""
-
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     person: Name
     from_: Annotated[Instant, Field(alias="from")]
@@ -31,11 +30,9 @@ class Override(BaseModel):
         return self
 
 
-class RotaBody(BaseModel):
+class RotaBody(Strict):
     """People have one turn after another. A turn changes at a local time, whatever the clocks do; of two overrides of
     one time the later in the list holds."""
-
-    model_config = ConfigDict(extra="forbid")
 
     people: Annotated[list[Name], Field(min_length=1, max_length=200)]
     turn: Duration = "1w"
@@ -50,6 +47,10 @@ class RotaBody(BaseModel):
         if length % HOUR or not HOUR <= length <= LONGEST_TURN:
             raise ValueError("turn: is whole hours, days or weeks, from 1h to 13w")
         return self
+
+    def everybody(self) -> set[str]:
+        """All who ever have a time of it."""
+        return {*self.people, *(override.person for override in self.overrides)}
 
 
 class RotaAnswer(RotaBody):

@@ -77,6 +77,8 @@ def _show(a: argparse.Namespace) -> int:
     print(f"{where}: {answer['metric']} is {in_words(answer['value'], unit)}, limit {in_words(answer['limit'], unit)}")
     for step in answer["story"]:
         print(f"  {local_time(step['at'])}  {step['what']}  {step['who']} {step['note']}".rstrip())
+    if answer["incident"] is not None:
+        print(f"\nPart of incident {answer['incident']}: balise incident show {answer['incident']}")
     if answer["clue"]:
         print(f"\nClue: {printable(answer['clue'])}")
     _print_evidence(answer["evidence"])

@@ -96,7 +96,7 @@ class Incidents(Noun):
         >>> balise.incidents.reopen(1).reopened
         1
         """
-        return self._act(number, "reopen", Acknowledged())
+        return self._connection.send(IncidentDetail, "POST", f"/incidents/{number}/reopen")
 
     def join(self, number: int, other: int) -> IncidentDetail:
         """Another incident is a part of this one from now on.

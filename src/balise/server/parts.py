@@ -241,7 +241,6 @@ class Hosts(People):
     persons: PersonBook
     rotas: RotaBook
     links: Links
-    outside: Outside
     news: OwnNews
     changes: ChangeLog
     evidence: EvidenceReader
@@ -268,7 +267,13 @@ class Hosts(People):
 def _hosts(on: People) -> Hosts:
     state, directory = on.state, on.directory
     links = Links(on.sealer, on.settings.reached_at)
-    outside = Outside(public_url=on.settings.reached_at, link=links.of, may_run=on.settings.channels_may_run)
+    metrics = Metrics(on.series, directory)
+    outside = Outside(
+        public_url=on.settings.reached_at,
+        link=links.of,
+        chart=Charts(state=state, metrics=metrics).of,
+        may_run=on.settings.channels_may_run,
+    )
     post = Post(state=state, sealer=on.sealer, outside=outside)
     courier = Courier(state, post.send)
     changes = ChangeLog(on.events)
@@ -286,7 +291,6 @@ def _hosts(on: People) -> Hosts:
         persons=PersonBook(state),
         rotas=RotaBook(state),
         links=links,
-        outside=outside,
         news=OwnNews(state=state, courier=courier),
         changes=changes,
         evidence=evidence,
@@ -304,7 +308,7 @@ def _hosts(on: People) -> Hosts:
         silence=Silence(series=on.series, directory=directory, clocks=clocks),
         sign_in_figures=SignInFigures(series=on.series, directory=directory, events=on.events),
         eraser=Eraser(hosts=hosts, directory=directory, series=on.series, events=on.events),
-        metrics=Metrics(on.series, directory),
+        metrics=metrics,
         held_plans=plans,
         plans=PlanBook(state=state, directory=directory, held=plans, filters=on.filters),
         inventory=InventoryBook(state=state, directory=directory, series=on.series, changes=changes),
@@ -606,7 +610,6 @@ class Incidents(Rules):
     who: Who
     dead_channels: DeadChannels
     responses: ResponseBook
-    charts: Charts
 
 
 def _incidents(on: Rules) -> Incidents:
@@ -638,7 +641,6 @@ def _incidents(on: Rules) -> Incidents:
         drills=Drills(state=state, callouts=on.callouts, incidents=incidents),
         who=Who(state=state, callouts=on.callouts, directory=directory, surroundings=surroundings),
         dead_channels=DeadChannels(incidents=incidents),
-        charts=Charts(state=state, metrics=on.metrics),
         responses=ResponseBook(
             state=state, directory=directory, incidents=incidents, evidence=on.evidence, probe=on.probes.again
         ),
@@ -753,7 +755,6 @@ def _connect_telling(parts: Parts) -> None:
     """What happens is told to those who look, and what can be had again is let go."""
     parts.events.may_forget = lambda day: not parts.retention.get().set_aside or parts.days.may_forget(day)
     telling = Telling(parts.hub)
-    parts.outside.chart = parts.charts.of
     parts.directory.state_changed.connect(telling.state)
     parts.alerts.changed.connect(telling.alert)
     parts.alerts.changed.then(parts.courier.wake, parts.incidents.wake)

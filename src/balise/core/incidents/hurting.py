@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 
 from balise.api.applications import ApplicationBody, ApplicationPart
-from balise.api.hosts import State
+from balise.api.hosts import STATES_WORST_FIRST, State
 from balise.api.incidents import Hurt
 from balise.core.applications import rolled
 from balise.core.health import worst
 
-_ORDER: tuple[State, ...] = ("critical", "silent", "warning", "ok", "paused")
 StateOf = Callable[[ApplicationPart], State]
 """What the alerts of an incident make of a part by itself."""
 
@@ -23,7 +22,7 @@ def hurts(applications: Iterable[tuple[str, ApplicationBody]], state_of: StateOf
         wrong = [part for part, state in own.items() if state != "ok"]
         if wrong:
             found.append((name, _how(body, own, wrong)))
-    found.sort(key=lambda one: (_ORDER.index(one[1][0]), one[0]))
+    found.sort(key=lambda one: (STATES_WORST_FIRST.index(one[1][0]), one[0]))
     return [Hurt(application=name, how=how, state=state) for name, (state, how) in found]
 
 
@@ -50,7 +49,7 @@ def _path(part: str, body: ApplicationBody, states: dict[str, tuple[State, list[
         bad = [to for to in needed if states[to][0] not in ("ok", "paused")]
         if not bad:
             return path
-        path.append(min(bad, key=lambda one: _ORDER.index(states[one][0])))
+        path.append(min(bad, key=lambda one: STATES_WORST_FIRST.index(states[one][0])))
 
 
 def _listed(names: Sequence[str], most: int = 3) -> str:

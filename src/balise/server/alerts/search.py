@@ -63,9 +63,11 @@ class AlertSearch:
         steps = session.scalars(
             select(tables.AlertStep).where(tables.AlertStep.alert == number).order_by(tables.AlertStep.id)
         ).all()
-        told = session.scalars(
-            select(tables.Delivery).where(tables.Delivery.alert == number).order_by(tables.Delivery.id)
-        ).all()
+        incident = session.scalar(select(tables.IncidentAlert.incident).where(tables.IncidentAlert.alert == number))
+        mine = tables.Delivery.alert == number
+        if incident is not None:
+            mine = or_(mine, tables.Delivery.incident == incident)
+        told = session.scalars(select(tables.Delivery).where(mine).order_by(tables.Delivery.id)).all()
         return AlertDetail(
             **self._alerts.current(row).model_dump(),
             advice=row.advice,
@@ -83,9 +85,11 @@ class AlertSearch:
                 }
                 for s in steps
             ],
+            incident=incident,
             told=[
                 {
                     "channel": d.channel,
+                    "person": d.person,
                     "kind": d.kind,
                     "state": d.state,
                     "attempts": d.attempts,

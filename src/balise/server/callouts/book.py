@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from balise.api.callouts import Callout, CalloutBody
+from balise.api.responses import ResponseBody
 from balise.core.filters import Filter
 from balise.server.asking import read_filter
 from balise.server.callouts.found import found
@@ -35,6 +37,8 @@ class CalloutBook:
     def __init__(self, state: StateStore) -> None:
         self._state = state
         self._ready: list[Ready] = []
+        self.version = 0
+        """Rises with every change."""
         self._read()
 
     def _read(self) -> None:
@@ -44,6 +48,7 @@ class CalloutBook:
             body = CalloutBody.model_validate(row.body)
             ready.append(Ready(row.name, body, read_filter(body.when, "when")))
         self._ready = ready
+        self.version += 1
 
     def ready(self) -> list[Ready]:
         """All of them, by name."""
@@ -65,7 +70,8 @@ class CalloutBook:
         kept = body.model_dump(mode="json", by_alias=True)
 
         def write(session: Session) -> None:
-            self._check_targets(session, body)
+            for step in body.in_steps():
+                check_there(session, step.tell, "tell" if body.tell else "steps")
             row = session.get(tables.Callout, name)
             if row is None:
                 if len(self._ready) >= MOST_CALLOUTS:
@@ -79,15 +85,6 @@ class CalloutBook:
         self._read()
         return self.get(name)
 
-    @staticmethod
-    def _check_targets(session: Session, body: CalloutBody) -> None:
-        field = "tell" if body.tell else "steps"
-        for step in body.in_steps():
-            for target in step.tell:
-                kind, _, name = target.partition(":")
-                if session.get(TABLES[kind], name) is None:
-                    raise bad_field(field, f"there is no {kind} {name}: make it first")
-
     def delete(self, name: str, who: str) -> None:
         def write(session: Session) -> None:
             session.delete(found(session, tables.Callout, name))
@@ -97,16 +94,23 @@ class CalloutBook:
         self._read()
 
 
+def check_there(session: Session, targets: Iterable[str], field: str) -> None:
+    """Raises Refused 422 for a channel, a person or a rota that is not there."""
+    for target in targets:
+        kind, _, name = target.partition(":")
+        if session.get(TABLES[kind], name) is None:
+            raise bad_field(field, f"there is no {kind} {name}: make it first")
+
+
 def refuse_if_told(session: Session, kind: str, name: str) -> None:
-    """Raises Refused 409, by name, while a callout tells a channel, a person or a rota."""
+    """Raises Refused 409, by name, while a callout or a response tells a channel, a person or a rota."""
     target = f"{kind}:{name}"
-    users = []
-    for row in session.scalars(select(tables.Callout).order_by(tables.Callout.name)):
-        body = CalloutBody.model_validate(row.body)
-        if any(target in step.tell for step in body.in_steps()):
-            users.append(row.name)
-    if users:
-        raise Refused(409, f"The callout {', '.join(users)} still tells {name!r}: change it first.")
+    callouts = [(row.name, CalloutBody.model_validate(row.body)) for row in session.scalars(select(tables.Callout))]
+    responses = [(row.name, ResponseBody.model_validate(row.body)) for row in session.scalars(select(tables.Response))]
+    for what, bodies in (("callout", callouts), ("response", responses)):
+        users = sorted(user for user, body in bodies if target in body.told())
+        if users:
+            raise Refused(409, f"The {what} {', '.join(users)} still tells {name!r}: change it first.")
 
 
 def _answer(one: Ready) -> Callout:

@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import Session, aliased
 
-from balise.server.callouts.channels.channel import NotThrough, Sent
+from balise.server.callouts.channels.channel import MOST_ANSWER, NotThrough, Sent
 from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Delivery
@@ -26,8 +26,6 @@ SIDE_BY_SIDE = 32
 IN_A_ROW = 50
 """Deliveries of one channel sent in one turn, before channels that wait for a thread get one."""
 NOTE_AGAIN = 1.0
-MOST_ANSWER = 500
-"""Characters kept of what the other side answers."""
 LONGEST_REST = 1.0
 """Seconds between two looks at what is due, when nothing wakes it."""
 

@@ -58,18 +58,14 @@ class PersonBook:
         def write(session: Session) -> None:
             row = found(session, tables.Person, name)
             refuse_if_told(session, "person", name)
-            rotas = [rota.name for rota in session.scalars(select(tables.Rota)) if name in _people_of(rota)]
+            every = session.scalars(select(tables.Rota))
+            rotas = [rota.name for rota in every if name in RotaBody.model_validate(rota.body).everybody()]
             if rotas:
                 raise Refused(409, f"{name!r} is on the rota {', '.join(sorted(rotas))}: change it first.")
             session.delete(row)
             audit(session, who, "person.delete", name)
 
         self._state.write(write)
-
-
-def _people_of(row: tables.Rota) -> set[str]:
-    body = RotaBody.model_validate(row.body)
-    return {*body.people, *(override.person for override in body.overrides)}
 
 
 def _answer(row: tables.Person) -> Person:

@@ -54,9 +54,8 @@ def channels_of(session: Session) -> set[str]:
     """Every channel by which anybody is ever called."""
     found: set[str] = set()
     for row in session.scalars(select(tables.Callout)):
-        for step in CalloutBody.model_validate(row.body).in_steps():
-            for target in step.tell:
-                found |= _channels_to(session, target)
+        for target in CalloutBody.model_validate(row.body).told():
+            found |= _channels_to(session, target)
     return found
 
 
@@ -67,7 +66,7 @@ def _channels_to(session: Session, target: str) -> set[str]:
     names = [name]
     if kind == "rota":
         row = session.get(tables.Rota, name)
-        names = RotaBody.model_validate(row.body).people if row is not None else []
+        names = sorted(RotaBody.model_validate(row.body).everybody()) if row is not None else []
     persons = [person for one in names if (person := session.get(tables.Person, one)) is not None]
     return {channel for person in persons for channel in PersonBody.model_validate(person.body).channels}
 

@@ -11,15 +11,14 @@ from sqlalchemy.orm import Session
 from balise.api.incidents import Snooze, Together, TogetherDone
 from balise.api.spans import instant, rfc3339
 from balise.server.errors import Refused, bad_field, unknown
-from balise.server.incidents.book import IncidentBook, add_line
-from balise.server.incidents.words import add_word
+from balise.server.incidents.book import IncidentBook, add_line, reopen
+from balise.server.incidents.words import add_word, add_words_to_listeners
 from balise.server.people.access import audit
 from balise.store.state.store import StateStore
 from balise.store.state.tables import (
     Alert,
     CalloutRun,
     Drill,
-    Heard,
     Incident,
     IncidentAlert,
     Person,
@@ -127,10 +126,7 @@ class IncidentActs:
             row = _open_row(session, number)
             add_line(session, number, now, "closed", reason, who)
             session.execute(delete(Word).where(Word.incident == number))
-            told = session.scalars(select(Heard).where(Heard.incident == number, Heard.over.is_(False)))
-            for heard in list(told):
-                why = f"closed by {who}: {reason}"
-                add_word(session, number, (heard.channel, heard.person), heard.callout, "recovered", why, 0.0, now)
+            add_words_to_listeners(session, number, "recovered", f"closed by {who}: {reason}", now)
             self._incidents.end(session, row, now, who, reason)
             self._answered(session, row, who, now)
             audit(session, who, "incident.close", str(number), reason=reason)
@@ -147,9 +143,7 @@ class IncidentActs:
                 raise Refused(409, f"Incident {number} is open.")
             if row.joined_into is not None:
                 raise Refused(409, f"Incident {number} is a part of incident {row.joined_into} now: part it from that.")
-            row.state, row.closed_at, row.closed_by, row.closing_note, row.recovered_at = "open", None, None, None, None
-            row.reopened, row.told = row.reopened + 1, {}
-            add_line(session, number, now, "note", "opened it again", who)
+            reopen(session, row, "note", "opened it again", who, now)
             self._incidents.take_back(session, row)
             self._incidents.refresh(session, number, now)
             audit(session, who, "incident.reopen", str(number))

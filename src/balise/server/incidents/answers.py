@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session, defer
 
+from balise.api.alerts import AlertSeverity
 from balise.api.incidents import Hurt, Incident, IncidentAlert
 from balise.api.spans import rfc3339
+from balise.core.rules.limits import CRITICAL
 from balise.server.alerts.answers import alert_answer
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.members import sites_of
@@ -17,7 +18,7 @@ from balise.store.state import tables
 
 SHOWN = 10
 """Alerts of an incident in a list and in what is told."""
-CRITICAL = 2
+Placed = tuple[tables.Alert, tables.IncidentAlert]
 
 
 def incident_answer(
@@ -25,15 +26,14 @@ def incident_answer(
     row: tables.Incident,
     directory: Directory,
     paused: Mapping[int, str],
-    *,
-    most_alerts: int = SHOWN,
+    alerts: Sequence[Placed],
 ) -> Incident:
-    """An incident with as many of its alerts: the causes first, then the worst."""
+    """An incident with those of its alerts that are to be shown."""
     groups = {group for name in row.hosts if (known := directory.find(name)) for group in known.groups}
     return Incident(
         id=row.id,
         title=row.title,
-        severity="critical" if row.level >= CRITICAL else "warning",
+        severity=severity_of(row),
         state="open" if row.state == "open" else "closed",
         practice=row.of == "drill",
         opened_at=rfc3339(row.opened_at),
@@ -46,7 +46,7 @@ def incident_answer(
         hosts=row.hosts,
         host_count=row.host_count,
         sites=sites_of(directory, sorted(groups)),
-        alerts=[_alert(alert, placed, paused) for alert, placed in alerts_of(session, row.id, most_alerts)],
+        alerts=[_alert(alert, placed, paused) for alert, placed in alerts],
         alert_count=row.alert_count,
         open_count=row.open_count,
         taken_by=row.taken_by,
@@ -54,11 +54,15 @@ def incident_answer(
         snoozed_until=_time(row.snoozed_until),
         snoozed_until_worse=row.snoozed_level is not None,
         joined_into=row.joined_into,
-        told_nobody=_told_nobody(session, row),
+        told_nobody=told_nobody(session, row),
     )
 
 
-def alerts_of(session: Session, incident: int, most: int) -> list[tuple[tables.Alert, tables.IncidentAlert]]:
+def severity_of(row: tables.Incident) -> AlertSeverity:
+    return "critical" if row.level >= CRITICAL else "warning"
+
+
+def alerts_of(session: Session, incident: int, most: int = SHOWN) -> list[Placed]:
     """Alerts of an incident: those that are open, are held under no other and are worst, first."""
     alert, placed = tables.Alert, tables.IncidentAlert
     query = (
@@ -93,18 +97,19 @@ def _alert(row: tables.Alert, placed: tables.IncidentAlert, paused: Mapping[int,
     )
 
 
-def advice_of(alerts: Iterable[tuple[tables.Alert, Any]], most: int = 3) -> list[str]:
+def advice_of(alerts: Iterable[Placed], most: int = 3) -> list[str]:
     """What the rules of the first alerts advise, each once."""
     found = dict.fromkeys(row.advice.strip() for row, _ in alerts if row.advice.strip())
     return list(found)[:most]
 
 
-def _told_nobody(session: Session, row: tables.Incident) -> bool:
-    """Whether it is critical and no callout is for it."""
-    if row.state != "open" or row.level < CRITICAL or row.recovered_at is not None or row.of:
+def told_nobody(session: Session, row: tables.Incident) -> bool:
+    """Whether it is critical, is not to be quiet, and no callout is for it."""
+    is_quiet = row.snoozed_until is not None or row.snoozed_level is not None
+    if row.state != "open" or row.level < CRITICAL or row.recovered_at is not None or row.of or is_quiet:
         return False
-    called: Sequence[Any] = (tables.CalloutRun, tables.Heard)
-    return not any(session.scalar(select(func.count()).select_from(t).where(t.incident == row.id)) for t in called)
+    called = (tables.CalloutRun.incident, tables.Heard.incident)
+    return all(session.scalar(select(number).where(number == row.id).limit(1)) is None for number in called)
 
 
 def _time(at: float | None) -> str | None:

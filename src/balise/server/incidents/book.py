@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import logging
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
-from typing import Any, cast
+from typing import TypeVar
 
-from sqlalchemy import CursorResult, delete, func, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session, defer
 
 from balise.core.incidents.around import Breached
@@ -19,7 +18,7 @@ from balise.server.alerts.book import LEARNT_LATE
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.members import Member, member_of
 from balise.server.incidents.surroundings import Surroundings
-from balise.server.incidents.words import add_word
+from balise.server.incidents.words import ALL_OVER, add_words_to_listeners
 from balise.server.signals import Signal
 from balise.store.state.store import StateStore
 from balise.store.state.tables import (
@@ -31,10 +30,11 @@ from balise.store.state.tables import (
     Incident,
     IncidentAlert,
     IncidentLine,
+    ResponseRun,
     Word,
 )
 
-log = logging.getLogger(__name__)
+R = TypeVar("R")
 AT_ONCE = 1000
 """Steps of alerts that are taken in by one change."""
 CALM = 600.0
@@ -115,10 +115,6 @@ class IncidentBook:
         paused = self._paused()
         return max((m.level for m in self.members(incident) if m.host not in paused), default=0)
 
-    def hosts(self, incident: int) -> set[str]:
-        """The names of all hosts on which an open incident has or had alerts."""
-        return self._hosts.get(incident, set())
-
     def _breached(self, member: Member) -> Breached:
         return member.breached(self._directory, self._surroundings.drawn(member.host_name, member.service))
 
@@ -141,9 +137,9 @@ class IncidentBook:
         touched, count = self.change(lambda s: self._take_in(s, now))
         for number in sorted(touched):
             self.changed.tell(number)
-        return bool(count == AT_ONCE)
+        return count == AT_ONCE
 
-    def change(self, write: Callable[[Session], Any]) -> Any:
+    def change(self, write: Callable[[Session], R]) -> R:
         """Changes memory and records together: if the records cannot be written, memory is what they are again."""
         with self._lock:
             try:
@@ -237,7 +233,7 @@ class IncidentBook:
         before = self._recurs(session, row)
         if before is not None:
             if before.state == "closed":
-                _reopen(session, before, f"it came again: {row.about} on {row.host_name}", row.opened_at)
+                reopen(session, before, "alert", f"it came again: {row.about} on {row.host_name}", None, row.opened_at)
                 self._hosts[before.id] = set(before.hosts)
             return before.id
         made = Incident(
@@ -279,10 +275,10 @@ class IncidentBook:
         session.flush()
         for table in (IncidentAlert, Heard, Word, Delivery):
             session.execute(update(table).where(table.incident == other).values(incident=into))
-        have = set(session.scalars(select(CalloutRun.callout).where(CalloutRun.incident == into)))
-        runs = update(CalloutRun).where(CalloutRun.incident == other, CalloutRun.callout.not_in(have))
-        session.execute(runs.values(incident=into))
-        session.execute(delete(CalloutRun).where(CalloutRun.incident == other))
+        for run, name in ((CalloutRun, CalloutRun.callout), (ResponseRun, ResponseRun.response)):
+            have = select(name).where(run.incident == into).scalar_subquery()
+            session.execute(update(run).where(run.incident == other, name.not_in(have)).values(incident=into))
+            session.execute(delete(run).where(run.incident == other))
         mine.opened_at = min(mine.opened_at, gone.opened_at)
         if mine.taken_by is None:
             mine.taken_by, mine.taken_at = gone.taken_by, gone.taken_at
@@ -350,10 +346,7 @@ class IncidentBook:
             closed = min(now, row.recovered_at + CALM)
             add_line(session, number, closed, "closed", "all that was wrong has recovered and stayed so", None)
             # Where all of it is learnt late, they have not been told yet that it is over.
-            unaware = select(Heard).where(Heard.incident == number, Heard.over.is_(False))
-            for heard in list(session.scalars(unaware)):
-                why = "all that was wrong has recovered"
-                add_word(session, number, (heard.channel, heard.person), heard.callout, "recovered", why, 0.0, now)
+            add_words_to_listeners(session, number, "recovered", ALL_OVER, now)
             self.end(session, row, closed, None, None)
 
     def end(self, session: Session, row: Incident, now: float, who: str | None, why: str | None) -> None:
@@ -392,17 +385,17 @@ def add_line(session: Session, incident: int, at: float, kind: str, text: str, w
     session.add(IncidentLine(incident=incident, at=at, kind=kind, text=text[:2000], who=who))
 
 
-def _reopen(session: Session, row: Incident, why: str, now: float) -> None:
-    row.state, row.closed_at, row.closed_by, row.recovered_at = "open", None, None, None
+def reopen(session: Session, row: Incident, kind: str, why: str, who: str | None, now: float) -> None:
+    """A closed incident is open again, and callouts begin anew."""
+    row.state, row.closed_at, row.closed_by, row.closing_note, row.recovered_at = "open", None, None, None, None
     row.reopened += 1
     row.taken_by = row.taken_at = None
     row.told = {}
-    session.execute(delete(CalloutRun).where(CalloutRun.incident == row.id))
-    add_line(session, row.id, now, "alert", why, None)
+    add_line(session, row.id, now, kind, why, who)
 
 
-def _adopt(session: Session) -> int:
+def _adopt(session: Session) -> None:
     """Alerts that are open and in no incident, from before there were any, are taken in."""
     alone = select(Alert.id).where(Alert.recovered_at.is_(None), Alert.id.not_in(select(IncidentAlert.alert)))
-    opened = update(AlertStep).where(AlertStep.what == "opened", AlertStep.alert.in_(alone)).values(placed=False)
-    return cast(CursorResult[Any], session.execute(opened)).rowcount
+    opened = (AlertStep.what == "opened", AlertStep.alert.in_(alone))
+    session.execute(update(AlertStep).where(*opened).values(placed=False))

@@ -7,29 +7,30 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import delete, func, or_, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from balise.api.hosts import STATES_WORST_FIRST, State
 from balise.api.spans import seconds
 from balise.core import filters
 from balise.core.callouts.course import Course, begin, go_on, hasten
 from balise.core.callouts.hours import holds
+from balise.core.rules.limits import CRITICAL, WARNING
 from balise.server.callouts.book import CalloutBook, Ready
 from balise.server.callouts.ways import Nobody, Way, ways_to
 from balise.server.hosts.directory import Directory
+from balise.server.incidents.answers import told_nobody
 from balise.server.incidents.book import IncidentBook, add_line
 from balise.server.incidents.facts import incident_facts
-from balise.server.incidents.words import add_word
+from balise.server.incidents.words import ALL_OVER, add_word, add_words_to_listeners
 from balise.store.state.store import StateStore
 from balise.store.state.tables import CalloutRun, Channel, Drill, Heard, Incident, Word
 
 log = logging.getLogger(__name__)
-WARNING, CRITICAL = 1, 2
 UNTOLD_AFTER, MOST_UNTOLD = 60.0, 20
 """Seconds after which a critical incident that nobody is told of is a warning, and how many are named."""
 DRILL_ENDS_AFTER = 600.0
 """Seconds after its last step in which a drill can be answered."""
-_STATES = ("ok", "warning", "silent", "critical")
 
 
 _OPEN = select(Incident.id).where(Incident.state == "open").scalar_subquery()
@@ -75,20 +76,13 @@ class Calling:
 
     def warnings(self, now: float) -> list[str]:
         """Critical incidents of which nobody is told, because no callout is for them."""
-        called = or_(
-            Incident.id.in_(select(CalloutRun.incident)),
-            Incident.id.in_(select(Heard.incident)),
-        )
-        alone = select(Incident).where(
-            Incident.state == "open",
-            Incident.level >= CRITICAL,
-            Incident.of == "",
-            Incident.recovered_at.is_(None),
-            Incident.snoozed_until.is_(None),
-            Incident.opened_at < now - UNTOLD_AFTER,
-            ~called,
-        )
-        rows = self._state.read(lambda s: list(s.scalars(alone.order_by(Incident.id).limit(MOST_UNTOLD))))
+        critical = (Incident.state == "open", Incident.level >= CRITICAL, Incident.opened_at < now - UNTOLD_AFTER)
+
+        def read(session: Session) -> list[Incident]:
+            rows = session.scalars(select(Incident).where(*critical).order_by(Incident.id))
+            return [row for row in rows if told_nobody(session, row)]
+
+        rows = self._state.read(read)[:MOST_UNTOLD]
         numbers = [row.id for row in rows if self._incidents.told_level(row.id) >= CRITICAL]
         if not numbers:
             return []
@@ -115,7 +109,15 @@ class Calling:
         if level == 0 or row.of:
             return []
         ready = self._callouts.ready()
-        form = (id(ready), level, row.alert_count, row.open_count, row.hurts, row.taken_by, self._directory.version)
+        form = (
+            self._callouts.version,
+            level,
+            row.alert_count,
+            row.open_count,
+            row.hurts,
+            row.taken_by,
+            self._directory.version,
+        )
         before = self._matches.get(row.id)
         if before is not None and before[0] == form:
             return before[1]
@@ -174,7 +176,7 @@ class Calling:
                 runs[name] = CalloutRun(incident=number, callout=name, rounds=0, later=[])
                 session.add(runs[name])
                 _keep(runs[name], course)
-        if row.taken_by is None or row.of == "drill":
+        if row.taken_by is None:
             for run in runs.values():
                 self._go_on(session, row, run, level, now)
         drill = session.scalar(select(Drill).where(Drill.incident == row.id)) if row.of == "drill" else None
@@ -197,11 +199,7 @@ class Calling:
 
     def _over(self, session: Session, row: Incident, now: float) -> None:
         """Nothing is wrong any more: whoever was told is told that."""
-        for heard in list(session.scalars(select(Heard).where(Heard.incident == row.id, Heard.over.is_(False)))):
-            gather = self._gather(heard.callout)
-            why = "all that was wrong has recovered"
-            to = (heard.channel, heard.person)
-            add_word(session, row.id, to, heard.callout, "recovered", why, gather, now + gather)
+        add_words_to_listeners(session, row.id, "recovered", ALL_OVER, now, self._gather)
         row.told = {**row.told, "over": True}
 
     def _wrong_again(self, session: Session, row: Incident, now: float) -> None:
@@ -227,12 +225,12 @@ class Calling:
         said = []
         if level > told["level"]:
             said.append("it is critical now")
-        before: Mapping[str, str] = told.get("hurts", {})
+        before: Mapping[str, State] = told.get("hurts", {})
         for hurt in row.hurts:
             name, state = hurt["application"], hurt.get("state", "ok")
             if name not in before:
                 said.append(f"it touches {name} now")
-            elif _STATES.index(state) > _STATES.index(before[name]):
+            elif STATES_WORST_FIRST.index(state) < STATES_WORST_FIRST.index(before[name]):
                 said.append(f"{name} is {state} where its users meet it")
         return ", ".join(said)
 
@@ -240,10 +238,7 @@ class Calling:
         said = self._changes(row, level)
         if not said:
             return
-        for heard in list(session.scalars(select(Heard).where(Heard.incident == row.id, Heard.over.is_(False)))):
-            gather = self._gather(heard.callout)
-            to = (heard.channel, heard.person)
-            add_word(session, row.id, to, heard.callout, "changed", said, gather, now + gather)
+        add_words_to_listeners(session, row.id, "changed", said, now, self._gather)
         row.told = told_of(row, level)
         if level == CRITICAL:
             for run in session.scalars(select(CalloutRun).where(CalloutRun.incident == row.id)):
@@ -327,11 +322,9 @@ class Calling:
     def _end_drill(self, session: Session, row: Incident, drill: Drill, now: float) -> None:
         drill.ended_at = now
         who = f"answered by {drill.answered_by}" if drill.answered_by else "nobody answered"
-        add_line(session, row.id, now, "closed", f"the practice is over: {who}", None)
-        for heard in list(session.scalars(select(Heard).where(Heard.incident == row.id, Heard.over.is_(False)))):
-            why = f"the practice is over: {who}"
-            to = (heard.channel, heard.person)
-            add_word(session, row.id, to, heard.callout, "recovered", why, 0.0, now)
+        why = f"the practice is over: {who}"
+        add_line(session, row.id, now, "closed", why, None)
+        add_words_to_listeners(session, row.id, "recovered", why, now)
         row.recovered_at = now
         self._incidents.end(session, row, now, None, None)
 

@@ -10,8 +10,8 @@ from sqlalchemy.orm import Session
 from balise.server.callouts.courier import Liveness
 from balise.server.callouts.ways import channels_of
 from balise.server.incidents.book import IncidentBook, add_line
-from balise.server.incidents.words import add_word
-from balise.store.state.tables import Heard, Incident
+from balise.server.incidents.words import add_word, add_words_to_listeners
+from balise.store.state.tables import Incident
 
 
 class DeadChannels:
@@ -51,8 +51,6 @@ class DeadChannels:
             return None
         row.recovered_at = now
         add_line(session, row.id, now, "closed", "it lets things through again", None)
-        for heard in list(session.scalars(select(Heard).where(Heard.incident == row.id, Heard.over.is_(False)))):
-            to = (heard.channel, heard.person)
-            add_word(session, row.id, to, "", "recovered", "it lets things through again", 0.0, now)
+        add_words_to_listeners(session, row.id, "recovered", "it lets things through again", now)
         self._incidents.end(session, row, now, None, None)
         return row.id

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Any
 
 from balise.core import filters
@@ -12,7 +12,7 @@ from balise.server.incidents.members import Member, sites_of
 from balise.store.state.tables import Incident
 
 
-def incident_facts(row: Incident, level: int, members: Iterable[Member], directory: Directory) -> dict[str, Any]:
+def incident_facts(row: Incident, level: int, members: Collection[Member], directory: Directory) -> dict[str, Any]:
     """`severity` is that of what is told; `host`, `group`, `site`, `label.…`, `rule`, `service.name`, `probe` and
     `application` are of all its alerts."""
     return {

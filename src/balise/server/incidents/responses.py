@@ -10,13 +10,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from balise.api.probes import ProbeResult
-from balise.api.responses import Capture, Check, Escalate, ProbeAgain, Response, ResponseBody, ResponseStep, Wait
+from balise.api.responses import Capture, Check, ProbeAgain, Response, ResponseBody, ResponseStep, Wait
 from balise.api.spans import seconds
 from balise.core import filters
 from balise.core.filters import Filter
 from balise.server.alerts.answers import clue_of
 from balise.server.asking import read_filter
-from balise.server.callouts.book import TABLES
+from balise.server.callouts.book import check_there
 from balise.server.callouts.ways import Way, ways_to
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.events.evidence import EvidenceReader
@@ -88,8 +88,10 @@ class ResponseBook:
         read_filter(body.when, "when")
 
         def write(session: Session) -> None:
+            check_there(session, body.told(), "steps")
             for step in body.steps:
-                _check_step(session, step)
+                if isinstance(step, ProbeAgain) and session.get(tables.Probe, step.probe) is None:
+                    raise bad_field("steps", f"there is no probe {step.probe}: make it first")
             row = session.get(tables.Response, name)
             if row is None:
                 if len(self._ready) >= MOST_RESPONSES:
@@ -159,7 +161,8 @@ class ResponseBook:
         def write(session: Session) -> None:
             held = session.get_one(tables.ResponseRun, (run.incident, run.response))
             row = session.get_one(tables.Incident, run.incident)
-            if ready is None or step is None:
+            by_hand = row.state == "closed" and row.recovered_at is None
+            if ready is None or step is None or by_hand:
                 held.due = None
                 return
             said, wait = self._done(session, row, ready, step, probed, now)
@@ -188,7 +191,7 @@ class ResponseBook:
         if isinstance(step, Wait):
             return f"waits {step.for_}", seconds(step.for_)
         if isinstance(step, Check):
-            helped = row.recovered_at is not None or row.state != "open"
+            helped = row.recovered_at is not None
             return ("all has recovered: it helped", None) if helped else ("it is still wrong", 0.0)
         why = f"the response {ready.name} did not help"
         told: list[str] = []
@@ -221,12 +224,3 @@ class ResponseBook:
         except Refused as error:
             return f"probe {step.probe} was not made: {error.detail}"
         return f"probe {step.probe} {'passes' if result.good else 'fails'}: {result.message}"
-
-
-def _check_step(session: Session, step: ResponseStep) -> None:
-    if isinstance(step, ProbeAgain) and session.get(tables.Probe, step.probe) is None:
-        raise bad_field("steps", f"there is no probe {step.probe}: make it first")
-    for target in step.tell if isinstance(step, Escalate) else ():
-        kind, _, name = target.partition(":")
-        if session.get(TABLES[kind], name) is None:
-            raise bad_field("steps", f"there is no {kind} {name}: make it first")

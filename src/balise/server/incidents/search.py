@@ -46,7 +46,7 @@ class IncidentSearch:
         self._paused = paused
 
     def page(self, *, where: str | None, state: str | None, limit: int, cursor: str | None) -> Page[Incident]:
-        """Incidents; the open ones worst first on the first page, the closed ones newest first."""
+        """Incidents, the newest first; one that is a part of another is found with that."""
         node = read_filter(where, "where")
         table = tables.Incident
         query = select(table).where(table.joined_into.is_(None)).order_by(table.id.desc())
@@ -62,7 +62,8 @@ class IncidentSearch:
                 if node is None or filters.matches(node, self._facts(session, row).get):
                     if len(items) == limit:
                         return Page[Incident](items=items, next=str(items[-1].id))
-                    items.append(incident_answer(session, row, self._directory, paused))
+                    alerts = alerts_of(session, row.id)
+                    items.append(incident_answer(session, row, self._directory, paused, alerts))
             return Page[Incident](items=items)
 
         return self._state.read(read)
@@ -95,8 +96,8 @@ class IncidentSearch:
         row = session.get(tables.Incident, number)
         if row is None:
             raise unknown("incident", number)
-        answer = incident_answer(session, row, self._directory, self._paused(), most_alerts=MOST_ALERTS)
         alerts = alerts_of(session, number, MOST_ALERTS)
+        answer = incident_answer(session, row, self._directory, self._paused(), alerts)
         lines = [*_written(session, number), *_alert_lines(session, alerts), *_told_lines(session, number)]
         lines += _evidence_lines(session, [alert.id for alert, _ in alerts[:WITH_EVIDENCE]])
         lines.sort(key=lambda one: one[0])

@@ -9,8 +9,10 @@ from dataclasses import dataclass
 from balise.api.applications import ApplicationBody, ApplicationPart
 from balise.api.hosts import State
 from balise.api.incidents import Hurt
+from balise.core.health import worst
 from balise.core.incidents.around import Node
 from balise.core.incidents.hurting import hurts
+from balise.core.rules.limits import CRITICAL
 from balise.server.applications.book import ApplicationBook
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.members import Member
@@ -19,7 +21,6 @@ GOOD_FOR = 10.0
 """Seconds for which what applications need is remembered; who changes one has it read anew at once."""
 MACHINE = "runs-on"
 """The label of a virtual machine that names the host it is on."""
-_STATES: dict[int, State] = {2: "critical", 1: "warning"}
 
 
 @dataclass(frozen=True)
@@ -120,12 +121,12 @@ class Surroundings:
         for member in members:
             level = member.level or member.worst
             if level:
-                state: State = "silent" if member.silence and level > 1 else _STATES[level]
+                state: State = (
+                    "silent" if member.silence and level == CRITICAL else "critical" if level == CRITICAL else "warning"
+                )
                 service = self.drawn(member.host_name, member.service) if member.service else ""
-                keys: list[tuple[str, str | None]]
-                keys = [("probe", member.probe)] if member.probe else [(member.host_name, service or None)]
-                for key in keys:
-                    of_node[key] = _worse(of_node.get(key, "ok"), state)
+                key = ("probe", member.probe) if member.probe else (member.host_name, service or None)
+                of_node[key] = worst([of_node.get(key, "ok"), state])
         if not of_node:
             return []
         return hurts(self._drawings, lambda part: self._state_of(part, of_node))
@@ -139,18 +140,9 @@ class Surroundings:
         if part.probe is not None:
             return of_node.get(("probe", part.probe), "ok")
         if part.group is not None:
-            state: State = "ok"
-            for (host, service), found in of_node.items():
-                known = self._directory.find(host) if service is None else None
-                if known is not None and part.group in known.groups:
-                    state = _worse(state, found)
-            return state
+            hosts = [host for host, service in of_node if service is None]
+            mine = [h for h in hosts if (known := self._directory.find(h)) is not None and part.group in known.groups]
+            return worst(of_node[host, None] for host in mine)
         host = part.host or ""
-        own = of_node.get((host, part.service or None), "ok")
         # Whatever is wrong on a host puts its services in doubt.
-        return _worse(own, of_node.get((host, None), "ok"))
-
-
-def _worse(one: State, other: State) -> State:
-    order = ("ok", "warning", "silent", "critical")
-    return max(one, other, key=order.index)
+        return worst(of_node.get((host, service), "ok") for service in {part.service or None, None})

@@ -12,11 +12,11 @@ from sqlalchemy.orm import Session
 
 from balise.api.channels import Preview
 from balise.server.callouts.channels.channel import Outside
-from balise.server.callouts.channels.messages import told
+from balise.server.callouts.channels.messages import for_template
 from balise.server.callouts.channels.templates import BadTemplate, filled
 from balise.server.errors import bad_field, unknown
 from balise.server.hosts.directory import Directory
-from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
+from balise.server.incidents.answers import advice_of, alerts_of, incident_answer, severity_of
 from balise.server.incidents.book import IncidentBook, add_line
 from balise.server.incidents.calling import told_of
 from balise.store.state.store import StateStore
@@ -57,13 +57,16 @@ class Messages:
         """Makes one message for each person and channel of what is due; answers how many."""
         at = time.time() if now is None else now
         self._told_at = {to: told for to, told in self._told_at.items() if at - told < FORGET_AFTER}
-        due = select(Word.channel, Word.person).where(Word.due <= at).distinct().limit(AT_ONCE)
-        sent = 0
-        for channel, person in self._state.read(lambda s: s.execute(due).all()):
-            sent += self._incidents.change(partial(self._tell, to=(channel, person), now=at))
-        if sent:
+        due = select(Word.channel, Word.person, func.min(Word.gather)).where(Word.due <= at)
+        due = due.group_by(Word.channel, Word.person).order_by(func.min(Word.id))
+        whom = self._state.read(lambda s: s.execute(due.limit(AT_ONCE)).all())
+        ready = [(c, p) for c, p, gather in whom if at - self._told_at.get((c, p), 0.0) >= gather]
+        for to in ready:
+            self._incidents.change(partial(self._tell, to=to, now=at))
+            self._told_at[to] = at
+        if ready:
             self._wake()
-        return sent
+        return len(ready)
 
     def preview(self, asked: Preview) -> str:
         """What a template makes of an incident, the newest unless said. Raises Refused 404, 422 for the template."""
@@ -80,23 +83,17 @@ class Messages:
         delivery = Delivery(id=0, incident=row.id, kind="opened", content=content, created_at=time.time())
         outside = Outside(self._public_url, lambda _delivery: f"{self._public_url}/incidents/{row.id}")
         try:
-            return filled(asked.template, {"kind": "opened", **told(delivery, outside)})
+            return filled(asked.template, for_template(delivery, outside))
         except BadTemplate as error:
             raise bad_field("template", str(error)) from None
 
-    def _tell(self, session: Session, *, to: To, now: float) -> int:
+    def _tell(self, session: Session, *, to: To, now: float) -> None:
         channel, person = to
         mine = select(Word).where(Word.channel == channel, Word.person.is_not_distinct_from(person))
         words = list(session.scalars(mine.order_by(Word.id).limit(AT_ONCE)))
-        due = [word for word in words if word.due <= now]
-        if not due or now - self._told_at.get(to, 0.0) < min(word.gather for word in due):
-            return 0
         # Whatever else waits goes with it: openings and changes in one message, what is over in the next.
-        wrong = [word for word in words if word.kind != "recovered"]
-        chosen = wrong if any(word.kind != "recovered" for word in due) else [w for w in words if w not in wrong]
-        self._write(session, to, chosen, now)
-        self._told_at[to] = now
-        return 1
+        is_wrong = any(word.kind != "recovered" for word in words if word.due <= now)
+        self._write(session, to, [word for word in words if (word.kind != "recovered") == is_wrong], now)
 
     def _write(self, session: Session, to: To, words: Sequence[Word], now: float) -> None:
         channel, person = to
@@ -130,18 +127,17 @@ class Messages:
                 add_line(session, one.id, now, "told", said, None)
 
     def _content(self, session: Session, word: Word, row: Incident) -> dict[str, Any]:
-        answer = incident_answer(session, row, self._directory, self._paused())
+        alerts = alerts_of(session, row.id)
         return {
-            **answer.model_dump(mode="json"),
-            "advice": advice_of(alerts_of(session, row.id, MOST_TOLD)),
+            **incident_answer(session, row, self._directory, self._paused(), alerts).model_dump(mode="json"),
+            "advice": advice_of(alerts),
             "why": word.why,
             "drill": row.of == "drill",
         }
 
     @staticmethod
     def _also(word: Word, row: Incident) -> dict[str, Any]:
-        severity = "critical" if row.level > 1 else "warning"
-        shown = {"id": row.id, "title": row.title, "severity": severity, "what": word.kind}
+        shown = {"id": row.id, "title": row.title, "severity": severity_of(row), "what": word.kind}
         return {**shown, "alert_count": row.alert_count, "hurts": row.hurts}
 
     def _note(self, session: Session, word: Word, row: Incident, to: To, now: float) -> None:

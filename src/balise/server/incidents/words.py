@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select
+from collections.abc import Callable
+
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.store.state.tables import Word
+from balise.store.state.tables import Heard, Word
+
+ALL_OVER = "all that was wrong has recovered"
 
 
 def add_word(
@@ -21,8 +25,7 @@ def add_word(
     """Somebody, by channel and person, is to be told something of an incident. `due` is unix seconds."""
     channel, person = to
     whose = (Word.channel == channel, Word.person.is_not_distinct_from(person))
-    same = (Word.incident == incident, Word.kind == kind, *whose)
-    if session.scalar(select(func.count()).select_from(Word).where(*same)):
+    if session.scalar(select(Word.id).where(Word.incident == incident, Word.kind == kind, *whose).limit(1)) is not None:
         return
     session.add(
         Word(
@@ -36,3 +39,18 @@ def add_word(
             due=due,
         )
     )
+
+
+def add_words_to_listeners(
+    session: Session,
+    incident: int,
+    kind: str,
+    why: str,
+    now: float,
+    gather_of: Callable[[str], float] = lambda _callout: 0.0,
+) -> None:
+    """Whoever was told of an incident, and not yet that it is over, is to be told; `gather_of` answers for how long, in
+    seconds, what a callout tells is gathered."""
+    for heard in list(session.scalars(select(Heard).where(Heard.incident == incident, Heard.over.is_(False)))):
+        gather = gather_of(heard.callout)
+        add_word(session, incident, (heard.channel, heard.person), heard.callout, kind, why, gather, now + gather)

@@ -13,6 +13,8 @@ from balise.store.state.tables import Delivery
 
 TIME_LIMIT = 10.0
 """Seconds for one try."""
+MOST_ANSWER = 500
+"""Characters kept of what the other side answers."""
 
 
 class NotThrough(Exception):
@@ -41,7 +43,7 @@ def _no_picture(_delivery: Delivery) -> bytes | None:
     return None
 
 
-@dataclass
+@dataclass(frozen=True)
 class Outside:
     """What channels have to know of the service they send for.
 

@@ -10,11 +10,10 @@ import subprocess
 from collections.abc import Sequence
 from typing import Any
 
-from balise.server.callouts.channels.channel import TIME_LIMIT, Channel, NotThrough, Sent
+from balise.server.callouts.channels.channel import MOST_ANSWER, TIME_LIMIT, Channel, NotThrough, Sent
 from balise.server.callouts.channels.messages import told
 from balise.store.state.tables import Delivery
 
-MOST_ANSWER = 500
 OFF = "commands are off: whoever runs the service allows them with balise serve --channels-may-run"
 ENVIRONMENT = {"PATH": "/usr/local/bin:/usr/bin:/bin", "LANG": "C.UTF-8"}
 

@@ -7,12 +7,11 @@ from urllib.parse import urlsplit
 
 import httpx
 
-from balise.server.callouts.channels.channel import TIME_LIMIT, NotThrough
+from balise.server.callouts.channels.channel import MOST_ANSWER, TIME_LIMIT, NotThrough
 from balise.server.callouts.channels.places import checked_address, in_our_words
 
 OF_ITS_CONTENT = (400, 413, 415, 422)
 """What a receiver answers to a delivery that it does not understand, while others may get through."""
-MOST_ANSWER = 500
 
 
 def post(url: str, body: bytes, headers: Mapping[str, str]) -> str:

@@ -20,8 +20,8 @@ def told(delivery: Delivery, outside: Outside) -> dict[str, Any]:
     if delivery.incident is not None:
         content["link"] = outside.link(delivery)
         content["text"] = line_of(delivery)
-        for other in content.get("also", []):
-            other["link"] = f"{outside.public_url}/incidents/{other['id']}"
+        also = content.get("also", [])
+        content["also"] = [{**other, "link": f"{outside.public_url}/incidents/{other['id']}"} for other in also]
     elif delivery.alert is not None:
         content["link"] = f"{outside.public_url}/alerts/{content.get('id')}"
     return content
