@@ -75,6 +75,16 @@ def test_which_time_goes_on_and_which_comes_next() -> None:
     assert coming is not None and coming.start == at("2026-04-04T20:00")
 
 
+def test_a_window_that_is_asked_again_and_again_says_what_one_asked_for_the_first_time_says() -> None:
+    """Overlapping times over the change of the clock, asked every ten minutes, then backwards."""
+    said = {"from": "2026-03-26T02:30:00+01:00", "for": "26h", "repeat": "FREQ=DAILY;COUNT=4"}
+    of = times(**said)
+    moments = [at("2026-03-26T00:00") + 600.0 * step for step in range(6 * 24 * 6)]
+    found = [of.at(moment) for moment in [*moments, *reversed(moments)]]
+    assert found == [times(**said).at(moment) for moment in [*moments, *reversed(moments)]]
+    assert len(set(found)) == 5
+
+
 def test_the_hour_that_comes_twice_has_one_window() -> None:
     """02:30 on 25 October is 00:30 and 01:30 by UTC: it begins at the first, and lasts its two hours."""
     of = times(**{"from": "2026-10-24T02:30:00+02:00", "for": "2h", "repeat": "FREQ=DAILY"})

@@ -585,6 +585,30 @@ def test_a_dead_channel_is_an_incident_told_on_the_others(house: House) -> None:
     assert house.incidents() == [] and house.told()[1:] == [("room", "recovered")]
 
 
+def test_the_incident_of_a_dead_channel_ends_when_the_channel_is_taken_away(house: House) -> None:
+    house.channel("dead", "room")
+    house.callout("all", tell=["room"])
+    house.parts.dead_channels.heard(Liveness("dead", "away"))
+    house.parts.channels.delete("dead", "t")
+    house.parts.messages.send_due(time.time() + 1)
+    assert house.incidents() == []
+    assert "the channel has been taken away" in [line.text for line in house.parts.incident_search.get(1).timeline]
+
+
+def test_a_change_stands_in_the_story_when_it_was_made(house: House) -> None:
+    house.breach("quay a")
+    made = "2026-03-01T22:10:00.000Z"
+    evidence = {
+        "changes": [{"time": made, "body": "libssl 3.0 was installed"}],
+        "lines": [{"pattern": "lost", "severity": "error", "count": 9, "usual": 0}],
+    }
+    house.parts.state.write(lambda s: setattr(s.get_one(Alert, 1), "evidence", evidence))
+    story = house.only().timeline
+    assert (story[0].kind, story[0].at) == ("change", made)
+    (said,) = [line for line in story if line.kind == "event"]
+    assert said.link == f"/events?where=host+eq+%22quay+a%22&from={T0 - 900:.0f}&to={T0 + 300:.0f}"
+
+
 def test_a_drill_goes_the_real_way_and_is_over_when_somebody_answers(house: House) -> None:
     house.person("anna")
     house.channel("room")

@@ -15,7 +15,7 @@ from sqlalchemy import JSON, select
 
 from balise.server.callouts.channels.channel import NotThrough, Sent
 from balise.server.callouts.channels.places import checked_address
-from balise.server.callouts.courier import Courier
+from balise.server.callouts.courier import Courier, Liveness
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, Delivery
 from running import often, until
@@ -170,3 +170,22 @@ def test_a_delivery_is_noted_before_the_next_goes_out(desk: Desk) -> None:
 @pytest.mark.parametrize("address", ["127.0.0.1", "::1", "::ffff:127.0.0.1", "192.0.2.7"])
 def test_loopback_and_mapped_addresses_are_no_reason_to_refuse(address: str) -> None:
     assert checked_address(address, 80) == address
+
+
+def test_a_channel_that_died_before_a_restart_is_said_to_live_again(tmp_path: Path) -> None:
+    desk = Desk(tmp_path)
+    heard: list[Liveness] = []
+    desk.courier.liveness.connect(heard.append)
+    desk.mood["hook"] = "away"
+    desk.tell(1, "opened", ["hook"])
+    for _ in range(8):
+        desk.turn(901.0)
+    assert heard == [Liveness("hook", "away")]
+    desk.courier.close()
+    desk.courier = Courier(desk.state, desk._send, lambda: desk.clock)
+    desk.courier.liveness.connect(heard.append)
+    desk.mood["hook"] = "takes"
+    desk.tell(2, "opened", ["hook"])
+    desk.turn(901.0)
+    assert heard[1:] == [Liveness("hook", None)]
+    desk.close()

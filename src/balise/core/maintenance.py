@@ -15,6 +15,8 @@ from balise.api.spans import instant
 
 MOST = 1000
 """Times of one window that are looked at for one answer."""
+KNOWN_FOR = 3600.0
+"""Seconds for which it is known at most what goes on: working it out goes through all times since the first."""
 
 
 @dataclass(frozen=True)
@@ -33,14 +35,22 @@ class Times:
         self._first = instant(body.from_, said_at)
         self._length = body.length(said_at)
         self._rule: rrule | None = None
+        self._known: tuple[float, float, Time | None] = (0.0, 0.0, None)
         if body.repeat is not None:
             begin = datetime.fromtimestamp(self._first, self._zone).replace(tzinfo=None)
             self._rule = rrulestr(_local_until(body.repeat, self._zone), dtstart=begin)
 
     def at(self, moment: float) -> Time | None:
         """The time that goes on at a moment; of several the one that ends last."""
+        since, until, known = self._known
+        if since <= moment < until:
+            return known
         going_on = [one for one in self.between(moment, moment + 1e-6) if one.start <= moment < one.end]
-        return max(going_on, key=lambda one: one.end, default=None)
+        found = max(going_on, key=lambda one: one.end, default=None)
+        coming = self.next_after(moment)
+        changes = [moment + KNOWN_FOR, *(one.end for one in going_on), *([coming.start] if coming else [])]
+        self._known = (moment, min(changes), found)
+        return found
 
     def next_after(self, moment: float) -> Time | None:
         """The next time that begins after a moment."""

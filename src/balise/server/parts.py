@@ -762,6 +762,7 @@ def _connect_telling(parts: Parts) -> None:
     parts.plans.changed.then(parts.surroundings.forget)
     parts.incidents.changed.connect(telling.incident)
     parts.courier.liveness.connect(parts.dead_channels.heard)
+    parts.channels.removed.connect(parts.dead_channels.removed)
     parts.probe_results.judged.connect(telling.probe)
     parts.enrolments.progressed.connect(telling.enrolment)
     parts.events.listeners += [telling.events, parts.forwards.written, parts.listening.written]

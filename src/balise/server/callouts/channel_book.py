@@ -23,6 +23,7 @@ from balise.server.callouts.found import found
 from balise.server.callouts.post import Post, opened_secrets
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.people.access import Principal, audit
+from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore
@@ -36,6 +37,8 @@ class ChannelBook:
         self._sealer = sealer
         self._post = post
         self._courier = courier
+        self.removed = Signal[str]("channel removed")
+        """A channel is there no more."""
 
     def all(self, who: Principal) -> list[Channel]:
         def read(session: Session) -> list[Channel]:
@@ -94,6 +97,7 @@ class ChannelBook:
             audit(session, who, "channel.delete", name)
 
         self._state.write(write)
+        self.removed.tell(name)
 
     def test(self, name: str, who: str) -> None:
         """Sends a test at once. Raises Refused 422 when it does not get through."""

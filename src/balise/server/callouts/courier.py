@@ -53,12 +53,15 @@ def wait_before(attempt: int) -> float:
 
 @dataclass
 class _Lane:
-    """One channel: whether a thread is at it, how often it failed in a row, and until when it rests."""
+    """One channel: whether a thread is at it, how often it failed in a row, and until when it rests.
+
+    After a start it is not known whether it is dead: who keeps that is told with the first that gets through.
+    """
 
     busy: bool = False
     failures: int = 0
     failing_since: float = 0.0
-    dead: bool = False
+    dead: bool | None = None
     not_before: float = 0.0
     lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -66,8 +69,8 @@ class _Lane:
 class Courier:
     """Sends what is due. What waits is in the database, so a restart loses nothing and repeats nothing sent.
 
-    What concerns one alert goes through a channel in its order, whatever fails. A channel that fails rests, longer each
-    time, and everything for it waits; a delivery that it takes exception to waits alone.
+    What concerns one alert or incident goes through a channel in its order, whatever fails. A channel that fails rests,
+    longer each time, and everything for it waits; a delivery that it takes exception to waits alone.
     """
 
     def __init__(self, state: StateStore, send: Send, clock: Callable[[], float] = time.time) -> None:
@@ -150,7 +153,7 @@ class Courier:
         self._note(delivery.id, _outcome(delivery, problem, sent, now))
         if problem is None or problem.alone:
             lane.failures = 0
-            if lane.dead:
+            if lane.dead is not False:
                 lane.dead = False
                 self.liveness.tell(Liveness(channel, None))
             return True

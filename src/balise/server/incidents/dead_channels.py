@@ -24,8 +24,20 @@ class DeadChannels:
         """A channel died, or came back."""
         now = time.time()
         number = self._incidents.change(
-            lambda s: self._died(s, liveness, now) if liveness.problem is not None else self._lives(s, liveness, now)
+            lambda s: (
+                self._died(s, liveness, now)
+                if liveness.problem is not None
+                else self._ends(s, liveness.channel, "it lets things through again", now)
+            )
         )
+        self._tell(number)
+
+    def removed(self, channel: str) -> None:
+        """A channel is there no more."""
+        now = time.time()
+        self._tell(self._incidents.change(lambda s: self._ends(s, channel, "the channel has been taken away", now)))
+
+    def _tell(self, number: int | None) -> None:
         if number is not None:
             self._incidents.changed.tell(number)
 
@@ -44,13 +56,13 @@ class DeadChannels:
             add_word(session, row.id, (channel, None), "", "opened", why, 0.0, now)
         return row.id
 
-    def _lives(self, session: Session, liveness: Liveness, now: float) -> int | None:
-        of = f"channel {liveness.channel}"
+    def _ends(self, session: Session, channel: str, why: str, now: float) -> int | None:
+        of = f"channel {channel}"
         row = session.scalar(select(Incident).where(Incident.of == of, Incident.state == "open"))
         if row is None:
             return None
         row.recovered_at = now
-        add_line(session, row.id, now, "closed", "it lets things through again", None)
-        add_words_to_listeners(session, row.id, "recovered", "it lets things through again", now)
+        add_line(session, row.id, now, "closed", why, None)
+        add_words_to_listeners(session, row.id, "recovered", why, now)
         self._incidents.end(session, row, now, None, None)
         return row.id

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
+from urllib.parse import urlencode
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -11,11 +12,12 @@ from sqlalchemy.orm import Session
 from balise.api.events import SEVERITIES
 from balise.api.incidents import Earlier, Incident, IncidentDetail, StoryLine
 from balise.api.lists import Page
-from balise.api.spans import rfc3339
+from balise.api.spans import instant, rfc3339
 from balise.core import filters
 from balise.core.rules.limits import LEVEL_NAMES
 from balise.server.asking import read_filter
 from balise.server.errors import unknown
+from balise.server.events.evidence import filters_text
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
 from balise.server.incidents.facts import facts_about
@@ -158,10 +160,10 @@ def _evidence_lines(session: Session, alerts: list[int]) -> Iterator[Dated]:
     for row in session.scalars(select(tables.Alert).where(tables.Alert.id.in_(alerts))):
         evidence = row.evidence or {}
         for change in evidence.get("changes", []):
-            key = f"{change.get('time')} {change.get('body')}"
+            key = f"{change['time']} {change['body']}"
             if key not in seen:
                 seen.add(key)
-                at = float(change.get("at") or row.opened_at)
+                at = instant(change["time"], row.opened_at)
                 link = f"/fleet/{row.host_name}/inventory"
                 yield at, StoryLine(at=rfc3339(at), kind="change", text=f"{row.host_name}: {change['body']}", link=link)
         for said in evidence.get("lines", []):
@@ -174,9 +176,8 @@ def _evidence_lines(session: Session, alerts: list[int]) -> Iterator[Dated]:
 
 
 def _events(row: tables.Alert) -> str:
-    return (
-        f"/events?where=host%20eq%20%22{row.host_name}%22&from={row.opened_at - 900:.0f}&to={row.opened_at + 300:.0f}"
-    )
+    asked = {"where": f"host eq {filters_text(row.host_name or '')}"}
+    return f"/events?{urlencode(asked)}&from={row.opened_at - 900:.0f}&to={row.opened_at + 300:.0f}"
 
 
 def _before(session: Session, row: tables.Incident) -> list[Earlier]:

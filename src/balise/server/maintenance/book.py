@@ -18,7 +18,6 @@ from balise.server.asking import read_filter
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import audit
-from balise.server.signals import Signal
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -54,8 +53,6 @@ class MaintenanceBook:
         self._lock = threading.Lock()
         self._held: dict[str, _Held] = {}
         self.paused: dict[int, str] = {}
-        self.changed = Signal[None]("maintenance")
-        """Other hosts are in maintenance than before."""
         self._read()
         self.look(time.time())
 
@@ -107,9 +104,7 @@ class MaintenanceBook:
                 for known in self._directory.all():
                     if known.id not in paused and self._is_in(held, known, members):
                         paused[known.id] = held.name
-            changed, self.paused = set(paused) != set(self.paused), paused
-        if changed:
-            self.changed.tell(None)
+            self.paused = paused
 
     def _is_in(self, held: _Held, known: Known, members: Mapping[str, list[tuple[str, str | None]]]) -> bool:
         body = held.body
