@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import socket
 import tempfile
 import threading
@@ -77,29 +78,40 @@ def rule(admin: Balise, name: str) -> None:
     admin.rules.apply(name, RuleBody.model_validate(body))
 
 
+STANDING = 40
+"""Rules that a console has anyway."""
+
+
 def told(report: Report) -> None:
-    """Each breach is an incident of its own: other hosts, other rules."""
-    tries = report.size(40, 2)
+    """Each breach is of another rule on another host, and over before the next."""
+    tries = report.size(100, 2)
     report.title(f"Incidents: from a breach to the message, one channel hanging, nothing gathered, {tries} times")
     service, ends = Service(Path(tempfile.mkdtemp())), Ends()
     by_hook, by_mail = [], []
     with service.client() as admin:
         ends.channels(admin)
         admin.callouts.set("all", CalloutBody(tell=["hangs", "hook", "mail"], gather="0s"))
+        for i in range(STANDING):
+            rule(admin, f"current-{i}")
+            send_gauge(service.url, service.tokens["ingest"], "quay", f"current-{i}", 0.0)
+        time.sleep(5.0)
         rng = np.random.default_rng(7)
         for i in range(tries):
             rule(admin, f"tide-{i}")
             time.sleep(1.0 + float(rng.random()))
-            send_gauge(service.url, service.tokens["ingest"], f"pier-{i}", f"tide-{i}", 9.0)
             began = time.perf_counter()
-            until(lambda i=i: len(ends.hook) > i and len(ends.mail) > i, 30)  # type: ignore[misc]
-            by_hook.append(ends.hook[i][0] - began)
-            by_mail.append(ends.mail[i][0] - began)
+            send_gauge(service.url, service.tokens["ingest"], f"pier-{i}", f"tide-{i}", 9.0)
+            until(lambda i=i: len(ends.hook) > 2 * i and len(ends.mail) > 2 * i, 30)  # type: ignore[misc]
+            by_hook.append(ends.hook[-1][0] - began)
+            by_mail.append(ends.mail[-1][0] - began)
+            admin.rules.delete(f"tide-{i}")
+            until(lambda i=i: len(ends.hook) > 2 * i + 1 and len(ends.mail) > 2 * i + 1, 30)  # type: ignore[misc]
     service.stop()
     ends.close()
     for name, took in (("webhook", sorted(by_hook)), ("mail with a picture", sorted(by_mail))):
         report.figure(f"{name}, median", f"{took[len(took) // 2]:.2f} s")
-        report.budget(f"{name}, p99, s", took[int(len(took) * 0.99)], 1.0, most=True)
+        report.figure(f"{name}, the longest", f"{took[-1]:.2f} s")
+        report.budget(f"{name}, p99, s", took[math.ceil(len(took) * 0.99) - 1], 1.0, most=True)
 
 
 def storm(report: Report) -> None:

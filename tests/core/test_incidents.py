@@ -85,6 +85,16 @@ def test_what_runs_on_a_host_is_held_under_it() -> None:
 def test_a_silent_host_holds_what_else_is_wrong_on_it_and_a_silent_site_is_one_thing() -> None:
     made, _ = placed(on(1, "p", silence=True), on(2, "p"))
     assert made.held_under(2) == 1
+    # A probe of it is held whichever was noticed first; a full disk from before may be why it is silent.
+    for silent, probe, other in ((1, 2, 3), (3, 1, 2)):
+        alerts = {
+            silent: on(silent, "p", rule="silent", silence=True),
+            probe: on(probe, "p", rule="probe", probe="p"),
+            other: on(other, "p", rule="disk"),
+        }
+        made, _ = placed(*[alerts[n] for n in sorted(alerts)])
+        assert made.held_under(probe) == silent and made.held_under(silent) is None
+        assert made.held_under(other) == (silent if silent < other else None)
     quiet = [on(n, f"g{n}", rule="silent", silence=True, site="northquay") for n in range(1, 4)]
     made, all_placed = placed(*quiet)
     assert made.members(1) == {1, 2, 3} and [made.held_under(n) for n in (1, 2, 3)] == [None, 1, 1]

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
+from pathlib import Path
+
 import numpy as np
 import pytest
 
@@ -45,6 +50,31 @@ def test_every_host_measures_what_is_described_and_in_its_bounds() -> None:
             assert (one.values >= 0).all(), (ship.name, one.metric)
             if unit == "1" and one.metric != "balise.cpu.load_per_core":
                 assert (one.values <= 1.0001).all(), (ship.name, one.metric)
+
+
+def test_each_story_is_one_incident_that_is_called_by_its_cause(tmp_path: Path) -> None:
+    """From before the import until after the gate is heard again, with a clock that is turned by hand."""
+    words = [sys.executable, str(Path(__file__).parent / "turned.py"), str(tmp_path), "-480", "6300"]
+    played = subprocess.run(words, check=False, capture_output=True, text=True, timeout=600)
+    assert played.returncode == 0, played.stderr[-2000:]
+    # The third is a volume that fills all the while, at the other quay.
+    gate, slow, full = (json.loads(line) for line in played.stdout.splitlines())
+    assert [one["host"] for one in full["alerts"]] == ["gate-s3"]
+    assert slow["title"].startswith("Database sessions wait for locks") and "book-db-n1" in slow["title"]
+    assert slow["title"].endswith("touches Boarding gates, Booking")
+    alerts = {(one["rule"], one["host"]): one["held"] for one in slow["alerts"]}
+    assert alerts == {
+        ("sessions-waiting", "book-db-n1"): False,
+        **{("response-slow", host): True for host in ("book-app-n1", "book-app-n2", "web-n1", "web-n2")},
+    }
+    assert gate["title"] == "Nothing is heard from a host on gate-n2, touches Boarding gates"
+    alerts = {(one["rule"], one["host"]): one["held"] for one in gate["alerts"]}
+    assert alerts == {("host-silent", "gate-n2"): False, ("probe-failing", "gate-n2"): True}
+    for story in (gate, slow):
+        assert story["state"] == "closed"
+        told = [line for line in story["told"] if line.startswith("control-room")]
+        assert sum("that it is wrong" in line for line in told) == 1
+        assert sum("that it is over" in line for line in told) == 1 and "that it is over" in told[-1]
 
 
 def test_the_import_is_felt_from_the_database_outwards() -> None:

@@ -121,6 +121,9 @@ class House:
     def deliveries(self) -> list[Delivery]:
         return self.parts.state.read(lambda s: list(s.scalars(select(Delivery).order_by(Delivery.id))))
 
+    def alerts(self) -> list[Alert]:
+        return self.parts.state.read(lambda s: list(s.scalars(select(Alert).order_by(Alert.id))))
+
     def incidents(self, state: str | None = "open") -> list[Any]:
         return self.parts.incident_search.page(where=None, state=state, limit=200, cursor=None).items
 
@@ -392,6 +395,31 @@ def test_a_storm_is_one_incident_and_one_message(house: House) -> None:
     (one,) = house.incidents()
     assert (one.alert_count, one.host_count, len(one.hosts), len(one.alerts)) == (len(hosts), len(hosts), 200, 10)
     assert house.told() == [("room", "opened")]
+
+
+def test_in_a_storm_the_first_and_the_worst_of_an_incident_have_evidence_and_few_others(house: House) -> None:
+    hosts = [f"s{number:05}" for number in range(often(300))]
+    turns = [house.turn(host, WARNING) for host in hosts]
+    for start in range(0, len(turns), 100):
+        house.parts.alerts.apply(turns[start : start + 100], house.now, captured=0)
+    worse = [house.turn(hosts[-1], CRITICAL)]
+    house.parts.alerts.apply(worse, house.now)
+    house.parts.first_and_worst.look(house.now)
+    house.step()
+    (one,) = house.incidents()
+    house.parts.first_and_worst.look(house.now)
+    with_evidence = [row for row in house.alerts() if row.evidence is not None]
+    assert [row.host_name for row in with_evidence] == [hosts[0], hosts[-1]]
+    assert all(set(row.evidence) >= {"processes", "sessions", "lines"} for row in with_evidence if row.evidence)
+    # Whatever becomes the worst later has it then, and what nobody can know any more is not made up.
+    house.over(hosts[-1])
+    house.breach(hosts[7])
+    house.parts.first_and_worst.look(house.now + 7200)
+    assert len([row for row in house.alerts() if row.evidence is not None]) == 2
+    house.step()
+    house.parts.incidents.changed.tell(one.id)
+    house.parts.first_and_worst.look(house.now)
+    assert {row.host_name for row in house.alerts() if row.evidence is not None} == {hosts[0], hosts[7], hosts[-1]}
 
 
 def test_maintenance_keeps_it_and_tells_what_is_still_wrong_at_its_end_once(house: House) -> None:

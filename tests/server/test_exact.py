@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import socket
 import sqlite3
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,9 +15,13 @@ from sqlalchemy.exc import OperationalError
 
 from balise.api.agents import behind_by
 from balise.api.hosts import HostChange
+from balise.api.probes import ProbeBody
 from balise.api.rules import Rehearse, RuleBody
+from balise.server.alerts.book import CAPTURED, Turn
 from balise.server.life import close
 from balise.server.parts import Parts, build
+from balise.server.people.access import Principal
+from balise.server.rules import pulse, watch
 from balise.server.settings import Settings
 from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
@@ -115,6 +120,24 @@ def test_a_sender_that_says_nonsense_of_its_clock_blinds_nobody(console: Parts, 
     assert console.watch.problems == {}
 
 
+def test_a_host_is_silent_though_its_probes_are_made(console: Parts) -> None:
+    """A probe that is made from the console says nothing of the host's agent, least of all when nothing answers it."""
+    now = time.time()
+    put(console, "gate", [(now, 1.0)])
+    gate = console.directory.find("gate")
+    assert gate is not None
+    console.directory.heard(gate.id, now - 500, now - 500)
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        target = f"127.0.0.1:{free.getsockname()[1]}"
+    for host in ("gate", "known-by-probes"):
+        console.probes.put(host, ProbeBody(kind="tcp", target=target, host=host), Principal("t", "administrator"))
+        console.probes.again(host)
+    by_probes = console.directory.find("known-by-probes")
+    assert by_probes is not None and by_probes.last_seen is not None
+    assert gate.last_seen == now - 500 and by_probes.last_seen >= now
+
+
 # --- failures behind an alert
 
 
@@ -151,6 +174,43 @@ def test_an_alert_comes_once_the_locked_file_is_free(console: Parts) -> None:
     other.close()
     console.watch.tick(now + 1)
     assert open_hosts(console) == ["a"]
+
+
+def test_a_storm_is_written_in_pieces_and_a_piece_that_cannot_be_comes_again(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(watch, "WRITTEN_AT_ONCE", 4)
+    now = time.time()
+    console.rules.put("high", rule(), "test")
+    hosts = [f"h{number:02}" for number in range(10)]
+    for host in hosts:
+        put(console, host, [(now, 9.0)])
+    write, tried = console.alerts.apply, []
+
+    def full_at_first(turns: Sequence[Turn], at: float, captured: int) -> list[Turn]:
+        tried.append((len(turns), captured))
+        if len(tried) == 2:
+            raise OperationalError("insert", {}, Exception("database or disk is full"))
+        return write(turns, at, captured)
+
+    monkeypatch.setattr(console.alerts, "apply", full_at_first)
+    with pytest.raises(OperationalError):
+        console.watch.tick(now)
+    assert len(open_hosts(console)) == 4
+    console.watch.tick(now + 1)
+    assert open_hosts(console) == hosts
+    assert tried == [(4, CAPTURED), (4, 0), (4, CAPTURED), (2, 0)]
+    steps = console.state.read(lambda s: list(s.scalars(select(AlertStep.what))))
+    assert steps == ["opened"] * len(hosts)
+
+
+def test_rules_are_asked_the_more_often_the_less_it_takes(console: Parts, monkeypatch: pytest.MonkeyPatch) -> None:
+    for took, rest in ((0.001, 0.25), (0.05, 0.5), (3.0, 1.0)):
+        clock = iter((10.0, 10.0 + took))
+        with monkeypatch.context() as patch:
+            patch.setattr(pulse.time, "perf_counter", lambda clock=clock: next(clock))
+            patch.setattr(console.pulse, "tick", lambda: None)
+            assert console.pulse.beat().seconds == pytest.approx(rest)
 
 
 def test_the_alert_of_a_host_that_left_ends_once_the_locked_file_is_free(console: Parts) -> None:

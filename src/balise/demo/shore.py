@@ -11,6 +11,7 @@ import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from socketserver import BaseRequestHandler, TCPServer
 from typing import Any
 
 from aiosmtpd.controller import Controller
@@ -49,7 +50,7 @@ class Shore:
         self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         threading.Thread(target=self._server.serve_forever, name="shore", daemon=True).start()
         self.mail_port, self.barrier_port = _free_port(), _free_port()
-        self._barrier: socket.socket | None = None
+        self._barrier: _Barrier | None = None
         self.set_barrier(lost=False)
         self._mail = Controller(Mailbox(), hostname="127.0.0.1", port=self.mail_port)
         self._mail.start()
@@ -58,10 +59,12 @@ class Shore:
     def set_barrier(self, *, lost: bool) -> None:
         """The barrier of pier 2 answers, or its controller has lost the network."""
         if lost and self._barrier is not None:
-            self._barrier.close()
+            self._barrier.shutdown()
+            self._barrier.server_close()
             self._barrier = None
         elif not lost and self._barrier is None:
-            self._barrier = socket.create_server(("127.0.0.1", self.barrier_port), backlog=16)
+            self._barrier = _Barrier(("127.0.0.1", self.barrier_port), BaseRequestHandler)
+            threading.Thread(target=self._barrier.serve_forever, name="barrier", daemon=True).start()
 
     def keep(self, kind: str, suffix: str, content: bytes) -> None:
         """Keeps something that came; the oldest of many goes."""
@@ -74,7 +77,14 @@ class Shore:
     def stop(self) -> None:
         self._server.shutdown()
         self._server.server_close()
+        self.set_barrier(lost=True)
         self._mail.stop()
+
+
+class _Barrier(TCPServer):
+    """Takes connections, and ends them."""
+
+    allow_reuse_address = True
 
 
 def _free_port() -> int:

@@ -49,6 +49,7 @@ from balise.server.incidents.calling import Calling
 from balise.server.incidents.charts import Charts
 from balise.server.incidents.dead_channels import DeadChannels
 from balise.server.incidents.drills import Drills
+from balise.server.incidents.first_and_worst import FirstAndWorst
 from balise.server.incidents.responses import ResponseBook
 from balise.server.incidents.round import Round
 from balise.server.incidents.search import IncidentSearch
@@ -235,6 +236,7 @@ def _people(on: Ground) -> People:
 class Hosts(People):
     """Hosts, what is known of them, and who is told."""
 
+    charts: Charts
     courier: Courier
     channels: ChannelBook
     callouts: CalloutBook
@@ -268,23 +270,25 @@ def _hosts(on: People) -> Hosts:
     state, directory = on.state, on.directory
     links = Links(on.sealer, on.settings.reached_at)
     metrics = Metrics(on.series, directory)
+    charts = Charts(state=state, metrics=metrics)
     outside = Outside(
         public_url=on.settings.reached_at,
         link=links.of,
-        chart=Charts(state=state, metrics=metrics).of,
+        chart=charts.of,
         may_run=on.settings.channels_may_run,
     )
     post = Post(state=state, sealer=on.sealer, outside=outside)
     courier = Courier(state, post.send)
     changes = ChangeLog(on.events)
     evidence = EvidenceReader(on.events)
-    alerts = AlertBook(state=state, evidence=evidence.of_breach)
+    alerts = AlertBook(state=state, evidence=evidence.captured)
     clocks = Clocks()
     plans = HeldPlans(state=state, directory=directory)
     reports = HostReports(state=state, directory=directory)
     hosts = HostBook(state=state, directory=directory, alerts=alerts, evidence=evidence, clocks=clocks, reports=reports)
     return Hosts(
         **vars(on),
+        charts=charts,
         courier=courier,
         channels=ChannelBook(state=state, sealer=on.sealer, post=post, courier=courier),
         callouts=CalloutBook(state),
@@ -610,6 +614,7 @@ class Incidents(Rules):
     who: Who
     dead_channels: DeadChannels
     responses: ResponseBook
+    first_and_worst: FirstAndWorst
 
 
 def _incidents(on: Rules) -> Incidents:
@@ -641,6 +646,7 @@ def _incidents(on: Rules) -> Incidents:
         drills=Drills(state=state, callouts=on.callouts, incidents=incidents),
         who=Who(state=state, callouts=on.callouts, directory=directory, surroundings=surroundings),
         dead_channels=DeadChannels(incidents=incidents),
+        first_and_worst=FirstAndWorst(state=state, evidence=on.evidence),
         responses=ResponseBook(
             state=state, directory=directory, incidents=incidents, evidence=on.evidence, probe=on.probes.again
         ),
@@ -760,7 +766,7 @@ def _connect_telling(parts: Parts) -> None:
     parts.alerts.changed.then(parts.courier.wake, parts.incidents.wake)
     parts.applications.changed.then(parts.surroundings.forget)
     parts.plans.changed.then(parts.surroundings.forget)
-    parts.incidents.changed.connect(telling.incident)
+    parts.incidents.changed.connect(telling.incident, parts.first_and_worst.changed)
     parts.courier.liveness.connect(parts.dead_channels.heard)
     parts.channels.removed.connect(parts.dead_channels.removed)
     parts.probe_results.judged.connect(telling.probe)
@@ -778,7 +784,7 @@ def _connect_telling(parts: Parts) -> None:
 def _employ(parts: Parts) -> None:
     """What goes on in the background: what, and seconds between."""
     add = parts.workers.add
-    add("watch", parts.pulse.tick, 1.0)
+    add("watch", parts.pulse.beat, 1.0)
     add("listening", parts.listening.work, 0.3)
     add("learner", parts.learner.work, 2.0)
     add("late", lambda: parts.late_comers.work(time.time()), 5.0)
@@ -786,7 +792,9 @@ def _employ(parts: Parts) -> None:
     add("holds", lambda: parts.watch.keep_holds(time.time()), 1.0)
     add("incidents", parts.round.go, 0.0)
     add("responses", lambda: parts.responses.look(time.time()), 1.0)
-    add("courier", parts.courier.work, 0.1)
+    add("evidence", lambda: parts.first_and_worst.look(time.time()), 1.0)
+    add("pictures", parts.charts.warm, 2.0)
+    add("courier", parts.courier.work, 0.02)
     add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)
     add("room", parts.space.look, 2.0)
     add("memory", parts.memory.look, 1.0)

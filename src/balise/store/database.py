@@ -3,14 +3,26 @@
 from __future__ import annotations
 
 import errno
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.exc import OperationalError
 
 BUSY_MS = 15_000
+ASKED_AT_ONCE = 1000
+"""Values in one question: SQLite takes no more than 32,766."""
+T = TypeVar("T")
+
+
+def in_pieces(values: Sequence[T]) -> Iterator[Sequence[T]]:
+    """Values, as many at once as one question may have.
+
+    >>> [len(piece) for piece in in_pieces(range(2500))]
+    [1000, 1000, 500]
+    """
+    return (values[start : start + ASKED_AT_ONCE] for start in range(0, len(values), ASKED_AT_ONCE))
 
 
 def is_full(error: BaseException) -> bool:

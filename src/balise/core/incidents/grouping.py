@@ -264,8 +264,10 @@ class Grouping:
         # Those before are together already, unless long ago: the first of them that are silent, and the last.
         chosen = [n for n in mine[:FEW] if self._alerts[n].silence] + mine[-FEW:]
         for other in dict.fromkeys(chosen):
-            silent = self._alerts[other].silence
-            yield _Link(other, f"on {alert.host} as well", up=silent and not alert.silence)
+            before = self._alerts[other]
+            # A probe fails because its host is gone, whichever was noticed first.
+            probed = alert.silence and bool(before.probe)
+            yield _Link(other, f"on {alert.host} as well", up=before.silence and not alert.silence, down=probed)
 
     def _by_silence(self, alert: Breached) -> Iterator[_Link]:
         for kind, name in (("site", alert.site), ("relay", alert.relay)):

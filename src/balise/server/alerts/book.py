@@ -6,11 +6,12 @@ import json
 import logging
 import math
 import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import func, or_, select, update
+from sqlalchemy import or_, select, update
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
@@ -20,10 +21,11 @@ from balise.api.spans import rfc3339
 from balise.core.rules.limits import OK
 from balise.server.alerts.answers import alert_answer
 from balise.server.alerts.opened import Open, OpenAlerts
-from balise.server.alerts.telling import tell, told_of_alerts
+from balise.server.alerts.telling import Listeners
 from balise.server.errors import Refused, unknown
 from balise.server.people.access import audit
 from balise.server.signals import Signal
+from balise.store.database import in_pieces
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AlertStep
 
@@ -37,6 +39,8 @@ SLACK = 60.0
 """Seconds by which an alert may be away from what is found later to be the same one."""
 CALM = 1800.0
 """Seconds without a breach after which an alert that flaps recovers."""
+CAPTURED = 20
+"""Alerts of one change whose evidence is kept as they open."""
 EvidenceAt = Callable[[str, float, float], dict[str, Any]]
 
 
@@ -71,6 +75,8 @@ class AlertBook:
     """All alerts."""
 
     def __init__(self, *, state: StateStore, evidence: EvidenceAt) -> None:
+        """`evidence` answers what was going on at a host, by the moment of the opening and since when it is breached;
+        it never raises."""
         self._state = state
         self._evidence = evidence
         self.unwritten = 0
@@ -85,8 +91,9 @@ class AlertBook:
 
     # --- what the rules find
 
-    def apply(self, turns: Sequence[Turn], now: float) -> list[Turn]:
-        """Writes the turns of one tick, and who is to be told of them, in one transaction; answers those written.
+    def apply(self, turns: Sequence[Turn], now: float, captured: int = CAPTURED) -> list[Turn]:
+        """Writes turns, and who is to be told of them, in one transaction; answers those written. Of the first
+        `captured` of them evidence is kept.
 
         One that cannot be written holds up no other. What cannot be kept at the moment, because the disk is full or
         the file is locked, is raised: then nothing is written, and the turns have to come again.
@@ -94,8 +101,8 @@ class AlertBook:
         if not turns:
             return []
         kept = {
-            i: self._evidence_of(t, now)
-            for i, t in enumerate(turns[:20])
+            i: self._evidence(t.host_name, now, t.since)
+            for i, t in enumerate(turns[:captured])
             if t.level > OK and (t.rule, t.key) not in self.open and t.host_name
         }
         try:
@@ -118,18 +125,21 @@ class AlertBook:
                     log.exception("rule=%s group=%s cannot be written", turn.rule, turn.key)
             return written
 
-    def _evidence_of(self, turn: Turn, now: float) -> dict[str, Any]:
-        """What was going on. Evidence that cannot be read is evidence missing, never an alert missing."""
-        try:
-            return self._evidence(turn.host_name, now, turn.since)
-        except Exception as error:
-            log.exception("evidence of host=%s cannot be read", turn.host_name)
-            return {"missing": f"the evidence could not be read ({type(error).__name__})"}
-
     def _apply(self, turns: Sequence[tuple[int, Turn]], kept: dict[int, dict[str, Any]], now: float) -> list[Turn]:
         def write(session: Session) -> list[tuple[Alert, str]]:
-            callouts = told_of_alerts(session)
-            return [done for i, turn in turns if (done := self._write_turn(session, turn, now, callouts, kept.get(i)))]
+            rows = self._open_rows(session, [turn for _, turn in turns])
+            listeners = Listeners(session, [row.id for row in rows.values()])
+            opened = {i: _new_alert(t, now, kept.get(i)) for i, t in turns if t.level > OK and _thing(t) not in rows}
+            session.add_all(opened.values())
+            session.flush()
+            often = _opened_lately(session, [t for _, t in turns if t.level == OK and t.body.flaps_after], now)
+            done = []
+            for i, turn in turns:
+                if i in opened:
+                    done.append(_stepped(session, opened[i], "opened", now, listeners))
+                elif (row := rows.get(_thing(turn))) is not None:
+                    done.append(self._move(session, row, turn, now, listeners, often.get(_thing(turn), 0)))
+            return done
 
         written = self._state.write(write)
         for row, _ in written:
@@ -138,57 +148,41 @@ class AlertBook:
             self._tell(alert_answer(row), what)
         return [turn for _, turn in turns]
 
+    def _open_rows(self, session: Session, turns: Sequence[Turn]) -> dict[tuple[str, str], Alert]:
+        """The open alerts of what has turned, as they are written."""
+        held = [one.id for turn in turns if (one := self.open.get(_thing(turn))) is not None]
+        return {(row.rule, row.group_key): row for row in _rows(session, held)}
+
     def _tell(self, alert: AlertAnswer, what: str) -> None:
         log.info("alert=%d rule=%s host=%s severity=%s %s", alert.id, alert.rule, alert.host, alert.severity, what)
         self.changed.tell(AlertChanged(alert, what))
 
-    def _write_turn(
-        self, session: Session, turn: Turn, now: float, callouts: Sequence[Any], evidence: dict[str, Any] | None
-    ) -> tuple[Alert, str] | None:
-        held = self.open.get((turn.rule, turn.key))
-        row = session.get(Alert, held.id) if held is not None else None
-        if held is None or row is None:
-            if turn.level == OK:
-                return None
-            row = _new_alert(turn, now, evidence)
-            session.add(row)
-            session.flush()
-            return _stepped(session, row, "opened", now, callouts)
+    def _move(
+        self, session: Session, row: Alert, turn: Turn, now: float, listeners: Listeners, often: int
+    ) -> tuple[Alert, str]:
+        """An open alert goes to another level; `often` is how many times it opened within the last hour."""
+        held = self.open[_thing(turn)]
         row.worst_value, row.silent = held.worst, False
         if not math.isnan(turn.value):
             row.value = turn.value
             row.worst_value = turn.worse(held.worst, turn.value)
         row.detail = {**(row.detail or {}), **turn.detail}
         if turn.level == OK:
-            return self._recover(session, row, turn, now, callouts)
+            return _recovered(session, row, turn, now, listeners, often)
         if row.calm_since is not None:
-            return _breached_again(session, row, turn, now, callouts)
+            return _breached_again(session, row, turn, now, listeners)
         what = "worsened" if turn.level > row.level else "eased"
         row.level, row.changed_at, row.bound = turn.level, now, turn.bound
-        return _stepped(session, row, what, now, callouts)
-
-    def _recover(
-        self, session: Session, row: Alert, turn: Turn, now: float, callouts: Sequence[Any]
-    ) -> tuple[Alert, str]:
-        """It is over; one that opened too often in the last hour stays open until it has been calm."""
-        if row.flapping_since is None and turn.body.flaps_after:
-            mine = (Alert.rule == turn.rule, Alert.group_key == turn.key, Alert.opened_at > now - HOUR)
-            opened = session.scalar(select(func.count()).select_from(Alert).where(*mine)) or 0
-            if opened > turn.body.flaps_after:
-                row.flapping_since = now
-                note = f"opened {opened} times within an hour: it stays open until it has been calm for half an hour"
-                row.calm_since = now
-                return _stepped(session, row, "flapping", now, callouts, note)
-        if row.flapping_since is not None:
-            row.calm_since = now
-            return row, "calm"
-        row.recovered_at, row.recovery = now, "recovered"
-        return _stepped(session, row, "recovered", now, callouts)
+        return _stepped(session, row, what, now, listeners)
 
     def learn(self, over: Sequence[tuple[Turn, float]], now: float) -> None:
         """Keeps alerts that there would have been if what came late had come in time, each with when it recovered.
         Nobody is told of them, and one that there was already is not kept twice."""
-        evidence = {i: self._evidence_of(turn, turn.since) for i, (turn, _) in enumerate(over[:20]) if turn.host_name}
+        evidence = {
+            i: self._evidence(turn.host_name, turn.since, turn.since)
+            for i, (turn, _) in enumerate(over[:20])
+            if turn.host_name
+        }
 
         def write(session: Session) -> list[Alert]:
             rows = []
@@ -268,13 +262,12 @@ class AlertBook:
             return
 
         def write(session: Session) -> list[Alert]:
-            rows = []
-            for held in gone:
-                row = session.get_one(Alert, held.id)
+            numbers = [held.id for held in gone]
+            rows, listeners = _rows(session, numbers), Listeners(session, numbers)
+            for row in rows:
                 row.recovered_at, row.recovery = now, why
                 session.add(AlertStep(alert=row.id, at=now, what="recovered", level=row.level, value=None, note=why))
-                tell(session, row, "recovered", now, [])
-                rows.append(row)
+                listeners.tell(row, "recovered", now)
             return rows
 
         rows = self._state.write(write)
@@ -346,19 +339,56 @@ def _was_known(session: Session, turn: Turn, recovered_at: float) -> bool:
     return session.scalar(select(Alert.id).where(*mine).limit(1)) is not None
 
 
-def _breached_again(session: Session, row: Alert, turn: Turn, now: float, callouts: Sequence[Any]) -> tuple[Alert, str]:
+def _rows(session: Session, numbers: Sequence[int]) -> list[Alert]:
+    """Alerts by their numbers, the oldest first."""
+    found = [row for piece in in_pieces(numbers) for row in session.scalars(select(Alert).where(Alert.id.in_(piece)))]
+    return sorted(found, key=lambda row: row.id)
+
+
+def _thing(turn: Turn) -> tuple[str, str]:
+    return turn.rule, turn.key
+
+
+def _opened_lately(session: Session, turns: Sequence[Turn], now: float) -> Counter[tuple[str, str]]:
+    """How many alerts of each of these things opened within the last hour."""
+    found: Counter[tuple[str, str]] = Counter()
+    for rule in {turn.rule for turn in turns}:
+        keys = [turn.key for turn in turns if turn.rule == rule]
+        for piece in in_pieces(keys):
+            mine = (Alert.rule == rule, Alert.group_key.in_(piece), Alert.opened_at > now - HOUR)
+            query = select(Alert.group_key).where(*mine)
+            found.update((rule, key) for key in session.scalars(query))
+    return found
+
+
+def _recovered(
+    session: Session, row: Alert, turn: Turn, now: float, listeners: Listeners, often: int
+) -> tuple[Alert, str]:
+    """It is over; one that opened too often in the last hour stays open until it has been calm."""
+    if row.flapping_since is None and turn.body.flaps_after and often > turn.body.flaps_after:
+        row.flapping_since = row.calm_since = now
+        note = f"opened {often} times within an hour: it stays open until it has been calm for half an hour"
+        return _stepped(session, row, "flapping", now, listeners, note)
+    if row.flapping_since is not None:
+        row.calm_since = now
+        return row, "calm"
+    row.recovered_at, row.recovery = now, "recovered"
+    return _stepped(session, row, "recovered", now, listeners)
+
+
+def _breached_again(session: Session, row: Alert, turn: Turn, now: float, listeners: Listeners) -> tuple[Alert, str]:
     """An alert that flaps and was calm is not: that is told only if it is worse than it was."""
     row.calm_since, row.bound = None, turn.bound
     worsened = turn.level > row.level
     row.level = max(turn.level, row.level)
-    return _stepped(session, row, "worsened", now, callouts) if worsened else (row, "breached again")
+    return _stepped(session, row, "worsened", now, listeners) if worsened else (row, "breached again")
 
 
 def _stepped(
-    session: Session, row: Alert, what: str, now: float, callouts: Sequence[Any], note: str | None = None
+    session: Session, row: Alert, what: str, now: float, listeners: Listeners, note: str | None = None
 ) -> tuple[Alert, str]:
     session.add(AlertStep(alert=row.id, at=now, what=what, level=row.level, value=row.value, note=note))
-    tell(session, row, what, now, callouts)
+    listeners.tell(row, what, now)
     return row, what
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 from collections import defaultdict
 from typing import Any
 
@@ -17,6 +18,7 @@ from balise.store.events.day_search import Search
 from balise.store.events.said import SaidCounts, SaidOften
 from balise.store.events.store import EventStore
 
+log = logging.getLogger(__name__)
 MOST_SNAPSHOTS = 240
 LONGEST_EXAMPLE = 1000
 CHANGED_WITHIN = 4 * 3600.0
@@ -104,6 +106,14 @@ class EvidenceReader:
         node = filters.parse(f'host eq {filters_text(host)} and source eq "change"')
         found, _ = self._events.find(Search(nanos(start), nanos(end), "", node), limit)
         return [e.model_dump() for e in found]
+
+    def captured(self, host: str, opened: float, since: float) -> dict[str, Any]:
+        """`of_breach`; evidence that cannot be read is evidence missing, never an alert missing."""
+        try:
+            return self.of_breach(host, opened, since)
+        except Exception as error:
+            log.exception("evidence of host=%s cannot be read", host)
+            return {"missing": f"the evidence could not be read ({type(error).__name__})"}
 
     def of_breach(self, host: str, opened: float, since: float) -> dict[str, Any]:
         """What is kept with an alert: the minutes before it and the moment itself."""

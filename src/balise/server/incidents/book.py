@@ -155,11 +155,12 @@ class IncidentBook:
         wanted = {step.alert for step in steps}
         rows = session.scalars(select(Alert).where(Alert.id.in_(wanted)).options(defer(Alert.evidence)))
         alerts = {row.id: row for row in rows}
+        there = set(session.scalars(select(IncidentAlert.alert).where(IncidentAlert.alert.in_(wanted))))
         touched: set[int] = set()
         self._session = session
         try:
             for step in steps:
-                touched |= self._step(session, step, alerts[step.alert], now)
+                touched |= self._step(session, step, alerts[step.alert], now, is_known=step.alert in there)
         finally:
             self._session = None
         session.execute(update(AlertStep), [{"id": step.id, "placed": True} for step in steps])
@@ -167,10 +168,11 @@ class IncidentBook:
             self.refresh(session, number, now)
         return touched, len(steps)
 
-    def _step(self, session: Session, step: AlertStep, row: Alert, now: float) -> set[int]:
+    def _step(self, session: Session, step: AlertStep, row: Alert, now: float, *, is_known: bool) -> set[int]:
+        """`is_known` says that the alert was in an incident before."""
         member = self._members.get(row.id)
         if step.what == "opened":
-            if member is None and row.recovery != LEARNT_LATE and session.get(IncidentAlert, row.id) is None:
+            if member is None and row.recovery != LEARNT_LATE and not is_known:
                 return self._open(session, row, step.level, now)
             return set()
         if member is None or step.what not in ("worsened", "eased", "flapping", "recovered"):
@@ -205,7 +207,8 @@ class IncidentBook:
                 why_held=placed.why_held,
             )
         )
-        session.flush()
+        if placed.held or placed.joined:
+            session.flush()
         if placed.held:
             held = [{"alert": n, "held_under": row.id, "why_held": why} for n, why in placed.held.items()]
             session.execute(update(IncidentAlert), held)

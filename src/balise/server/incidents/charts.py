@@ -9,21 +9,33 @@ import time
 from datetime import UTC, datetime
 from typing import Any
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.metrics import MetricAnswer, MetricQuery
+from balise.api.metrics import MetricAnswer, MetricQuery, SeriesAnswer
+from balise.collect.work import Pause
 from balise.core.quantities import STATE, in_words
 from balise.server.errors import Refused
 from balise.server.events.evidence import filters_text
 from balise.server.incidents.answers import alerts_of
 from balise.server.metrics.questions import Metrics
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Alert, Delivery
+from balise.store.state.tables import Alert, Channel, Delivery
 
 log = logging.getLogger(__name__)
 BEFORE = 3 * 3600.0
 """Seconds before the opening that a picture shows."""
 POINTS = 180
+LOOKED_FOR, LONG = 2.0, 86_400.0
+"""Seconds until it is looked again whether there are channels by mail, and between two pictures for nobody."""
+_NOTHING = MetricAnswer(
+    metric="nothing",
+    unit="1",
+    step_seconds=60.0,
+    times=[0.0, 60.0],
+    series=[SeriesAnswer(attributes={}, values=[0.0, 1.0])],
+    tier="raw",
+)
 INK, QUIET, WARNING, CRITICAL, LINE = "#12222b", "#4a5c66", "#a86b00", "#bf2a1e", "#0b5a66"
 
 
@@ -50,6 +62,16 @@ class Charts:
         except Exception:
             log.exception("delivery=%d has no picture", delivery.id)
             return None
+
+    def warm(self) -> Pause:
+        """Once there is a channel by mail, draws a picture for nobody: to load the library takes a second, and the
+        first message must not wait for it. Answers when to look again."""
+        mails = select(Channel.name).where(Channel.kind == "email").limit(1)
+        if self._state.read(lambda s: s.scalar(mails)) is None:
+            return Pause(LOOKED_FOR)
+        with self._lock:
+            _drawn(Alert(opened_at=0.0, limits={}, host_name=""), _NOTHING)
+        return Pause(LONG)
 
     def _measured(self, alert: Alert) -> MetricAnswer | None:
         metric = alert.measure.get("metric")
@@ -91,7 +113,9 @@ def _drawn(alert: Alert, answer: MetricAnswer) -> bytes:
     from matplotlib.figure import Figure
     from matplotlib.ticker import FuncFormatter
 
-    figure = Figure(figsize=(7.4, 3.0), dpi=160, layout="constrained")
+    figure = Figure(figsize=(7.4, 3.0), dpi=160)
+    # Margins that are known beforehand: to find the best takes as long as the picture.
+    figure.subplots_adjust(left=0.12, right=0.985, top=0.9, bottom=0.13)
     axes: Any = figure.add_subplot()
     times = [datetime.fromtimestamp(at, UTC) for at in answer.times]
     values = [float("nan") if v is None else v for v in answer.series[0].values]

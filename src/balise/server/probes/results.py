@@ -132,7 +132,10 @@ class ProbeResults:
             left = min(c.days_left for c in result.certificates) * 86_400
             values.append(Gauge(host, "probe.certificate.left", own, left))
         keep_gauges(self._series, METRICS, values, instant(result.at, time.time()))
-        self._directory.heard(known.host, time.time(), time.time())
+        host_known = self._directory.get(host)
+        if host_known is not None and host_known.mode == "probed":
+            # A probe says nothing of whether a host's agent is heard: it may well be that nothing answers it.
+            self._directory.heard(host, time.time(), time.time())
 
 
 def state_at(known: Known, place: str, now: float) -> State:

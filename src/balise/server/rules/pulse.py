@@ -1,13 +1,19 @@
-"""The pulse of the service: what is looked at every second."""
+"""The pulse of the service: what is looked at all the time."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection
 
+from balise.collect.work import Pause
 from balise.server.alerts.book import AlertBook
 from balise.server.hosts.directory import Directory
 from balise.server.rules.watch import Watch
+
+SHORTEST, LONGEST = 0.25, 1.0
+"""Seconds between two looks: what is breached is known after half of them on average."""
+PART = 10.0
+"""Looks take no more than one in so many seconds, until they are a second apart."""
 
 
 class Pulse:
@@ -21,6 +27,13 @@ class Pulse:
         self._directory = directory
         self._alerts = alerts
         self._paused = paused
+
+    def beat(self) -> Pause:
+        """A tick; answers when the next one is to be, so that they take no more than a part of the time."""
+        began = time.perf_counter()
+        self.tick()
+        took = time.perf_counter() - began
+        return Pause(min(max(SHORTEST, PART * took), LONGEST))
 
     def tick(self, now: float | None = None) -> None:
         """One look at everything. `now` is unix seconds, this moment unless given."""

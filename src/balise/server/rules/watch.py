@@ -1,4 +1,4 @@
-"""Watching: what arrives goes into every rule's windows, and each second its limits are asked."""
+"""Watching: what arrives goes into every rule's windows, and its limits are asked at every beat of the pulse."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from balise.core.rules.measuring import Measuring, Row
 from balise.core.rules.rehearsal import Arrivals, Part, play_together
 from balise.core.rules.rings import in_turn
 from balise.core.series.growth import MAX_GAP
-from balise.server.alerts.book import AlertBook, Turn
+from balise.server.alerts.book import CAPTURED, AlertBook, Turn
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.plans.held import HeldPlans
@@ -47,6 +47,8 @@ I64 = NDArray[np.int64]
 MOST_ARRIVALS = 200_000
 PLAYED_MOMENTS = 900
 """Moments at which the past is looked at to learn since when something is breached."""
+WRITTEN_AT_ONCE = 500
+"""Turns that are written by one change."""
 PUT_OFF = 30.0
 """Seconds before an alert that cannot be written is tried again."""
 SLOW = 0.2
@@ -57,7 +59,7 @@ Members = Mapping[str, Sequence[tuple[str, str | None]]]
 
 
 class Watch:
-    """All rules at work. `tick` is called every second by its worker, and by tests."""
+    """All rules at work. `tick` is called by the pulse, and by tests."""
 
     def __init__(
         self,
@@ -350,7 +352,7 @@ class Watch:
             self._stale.add(rule.name)
             return None
 
-    # --- every second
+    # --- at every beat
 
     def tick(self, now: float) -> int:
         """Takes in what arrived and asks every rule; answers how many groups were asked."""
@@ -432,12 +434,17 @@ class Watch:
         """Levels change when they are written: what could not be is proposed again."""
         self._put_off = {key: at for key, at in self._put_off.items() if at > now}
         due = [p for p in proposed if (p[2].rule, p[2].key) not in self._put_off]
-        written = {id(turn) for turn in self._alerts.apply([turn for _, _, turn in due], now)}
-        for rule, change, turn in due:
-            if id(turn) in written:
-                rule.machine.settle(change)
-            else:
-                self._put_off[(turn.rule, turn.key)] = now + PUT_OFF
+        # The worst come first; others who write wait for one piece, not for a storm.
+        due.sort(key=lambda p: -p[2].level)
+        for start in range(0, len(due), WRITTEN_AT_ONCE):
+            piece = due[start : start + WRITTEN_AT_ONCE]
+            turns = [turn for _, _, turn in piece]
+            written = {id(turn) for turn in self._alerts.apply(turns, now, 0 if start else CAPTURED)}
+            for rule, change, turn in piece:
+                if id(turn) in written:
+                    rule.machine.settle(change)
+                else:
+                    self._put_off[(turn.rule, turn.key)] = now + PUT_OFF
 
     def _take_in(self, now: float) -> None:
         batches = [self._arrivals.popleft() for _ in range(len(self._arrivals))]

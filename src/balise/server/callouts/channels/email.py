@@ -13,6 +13,7 @@ from typing import Any
 from balise.server.callouts.channels.channel import TIME_LIMIT, Channel, NotThrough, Sent
 from balise.server.callouts.channels.mail import compose
 from balise.server.callouts.channels.places import checked_address, in_our_words
+from balise.server.callouts.channels.trust import trusted
 from balise.store.state.tables import Delivery
 
 log = logging.getLogger(__name__)
@@ -38,18 +39,18 @@ class Email(Channel):
 
     def _handed_over(self, message: EmailMessage, only: Sequence[str] | None) -> Refusals:
         """Gives it to the mail server; answers the addresses that were refused."""
-        settings, context = self._settings, ssl.create_default_context()
-        with self._server(context) as server:
+        settings = self._settings
+        with self._server() as server:
             if settings["security"] == "starttls":
-                server.starttls(context=context)
+                server.starttls(context=trusted())
             if settings.get("user"):
                 server.login(settings["user"], self._secrets.get("password", ""))
             return server.send_message(message, to_addrs=list(only or settings["to"]))
 
-    def _server(self, context: ssl.SSLContext) -> smtplib.SMTP:
+    def _server(self) -> smtplib.SMTP:
         server, port = self._settings["server"], self._settings["port"]
         if self._settings["security"] == "tls":
-            return _MailOverTls(server, port, timeout=TIME_LIMIT, context=context)
+            return _MailOverTls(server, port, timeout=TIME_LIMIT, context=trusted())
         return _Mail(server, port, timeout=TIME_LIMIT)
 
     @staticmethod

@@ -9,6 +9,7 @@ import httpx
 
 from balise.server.callouts.channels.channel import MOST_ANSWER, TIME_LIMIT, NotThrough
 from balise.server.callouts.channels.places import checked_address, in_our_words
+from balise.server.callouts.channels.trust import trusted
 
 OF_ITS_CONTENT = (400, 413, 415, 422)
 """What a receiver answers to a delivery that it does not understand, while others may get through."""
@@ -25,7 +26,9 @@ def post(url: str, body: bytes, headers: Mapping[str, str]) -> str:
         raise NotThrough("the URL of the channel is not http or https")
     try:
         with (
-            httpx.Client(transport=_Pinned(), timeout=TIME_LIMIT, follow_redirects=False) as client,
+            httpx.Client(
+                transport=_Pinned(verify=trusted()), timeout=TIME_LIMIT, follow_redirects=False, trust_env=False
+            ) as client,
             client.stream("POST", url, content=body, headers=dict(headers)) as answer,
         ):
             status = answer.status_code
