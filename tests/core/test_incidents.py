@@ -103,6 +103,20 @@ def test_a_silent_host_holds_what_else_is_wrong_on_it_and_a_silent_site_is_one_t
     assert made.incident_of(1) != made.incident_of(2)
 
 
+def test_what_is_joined_by_hand_is_held_under_its_cause_again() -> None:
+    """Worked by hand: web needs app, app needs db; all three are parted, and joined the other way round."""
+    made, _ = placed(on(1, "db"), on(2, "app"), on(3, "web"))
+    assert [made.held_under(n) for n in (1, 2, 3)] == [None, 1, 1]
+    made.part(1, 7, [1])
+    made.part(1, 8, [3])
+    assert [made.held_under(n) for n in (1, 2, 3)] == [None, None, None]
+    made.join(8, 1)
+    assert made.hold_again(8) == {3: (2, "web needs app")}
+    made.join(8, 7)
+    assert made.hold_again(8) == {2: (1, "app needs db")}
+    assert [made.held_under(n) for n in (1, 2, 3)] == [None, 1, 2] and made.hold_again(8) == {}
+
+
 def test_one_rule_on_many_hosts_at_once_is_one_thing_and_joins_what_was_there() -> None:
     made, all_placed = placed(*[on(n, f"p{n}", at=n * 10.0, rule="load") for n in range(1, 5)])
     assert [one.incident for one in all_placed] == [1, 2, 1, 1] and all_placed[2].joined == (2,)

@@ -47,7 +47,7 @@ viewer
   GET /receivers  GET /receivers/{name}  GET /forwards  GET /forwards/{name}  GET /sources  GET /sign-ins  POST /parsers/try
   GET /retention  GET /event-days
   GET /rules  POST /rules/rehearse  POST /rules/suggest  POST /rules/check  GET /rules/{name}
-  POST /rules/read  POST /rules/written
+  POST /rules/read  POST /rules/written  POST /callouts/read  POST /callouts/written
   GET /rules/{name}/versions  GET /hosts/{name}/rules  POST /metrics/baseline  POST /metrics/forecast
   GET /alerts  GET /alerts/{number}
   GET /channels  GET /channels/{name}  GET /callouts  GET /callouts/{name}  GET /deliveries

@@ -111,6 +111,48 @@ def test_from_the_board_to_the_cause(demo: Demo, page: Page) -> None:
     expect(beneath).to_contain_text("still waiting for ShareLock")
 
 
+def test_an_alert_is_parted_from_its_incident_and_joined_again(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/incidents")
+    page.get_by_role("link").filter(has_text="Database sessions wait").first.click()
+    page.wait_for_url("**/incidents/**")
+    whole = page.url
+    alerts = page.get_by_role("region", name="Its alerts")
+    alerts.get_by_role("checkbox", name="web-n1").check()
+    alerts.get_by_role("button", name="Part 1 alert from it").click()
+    expect(alerts.get_by_role("link").filter(has_text="web-n1")).to_have_count(0)
+    expect(page.get_by_role("region", name="Log")).to_contain_text("parted")
+    page.goto(demo.url + "/incidents")
+    page.get_by_role("link").filter(has_text=re.compile("slowly.* on web-n1")).first.click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text(re.compile("slowly.* on web-n1"))
+    number = page.url.split("?")[0].rsplit("/", 1)[-1]
+    page.goto(whole)
+    page.get_by_role("button", name="Join …").click()
+    page.get_by_label("The number of the incident").fill(number)
+    page.get_by_role("button", name="Join it").click()
+    expect(alerts.get_by_role("link").filter(has_text="web-n1")).to_have_count(1)
+
+
+def test_a_callout_is_changed_as_text(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/settings/callouts")
+    page.get_by_role("button", name="Change").first.click()
+    expect(page.get_by_label("Step 1 tells")).to_have_value("rota:booking")
+    page.get_by_role("button", name="As text (YAML)").click()
+    text = page.get_by_label("The callout as text, in YAML")
+    written = text.input_value()
+    assert written.startswith("callout: booking\nwhen: severity ge")
+    text.fill(written.replace("again: ", "agian: "))
+    expect(page.get_by_text("column 1: agian: there is no such key here")).to_be_visible()
+    expect(page.get_by_role("button", name="Keep the callout")).to_be_disabled()
+    text.fill(written.replace("after: 10m", "after: 12m"))
+    page.get_by_role("button", name="As a sentence").click()
+    expect(page.get_by_label("Step 2 after")).to_have_value("12m")
+    page.get_by_role("button", name="As text (YAML)").click()
+    expect(text).to_have_value(written.replace("after: 10m", "after: 12m"))
+    text.fill(written)
+    page.get_by_role("button", name="Keep the callout").click()
+    expect(page.get_by_text("after 10m")).to_be_visible()
+
+
 def test_a_span_is_drawn_on_the_lanes_and_kept_in_the_address(demo: Demo, page: Page) -> None:
     page.goto(demo.url + "/fleet/book-db-n1?from=-3h")
     lanes = page.get_by_role("slider")

@@ -8,6 +8,7 @@ export type AlertDetail = Schemas["AlertDetail"];
 export type Incident = Schemas["Incident"];
 export type IncidentDetail = Schemas["IncidentDetail"];
 export type Rule = Schemas["Rule"];
+export type RuleDocument = Schemas["Rehearse"]["rule"];
 export type Group = Schemas["Group"];
 export type Event = Schemas["Event"];
 export type MetricAnswer = Schemas["MetricAnswer"];

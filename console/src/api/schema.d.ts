@@ -348,6 +348,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/callouts/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Callout Text
+         * @description A callout from its text, or what is wrong with it, by line and column; nothing is kept.
+         */
+        post: operations["read_callout_text_api_v1_callouts_read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/callouts/who": {
         parameters: {
             query?: never;
@@ -362,6 +382,26 @@ export interface paths {
          * @description Who would be told if this happened now, or at another time, and why.
          */
         post: operations["who_would_be_told_api_v1_callouts_who_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/callouts/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write Callout Text
+         * @description A callout as a file has it.
+         */
+        post: operations["write_callout_text_api_v1_callouts_written_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1512,7 +1552,7 @@ export interface paths {
         };
         /**
          * List Incidents
-         * @description The newest first, each with its worst alerts.
+         * @description The newest first, of those that are open the worst; each with its worst alerts.
          */
         get: operations["list_incidents_api_v1_incidents_get"];
         put?: never;
@@ -3757,6 +3797,73 @@ export interface components {
              * @default severity ge "warning"
              */
             when: string;
+        };
+        /**
+         * CalloutDocument
+         * @description A callout in a file.
+         */
+        CalloutDocument: {
+            /**
+             * Again
+             * @description from the first step on, while nobody has it
+             */
+            again?: string | null;
+            /**
+             * Callout
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            callout: string;
+            /**
+             * Digest
+             * @description warnings wait this long, and are told together
+             */
+            digest?: string | null;
+            /**
+             * Filter
+             * @description a filter that has a name: what it says now is kept, joined with the one that is written
+             */
+            filter?: string | null;
+            /**
+             * Gather
+             * @description what belongs together is told together
+             * @default 10s
+             * @example 5m
+             */
+            gather: string;
+            hours?: components["schemas"]["Hours"] | null;
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["Step"][];
+            /**
+             * Tell
+             * @default []
+             */
+            tell: string[];
+            /**
+             * When
+             * @description a filter expression, RFC 7644 section 3.4.2.2
+             * @default severity ge "warning"
+             */
+            when: string;
+        };
+        /**
+         * CalloutRead
+         * @description A callout as it was read, none where it cannot be, and what is wrong with it.
+         */
+        CalloutRead: {
+            callout: components["schemas"]["CalloutDocument"] | null;
+            /** Problems */
+            problems: components["schemas"]["DocumentProblem"][];
+        };
+        /**
+         * CalloutText
+         * @description A callout as it is written, in YAML.
+         */
+        CalloutText: {
+            /** Text */
+            text: string;
         };
         /**
          * Candidate
@@ -12701,6 +12808,129 @@ export interface operations {
             };
         };
     };
+    read_callout_text_api_v1_callouts_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalloutText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalloutRead"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     who_would_be_told_api_v1_callouts_who_post: {
         parameters: {
             query?: never;
@@ -12721,6 +12951,129 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_WouldBeTold_"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_callout_text_api_v1_callouts_written_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalloutDocument"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalloutText"];
                 };
             };
             /** @description The request cannot be understood */

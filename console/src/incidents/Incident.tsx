@@ -1,5 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
-import { Fragment } from "react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Fragment, useState } from "react";
 import { Link, useParams } from "react-router";
 import { around, paragraphs } from "../alerts/Alert";
 import { askOf, boundsOf } from "../alerts/measured";
@@ -8,6 +8,7 @@ import { clock, day, duration, moment, plural, unix, withUnit } from "../lib/for
 import { useMetric } from "../lib/queries";
 import type { Span } from "../lib/span";
 import { useSpan } from "../lib/useSpan";
+import { useMay } from "../signin/session";
 import { LaneRow, Lanes, useAxis } from "../ui/Lanes";
 import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
@@ -16,6 +17,8 @@ import { called, standing, stateOf } from "./states";
 import { Verbs } from "./Verbs";
 
 const MOST_LANES = 6;
+const COLUMNS = "grid-cols-[22px_minmax(0,1fr)_auto]";
+const COLUMNS_TO_PART = "grid-cols-[22px_22px_minmax(0,1fr)_auto]";
 
 export function Component() {
   const { id = "" } = useParams();
@@ -263,15 +266,44 @@ function NoPoints({ alert, shows }: { alert: Schemas["IncidentAlert"]; shows: st
   );
 }
 
+/** Its alerts; those that are chosen can be parted from it. */
 function Alerts({ incident, now }: { incident: IncidentDetail; now: number }) {
+  const client = useQueryClient();
+  const may = useMay("operator");
+  const [chosen, setChosen] = useState<number[]>([]);
+  const [problem, setProblem] = useState("");
   if (!incident.alerts.length) return null;
   const left = incident.alert_count - incident.alerts.length;
+  const canPart = may && incident.state === "open" && incident.alert_count > 1;
+  const toggle = (id: number) => setChosen(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
+  const part = () =>
+    void got(
+      api.POST("/api/v1/incidents/{number}/part", {
+        params: { path: { number: incident.id } },
+        body: { alerts: chosen },
+      }),
+    )
+      .then(() => {
+        setChosen([]);
+        setProblem("");
+        return Promise.all(["incident", "incidents"].map((key) => client.invalidateQueries({ queryKey: [key] })));
+      })
+      .catch((error: Error) => setProblem(error.message));
   return (
     <section className="mt-4 font-dense" aria-label="Its alerts">
       <h2 className="mb-1 font-semibold text-ink-2 text-sm">Its alerts, the causes and the worst first</h2>
       <ul className="hairline border-base-300 border-y">
         {incident.alerts.map((alert) => (
-          <li key={alert.id} className="grid grid-cols-[22px_minmax(0,1fr)_auto] gap-x-2 py-1">
+          <li key={alert.id} className={`grid gap-x-2 py-1 ${canPart ? COLUMNS_TO_PART : COLUMNS}`}>
+            {canPart && (
+              <input
+                type="checkbox"
+                className="checkbox checkbox-xs mt-1"
+                aria-label={`Alert ${alert.id}: ${alert.host || "the fleet"}, ${alert.about}`}
+                checked={chosen.includes(alert.id)}
+                onChange={() => toggle(alert.id)}
+              />
+            )}
             <Signal
               state={alert.paused ? "paused" : alert.state === "open" ? alert.severity : "ok"}
               size={16}
@@ -291,6 +323,25 @@ function Alerts({ incident, now }: { incident: IncidentDetail; now: number }) {
         ))}
       </ul>
       {left > 0 && <p className="mt-1 text-ink-2">and {left.toLocaleString("en")} more</p>}
+      {chosen.length > 0 && (
+        <p className="mt-1 flex items-center gap-3">
+          <button type="button" className="btn btn-sm" disabled={chosen.length === incident.alert_count} onClick={part}>
+            Part {plural(chosen.length, "alert")} from it
+          </button>
+          <span className="text-ink-2">
+            {chosen.length === incident.alert_count
+              ? "one has to stay"
+              : chosen.length === 1
+                ? "it is an incident of its own then, and stays so"
+                : "they are an incident of their own then, and stay so"}
+          </span>
+        </p>
+      )}
+      {problem && (
+        <p role="alert" className="mt-1 text-error">
+          {problem}
+        </p>
+      )}
     </section>
   );
 }

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, got, Refused, type Rule } from "../api/client";
+import { api, got, Refused, type Rule, type RuleDocument } from "../api/client";
 import { problemOf } from "../lib/problems";
 import {
   BLANK,
@@ -17,11 +17,11 @@ import {
   SEVERITIES,
 } from "../lib/ruleForm";
 import { useMay } from "../signin/session";
+import { AsText, type Typed } from "../ui/AsText";
 import { AreaField, ChoiceField, FormBox, Submit, TextField, TickField, WentWrong } from "../ui/Form";
 import { Failure, Waiting } from "../ui/Note";
 import { type Form, useForm } from "../ui/useForm";
 import { WhereField } from "../ui/WhereField";
-import { AsText, type RuleDocument, type Typed } from "./AsText";
 import { History } from "./History";
 import { Rehearsed } from "./Rehearsed";
 import type { Handle } from "./RuleChart";
@@ -64,21 +64,27 @@ function useRehearsal(rule: RuleDocument | undefined) {
   return { settled, complete: settled !== undefined, query, days, setDays };
 }
 
+const readRule = (text: string) =>
+  got(api.POST("/api/v1/rules/read", { body: { text } })).then(({ rule, problems }) => ({
+    document: problems.length === 0 && rule ? (rule as RuleDocument) : undefined,
+    problems,
+  }));
+
 /** The rule as text, once somebody wants it so. */
 function useTyped(form: Form<RuleForm>, rule: Rule | undefined) {
-  const [typed, setTyped] = useState<Typed>();
+  const [typed, setTyped] = useState<Typed<RuleDocument>>();
   const [error, setError] = useState<unknown>();
   const open = useCallback((document: RuleDocument) => {
     got(api.POST("/api/v1/rules/written", { body: document }))
-      .then(({ text }) => setTyped({ text, isRead: true, rule: document, problems: [] }))
+      .then(({ text }) => setTyped({ text, isRead: true, document, problems: [] }))
       .catch(setError);
   }, []);
   useEffect(() => {
     if (rule && !holdsAll(rule)) open(documentOf(rule));
   }, [rule, open]);
   const close = () => {
-    const { rule: name, ...said } = typed?.rule ?? {};
-    if (typed?.rule) form.set(formOf({ ...(said as Rule), name: name ?? form.values.name }));
+    const { rule: name, ...said } = typed?.document ?? {};
+    if (typed?.document) form.set(formOf({ ...(said as Rule), name: name ?? form.values.name }));
     setTyped(undefined);
   };
   return { typed, setTyped, open, close, error };
@@ -96,19 +102,19 @@ function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
   const form = useForm(start);
   const asText = useTyped(form, rule);
   const { typed } = asText;
-  const document = typed ? typed.rule : isComplete(form.values) ? ruleOf(form.values) : undefined;
+  const document = typed ? typed.document : isComplete(form.values) ? ruleOf(form.values) : undefined;
   const rehearsal = useRehearsal(document);
   const rehearsed = rehearsal.query.error instanceof Refused ? rehearsal.query.error.fields : [];
   // What a rehearsal finds wrong is said at its field too, before anything is saved.
   const shown = { ...form, problem: (place: string) => form.problem(place) ?? problemOf(rehearsed, place) };
-  const path = { name: typed?.rule?.rule ?? form.values.name };
+  const path = { name: typed?.document?.rule ?? form.values.name };
   const after = async () => {
     await client.invalidateQueries({ queryKey: ["rules"] });
     await navigate("/rules");
   };
   const body = () => {
-    if (!typed?.rule) return bodyOf(form.values);
-    const { rule: _, ...said } = typed.rule;
+    if (!typed?.document) return bodyOf(form.values);
+    const { rule: _, ...said } = typed.document;
     return { ...said, why: form.values.why };
   };
   const save = () => got(api.PUT("/api/v1/rules/{name}", { params: { path }, body: body() })).then(after);
@@ -127,7 +133,7 @@ function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
             <button
               type="button"
               className="link text-sm"
-              disabled={!typed.rule || !holdsAll(typed.rule)}
+              disabled={!typed.document || !holdsAll(typed.document)}
               onClick={asText.close}
             >
               As a sentence
@@ -142,12 +148,18 @@ function Editor({ start, rule }: { start: RuleForm; rule?: Rule }) {
         {asText.error !== undefined && <Failure error={asText.error} />}
         {typed ? (
           <>
-            {typed.rule && !holdsAll(typed.rule) && (
+            {typed.document && !holdsAll(typed.document) && (
               <p className="mb-1 text-ink-2 text-sm">
                 It says more than a sentence has room for: it is changed as text.
               </p>
             )}
-            <AsText typed={typed} change={asText.setTyped} />
+            <AsText
+              typed={typed}
+              change={asText.setTyped}
+              read={readRule}
+              label="The rule as text, in YAML"
+              readOnly={!may}
+            />
             {rule && <TextField name="why" label="Why" hint="kept with this version" />}
           </>
         ) : (

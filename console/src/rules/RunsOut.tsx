@@ -1,10 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, got } from "../api/client";
+import { api, got, type RuleDocument } from "../api/client";
 import { duration, moment } from "../lib/format";
 import { KEPT_TAKES } from "../lib/queries";
 import { useSpan } from "../lib/useSpan";
-import type { RuleDocument } from "./AsText";
 
 const AHEAD = "30d";
 

@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, got } from "../api/client";
-import { type CalloutForm, calloutOf } from "../lib/calloutForm";
+import { useState } from "react";
+import { api, got, type Schemas } from "../api/client";
+import { type CalloutForm, calloutOf, formOf } from "../lib/calloutForm";
 import { DAYS } from "../lib/hours";
 import { usePeople } from "../lib/queries";
+import { AsText, type Typed } from "../ui/AsText";
 import { ChoiceField, FormBox, Submit, TextField, TicksField, WentWrong } from "../ui/Form";
 import { InlineText } from "../ui/Inline";
 import type { Form } from "../ui/useForm";
@@ -10,8 +12,70 @@ import { WhereField } from "../ui/WhereField";
 
 const ATTRIBUTES = ["severity", "application", "host", "group", "site", "rule"];
 
-/** A callout as a sentence whose words are the controls. */
+/** Reads a callout in the service. */
+const readCallout = (text: string) =>
+  got(api.POST("/api/v1/callouts/read", { body: { text } })).then(({ callout, problems }) => ({
+    document: problems.length === 0 && callout ? (callout as Document) : undefined,
+    problems,
+  }));
+
+type Document = Schemas["CalloutDocument"];
+
+/** A callout as a sentence whose words are the controls, or as text. */
 export function CalloutEdit({ form, done }: { form: Form<CalloutForm>; done: () => void }) {
+  const [typed, setTyped] = useState<Typed<Document>>();
+  const asText = () =>
+    form.send(async () => {
+      const document = { callout: form.values.name, ...calloutOf(form.values) };
+      const { text } = await got(api.POST("/api/v1/callouts/written", { body: document }));
+      setTyped({ text, isRead: true, document, problems: [] });
+    });
+  const asSentence = () => {
+    if (!typed?.document) return;
+    const { callout: name, ...said } = typed.document;
+    form.set(formOf({ ...(said as Schemas["Callout"]), name }));
+    setTyped(undefined);
+  };
+  const send = async () => {
+    const { callout: name, ...body } = typed?.document ?? { callout: form.values.name, ...calloutOf(form.values) };
+    await got(api.PUT("/api/v1/callouts/{name}", { params: { path: { name } }, body }));
+    done();
+  };
+  return (
+    <FormBox form={form} send={send} className="mb-5 border-base-300 border-l-4 pl-4" label="Callout">
+      {typed ? (
+        <>
+          <button type="button" className="link mb-1 text-sm" disabled={!typed.document} onClick={asSentence}>
+            As a sentence
+          </button>
+          <AsText
+            typed={typed}
+            change={setTyped}
+            read={readCallout}
+            label="The callout as text, in YAML"
+            readOnly={false}
+          />
+        </>
+      ) : (
+        <>
+          <Sentence form={form} />
+          <button type="button" className="link text-sm" onClick={() => void asText()}>
+            As text (YAML)
+          </button>
+        </>
+      )}
+      <div className="mt-2 flex gap-2">
+        <Submit label="Keep the callout" disabled={typed !== undefined && !typed.document} />
+        <button type="button" className="btn btn-ghost btn-sm" onClick={done}>
+          Leave it
+        </button>
+      </div>
+      <WentWrong />
+    </FormBox>
+  );
+}
+
+function Sentence({ form }: { form: Form<CalloutForm> }) {
   const people = usePeople();
   const rotas = useQuery({ queryKey: ["rotas"], queryFn: () => got(api.GET("/api/v1/rotas")) });
   const channels = useQuery({ queryKey: ["channels"], queryFn: () => got(api.GET("/api/v1/channels")) });
@@ -20,19 +84,10 @@ export function CalloutEdit({ form, done }: { form: Form<CalloutForm>; done: () 
     ...(people.data?.items ?? []).map((p) => `person:${p.name}`),
     ...(channels.data?.items ?? []).map((c) => `channel:${c.name}`),
   ];
-  const send = async () => {
-    await got(
-      api.PUT("/api/v1/callouts/{name}", {
-        params: { path: { name: form.values.name } },
-        body: calloutOf(form.values),
-      }),
-    );
-    done();
-  };
   const count = Number(form.values.steps);
   return (
-    <FormBox form={form} send={send} className="mb-5 border-base-300 border-l-4 pl-4" label="Callout">
-      <div className="flex flex-wrap items-end gap-3">
+    <>
+      <div className="flex flex-wrap items-start gap-3">
         <TextField name="name" label="Name" width="w-48" required />
         <WhereField name="when" label="When" width="w-[36rem]" attributes={ATTRIBUTES} />
       </div>
@@ -114,13 +169,6 @@ export function CalloutEdit({ form, done }: { form: Form<CalloutForm>; done: () 
       <p className="text-ink-2 text-sm">
         There are {targets.join(", ") || "no channels, people or rotas yet"}. Several are parted by commas.
       </p>
-      <div className="mt-2 flex gap-2">
-        <Submit label="Keep the callout" />
-        <button type="button" className="btn btn-ghost btn-sm" onClick={done}>
-          Leave it
-        </button>
-      </div>
-      <WentWrong />
-    </FormBox>
+    </>
   );
 }

@@ -9,6 +9,7 @@ from pydantic import AfterValidator, BaseModel, Field, model_validator
 
 from balise.api.hours import Hours
 from balise.api.metrics import FilterText, NamedFilter
+from balise.api.problems import DocumentProblem
 from balise.api.spans import Duration, Instant, Name, seconds
 from balise.api.strict import Strict
 
@@ -80,6 +81,19 @@ class CalloutDocument(CalloutBody):
 
     def body(self) -> CalloutBody:
         return CalloutBody.model_validate(self.model_dump(exclude={"callout"}, exclude_unset=True, by_alias=True))
+
+
+class CalloutText(Strict):
+    """A callout as it is written, in YAML."""
+
+    text: Annotated[str, Field(max_length=100_000)]
+
+
+class CalloutRead(BaseModel):
+    """A callout as it was read, none where it cannot be, and what is wrong with it."""
+
+    callout: CalloutDocument | None
+    problems: list[DocumentProblem]
 
 
 class WhoIncident(Strict):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import Any, TypeVar
 
@@ -124,6 +124,35 @@ def _problem(node: yaml.Node, error: Any) -> tuple[Place, str, str]:
     elif error["type"] == "missing":
         detail = "is missing"
     return place_of(node, path), field, f"{field}: {detail}" if field else detail
+
+
+def written(document: Mapping[str, Any]) -> str:
+    """A document in YAML, in the order of its keys.
+
+    >>> print(written({"rule": "ramp", "advice": "Look.\\nThen ask."}), end="")
+    rule: ramp
+    advice: |-
+      Look.
+      Then ask.
+    """
+    return str(yaml.dump(dict(document), Dumper=_Written, sort_keys=False, allow_unicode=True, width=10_000))
+
+
+class _Written(yaml.SafeDumper):
+    """Writes texts of several lines as they are read."""
+
+
+def _as_lines(dumper: yaml.SafeDumper, text: str) -> yaml.Node:
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style="|" if "\n" in text else None)
+
+
+_Written.add_representer(str, _as_lines)
+
+
+def place_in(text: str, field: str) -> Place:
+    """Line and column of a field of a document that can be read, like `measure.where`."""
+    node = yaml.compose(text, Loader=yaml.SafeLoader)
+    return place_of(node, field.split(".")) if node is not None else (1, 1)
 
 
 def place_of(node: yaml.Node, path: Sequence[Any]) -> Place:

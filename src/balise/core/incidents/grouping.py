@@ -205,6 +205,21 @@ class Grouping:
         self._apart.get(incident, set()).discard(other)
         self._merge(self._opened(incident, gone.begun), gone)
 
+    def hold_again(self, incident: int) -> dict[int, tuple[int, str]]:
+        """Where incidents were joined by hand, one of their alerts may be the cause of another: those that are held
+        under none are looked at anew. Answers under what each is held from now on, and why."""
+        found: dict[int, tuple[int, str]] = {}
+        held = self._incidents.get(incident)
+        loose = [self._alerts[n] for n in (held.members if held is not None else ()) if n not in self._held]
+        for alert in sorted(loose, key=lambda one: (one.opened_at, one.number)):
+            here = (link for link in self._links(alert) if self._incident_of[link.other] == incident)
+            links = [link for link in here if alert.number not in self._chain(link.other)]
+            under, why = self._cause(alert, links)
+            if under is not None:
+                self._held[alert.number] = under
+                found[alert.number] = (under, why)
+        return found
+
     def part(self, incident: int, number: int, alerts: Iterable[int]) -> None:
         """Some alerts of an incident are one of their own from now on, with a new number."""
         mine = self._incidents[incident]

@@ -161,6 +161,7 @@ class IncidentActs:
             self._incidents.grouping.join(number, other)
             mine.apart = [one for one in mine.apart if one != other]
             self._incidents.merge(session, number, other, f"joined by {who}", who, now)
+            self._incidents.hold_again(session, number)
             self._incidents.refresh(session, number, now)
             audit(session, who, "incident.join", str(number), with_=other)
 

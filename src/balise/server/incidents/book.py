@@ -292,6 +292,15 @@ class IncidentBook:
         add_line(session, other, now, "joined", f"it is a part of incident {into} now: {why}", who)
         self._hosts.setdefault(into, set()).update(self._hosts.pop(other, set()))
 
+    def hold_again(self, session: Session, number: int) -> None:
+        """Alerts that came to be together are held under their causes."""
+        held = [
+            {"alert": alert, "held_under": under, "why_held": why}
+            for alert, (under, why) in self.grouping.hold_again(number).items()
+        ]
+        if held:
+            session.execute(update(IncidentAlert), held)
+
     def refresh(self, session: Session, number: int, now: float) -> None:
         """Writes what an incident is now, by its alerts."""
         row = session.get(Incident, number)
@@ -321,7 +330,13 @@ class IncidentBook:
     def cause_of(self, members: Sequence[Member]) -> Member:
         """The alert that an incident is called by: the worst that is held under no other, the oldest first."""
         return min(
-            members, key=lambda m: (self.grouping.held_under(m.number) is not None, -(m.level or m.worst), m.number)
+            members,
+            key=lambda m: (
+                self.grouping.held_under(m.number) is not None,
+                -(m.level or m.worst),
+                m.opened_at,
+                m.number,
+            ),
         )
 
     def _close_before(self, session: Session, at: float) -> None:

@@ -57,7 +57,7 @@ def list_incidents(
     limit: Annotated[int, Query(ge=1, le=200)] = 100,
     cursor: Annotated[str | None, Query(pattern=r"^\d{1,18}$")] = None,
 ) -> Page[Incident]:
-    """The newest first, each with its worst alerts."""
+    """The newest first, of those that are open the worst; each with its worst alerts."""
     return search.page(where=filters.text(where, filter), state=state, limit=limit, cursor=cursor)
 
 

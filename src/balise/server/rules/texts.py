@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from balise.api.rules import RuleDocument, RuleRead
-from balise.core.documents import DocumentError, read_document
-from balise.core.rule_text import place_in
+from balise.core.documents import DocumentError, place_in, read_document
 from balise.server.rules.book import RuleBook
 
 

@@ -1,44 +1,46 @@
 import { useEffect } from "react";
-import { api, got, type Schemas } from "../api/client";
-import { useMay } from "../signin/session";
+import type { Schemas } from "../api/client";
 
-export type RuleDocument = Schemas["Rehearse"]["rule"];
-
-/** What is typed of a rule, the rule when it can be read, and what is wrong with it. */
-export interface Typed {
+/** What is typed of a document, the document when it can be read, and what is wrong with it. */
+export interface Typed<D> {
   text: string;
   /** Whether the rest is of this very text. */
   isRead: boolean;
-  rule: RuleDocument | undefined;
+  document: D | undefined;
   problems: Schemas["DocumentProblem"][];
 }
 
 const SETTLED_MS = 400;
 
-/** The rule as a file has it, to be read, copied and typed. Each slip is told with its place. */
-export function AsText({ typed, change }: { typed: Typed; change: (typed: Typed) => void }) {
-  const may = useMay("operator");
+/** A document as a file has it, to be read, copied and typed. Each slip is told with its place. */
+export function AsText<D>(props: {
+  typed: Typed<D>;
+  change: (typed: Typed<D>) => void;
+  /** Reads a text in the service. Has to be the same function at every call. */
+  read: (text: string) => Promise<Pick<Typed<D>, "document" | "problems">>;
+  label: string;
+  readOnly: boolean;
+}) {
+  const { typed, change, read } = props;
   const { text, isRead } = typed;
   useEffect(() => {
     if (isRead) return;
     let gone = false;
     const timer = setTimeout(() => {
-      got(api.POST("/api/v1/rules/read", { body: { text } }))
-        .then((read) => {
-          if (gone) return;
-          const rule = read.problems.length === 0 && read.rule ? (read.rule as RuleDocument) : undefined;
-          change({ text, isRead: true, rule, problems: read.problems });
+      read(text)
+        .then((found) => {
+          if (!gone) change({ text, isRead: true, ...found });
         })
         .catch((error: Error) => {
           const problems = [{ line: 1, column: 1, field: "", detail: error.message }];
-          if (!gone) change({ text, isRead: true, rule: undefined, problems });
+          if (!gone) change({ text, isRead: true, document: undefined, problems });
         });
     }, SETTLED_MS);
     return () => {
       gone = true;
       clearTimeout(timer);
     };
-  }, [text, isRead, change]);
+  }, [text, isRead, change, read]);
   return (
     <div className="mb-3">
       <ul id="slips" className="mb-1 text-error text-sm" aria-live="polite">
@@ -49,15 +51,15 @@ export function AsText({ typed, change }: { typed: Typed; change: (typed: Typed)
         ))}
       </ul>
       <textarea
-        aria-label="The rule as text, in YAML"
+        aria-label={props.label}
         aria-invalid={typed.problems.length > 0}
         aria-describedby="slips"
         className="textarea w-full font-mono text-sm"
         rows={Math.min(34, Math.max(12, text.split("\n").length + 1))}
         spellCheck={false}
-        readOnly={!may}
+        readOnly={props.readOnly}
         value={text}
-        onChange={(e) => change({ text: e.target.value, isRead: false, rule: undefined, problems: typed.problems })}
+        onChange={(e) => change({ text: e.target.value, isRead: false, document: undefined, problems: typed.problems })}
       />
     </div>
   );
