@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import email
+import email.policy
+import re
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect
 
 from axe import axe
 from demo_service import Demo
+from running import until
 from signing import sign_in
 
 WIDE, HIGH = 390, 844
@@ -88,6 +93,27 @@ def test_other_pages_at_least_do_not_break(demo: Demo, page: Page, path: str) ->
     wider = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
     assert wider == 0
     assert axe(page) == []
+
+
+def test_whoever_is_woken_takes_it_by_the_link_of_the_message(demo: Demo, browser: Browser) -> None:
+    """The mail that the demo sent, its link opened by a telephone that nobody has signed in with."""
+    first = until(lambda: next(iter(sorted((demo.data / "told").glob("mail-*.eml"))), None), 30)
+    lines = _text(first).splitlines()
+    link = next(line for line in lines if "/act/" in line)
+    title = lines[0].partition(": ")[2].rpartition(" (incident")[0]
+    with browser.new_context(viewport={"width": WIDE, "height": HIGH}, has_touch=True) as nobody:
+        page = nobody.new_page()
+        page.goto(link)
+        expect(page.get_by_role("heading", level=1)).to_contain_text(title)
+        assert sideways(page) == 0 and page.evaluate(TOO_SMALL, SMALLEST) == [] and axe(page) == []
+        page.get_by_role("button", name=re.compile("^I, .* have it")).tap()
+        expect(page.get_by_text(re.compile("(anna|berit|carl|dag) has it"))).to_be_visible()
+
+
+def _text(mail: Path) -> str:
+    message = email.message_from_bytes(mail.read_bytes(), policy=email.policy.default)
+    body = message.get_body(("plain",))
+    return str(body.get_content()) if body is not None else ""
 
 
 def test_a_row_of_the_board_says_where_what_and_why(demo: Demo, page: Page) -> None:

@@ -310,6 +310,9 @@ def test_pages_and_files_are_served_with_their_headers(service: Service) -> None
     page = httpx.get(f"{service.url}/fleet/some-host", headers={"Accept": "text/html"})
     assert page.status_code == 200 and "unsafe" not in page.headers["content-security-policy"]
     assert page.headers["x-content-type-options"] == "nosniff"
+    for path in ("/fleet/db.skerry.example", "/incidents/7/act/WzEsIm1haWwiXQ.NBtvEYCL-d3"):
+        found = httpx.get(f"{service.url}{path}", headers={"Accept": "text/html"})
+        assert (found.status_code, found.text) == (200, page.text)
     for path in (
         "/nope.js",
         "/assets/none.js",

@@ -229,12 +229,15 @@ def _message(error: Any) -> str:
 
 
 def _is_page(request: Request) -> bool:
+    """Whether somebody's browser asks for a page of the console: names of hosts and signed links may have dots."""
     path = request.url.path
+    parts = path.split("/")[1:]
+    is_file = (len(parts) == 1 and "." in path) or any(part.startswith(".") for part in parts)
     return (
         request.method in ("GET", "HEAD")
         and "text/html" in request.headers.get("accept", "")
-        and not path.startswith(("/api", "/assets", "/v1"))
-        and "." not in path.rsplit("/", 1)[-1]
+        and not path.startswith(("/api/", "/assets/", "/v1/"))
+        and not is_file
     )
 
 
