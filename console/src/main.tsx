@@ -10,7 +10,7 @@ import "./styles.css";
 
 function Broken() {
   const error = useRouteError();
-  const nothing = isRouteErrorResponse(error) && error.status === 404;
+  const nothing = error === undefined || (isRouteErrorResponse(error) && error.status === 404);
   return (
     <div className="p-8">
       {nothing ? (
@@ -95,8 +95,10 @@ const router = createBrowserRouter([
           { path: "tokens", lazy: () => import("./settings/Tokens") },
           { path: "receivers", lazy: () => import("./settings/Receivers") },
           { path: "storage", lazy: () => import("./settings/Storage") },
+          { path: "*", element: <Broken /> },
         ],
       },
+      { path: "*", element: <Broken /> },
     ],
   },
 ]);

@@ -204,13 +204,31 @@ def test_a_storm_is_written_in_pieces_and_a_piece_that_cannot_be_comes_again(
     assert steps == ["opened"] * len(hosts)
 
 
-def test_rules_are_asked_the_more_often_the_less_it_takes(console: Parts, monkeypatch: pytest.MonkeyPatch) -> None:
-    for took, rest in ((0.001, 0.25), (0.05, 0.5), (3.0, 1.0)):
-        clock = iter((10.0, 10.0 + took))
-        with monkeypatch.context() as patch:
-            patch.setattr(pulse.time, "perf_counter", lambda clock=clock: next(clock))
-            patch.setattr(console.pulse, "tick", lambda: None)
-            assert console.pulse.beat().seconds == pytest.approx(rest)
+def test_rules_are_asked_soon_after_something_arrived_and_else_every_second(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    clock, ticks = [100.0], []
+
+    def tick(took: float) -> None:
+        ticks.append(clock[0])
+        clock[0] += took
+
+    monkeypatch.setattr(pulse.time, "perf_counter", lambda: clock[0])
+    for arrived, took, rests, ticked in (
+        (True, 0.001, 0.25, True),
+        (False, 0.0, 0.25, False),
+        (True, 0.05, 0.5, True),
+        (True, 3.0, 1.0, True),
+        (False, 0.001, 0.25, True),
+    ):
+        if arrived:
+            put(console, "a", [(time.time(), 1.0)])
+        before = len(ticks)
+        monkeypatch.setattr(console.pulse, "tick", lambda took=took: tick(took))
+        assert console.pulse.beat().seconds == pytest.approx(rests)
+        assert len(ticks) - before == ticked
+        console.watch._arrivals.clear()
+        clock[0] += rests if ticked else 0.9
 
 
 def test_the_alert_of_a_host_that_left_ends_once_the_locked_file_is_free(console: Parts) -> None:

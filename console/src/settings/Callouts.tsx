@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { BLANK_CALLOUT, type CalloutForm, formOf, stepWords } from "../lib/calloutForm";
 import { hoursText } from "../lib/hours";
@@ -49,7 +50,17 @@ export function Component() {
         />
       )}
       {callouts.data.items.length === 0 && (
-        <Empty title="No callouts yet">A callout says who is told of what: without one, nobody is.</Empty>
+        <Empty title="No callouts yet">
+          A callout says who is told of what: without one, nobody is. First come{" "}
+          <Link className="link" to="/settings/channels">
+            channels
+          </Link>
+          , then{" "}
+          <Link className="link" to="/settings/duty">
+            people and rotas
+          </Link>
+          , then callouts that tell them.
+        </Empty>
       )}
       <div className="hairline border-base-300 border-y">
         {callouts.data.items.map((callout) => (

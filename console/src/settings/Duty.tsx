@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { words } from "../lib/channelForm";
 import { moment, unix } from "../lib/format";
@@ -172,6 +173,7 @@ function People({ people }: { people: Schemas["Person"][] }) {
   const client = useQueryClient();
   const may = useMay("administrator");
   const form = useForm({ name: "", channels: "", from: "", to: "", zone: HERE });
+  const channels = useQuery({ queryKey: ["channels"], queryFn: () => got(api.GET("/api/v1/channels")) });
   const [problem, setProblem] = useState("");
   const again = () => client.invalidateQueries({ queryKey: ["people"] });
   const send = async () => {
@@ -186,6 +188,10 @@ function People({ people }: { people: Schemas["Person"][] }) {
     form.reset();
     await again();
   };
+  const names = channels.data?.items.map((one) => one.name) ?? [];
+  const there = names.length
+    ? `Channels there are: ${names.join(", ")}.`
+    : "There are no channels yet: make them first, one for each person.";
   return (
     <>
       {may && (
@@ -193,7 +199,7 @@ function People({ people }: { people: Schemas["Person"][] }) {
           form={form}
           send={send}
           label="Keep the person"
-          note="In quiet hours they are not told; whoever is next is."
+          note={`${there} In quiet hours they are not told; whoever is next is.`}
         >
           <TextField name="name" label="Name" width="w-36" required />
           <TextField name="channels" label="Their channels" width="w-56" required />
@@ -203,7 +209,13 @@ function People({ people }: { people: Schemas["Person"][] }) {
         </RowForm>
       )}
       {people.length === 0 ? (
-        <Empty title="Nobody can be told yet">Somebody needs a name here and a channel of their own.</Empty>
+        <Empty title="Nobody can be told yet">
+          Somebody needs a name here and a{" "}
+          <Link className="link" to="/settings/channels">
+            channel
+          </Link>{" "}
+          of their own.
+        </Empty>
       ) : (
         <Listing columns={["person", "channels", "quiet", ""]}>
           {people.map((p) => (

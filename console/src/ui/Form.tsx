@@ -64,9 +64,11 @@ export function RowForm<T extends object>({
 }) {
   return (
     <FormBox form={form} send={send} className="mb-5">
-      <div className="flex flex-wrap items-end gap-3">
+      <div className="flex flex-wrap items-start gap-3">
         {children}
-        <Submit label={label} />
+        <span className="mt-5.5">
+          <Submit label={label} />
+        </span>
       </div>
       {note && <p className="mt-1 text-ink-2 text-sm">{note}</p>}
       <WentWrong />

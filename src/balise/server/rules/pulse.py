@@ -27,13 +27,17 @@ class Pulse:
         self._directory = directory
         self._alerts = alerts
         self._paused = paused
+        self._ticked = -LONGEST
 
     def beat(self) -> Pause:
-        """A tick; answers when the next one is to be, so that they take no more than a part of the time."""
+        """A tick where something arrived, and every second anyway; answers when to look again, so that ticks take no
+        more than a part of the time."""
         began = time.perf_counter()
+        if not self._watch.has_arrivals and began - self._ticked < LONGEST:
+            return Pause(SHORTEST)
         self.tick()
-        took = time.perf_counter() - began
-        return Pause(min(max(SHORTEST, PART * took), LONGEST))
+        self._ticked = time.perf_counter()
+        return Pause(min(max(SHORTEST, PART * (self._ticked - began)), LONGEST))
 
     def tick(self, now: float | None = None) -> None:
         """One look at everything. `now` is unix seconds, this moment unless given."""

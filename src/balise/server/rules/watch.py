@@ -120,6 +120,11 @@ class Watch:
             self._refill = True
         self._arrivals.extend(batches)
 
+    @property
+    def has_arrivals(self) -> bool:
+        """Whether points wait to be looked at."""
+        return bool(self._arrivals)
+
     # --- which rules
 
     def load(self, now: float) -> None:
