@@ -49,7 +49,7 @@ def look(console: Parts, second: int) -> None:
 def main(folder: Path, first: float, last: float) -> None:
     """Plays from `first` to `last`, seconds after the demo's start."""
     started = NOW[0]
-    run._prepare(folder, started, started + first - BEFORE, started + first, len(SHIPS), 1.0)
+    run.prepare(folder, started, started + first - BEFORE, started + first, len(SHIPS), 1.0)
     NOW[0] = started + first
     console = build(Settings(data=folder, base_url="http://127.0.0.1:9", organisation="Skerry Ferries"))
     shore = Shore(folder)

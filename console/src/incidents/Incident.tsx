@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Link, useParams } from "react-router";
 import { around, paragraphs } from "../alerts/Alert";
@@ -14,6 +14,7 @@ import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { called, standing, stateOf } from "./states";
+import { useAct } from "./useAct";
 import { Verbs } from "./Verbs";
 
 const MOST_LANES = 6;
@@ -268,27 +269,17 @@ function NoPoints({ alert, shows }: { alert: Schemas["IncidentAlert"]; shows: st
 
 /** Its alerts; those that are chosen can be parted from it. */
 function Alerts({ incident, now }: { incident: IncidentDetail; now: number }) {
-  const client = useQueryClient();
   const may = useMay("operator");
   const [chosen, setChosen] = useState<number[]>([]);
-  const [problem, setProblem] = useState("");
+  const { act, problem } = useAct(() => setChosen([]));
   if (!incident.alerts.length) return null;
   const left = incident.alert_count - incident.alerts.length;
   const canPart = may && incident.state === "open" && incident.alert_count > 1;
   const toggle = (id: number) => setChosen(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
-  const part = () =>
-    void got(
-      api.POST("/api/v1/incidents/{number}/part", {
-        params: { path: { number: incident.id } },
-        body: { alerts: chosen },
-      }),
-    )
-      .then(() => {
-        setChosen([]);
-        setProblem("");
-        return Promise.all(["incident", "incidents"].map((key) => client.invalidateQueries({ queryKey: [key] })));
-      })
-      .catch((error: Error) => setProblem(error.message));
+  const part = () => {
+    const path = { number: incident.id };
+    void act(got(api.POST("/api/v1/incidents/{number}/part", { params: { path }, body: { alerts: chosen } })));
+  };
   return (
     <section className="mt-4 font-dense" aria-label="Its alerts">
       <h2 className="mb-1 font-semibold text-ink-2 text-sm">Its alerts, the causes and the worst first</h2>

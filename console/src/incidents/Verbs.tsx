@@ -1,10 +1,10 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type IncidentDetail } from "../api/client";
 import { moment, unix } from "../lib/format";
 import { usePeople } from "../lib/queries";
 import { useSpan } from "../lib/useSpan";
 import { useMay, useSession } from "../signin/session";
+import { useAct } from "./useAct";
 
 type Asks = "" | "hand over" | "note" | "quiet" | "close" | "join";
 const QUIET = [
@@ -16,21 +16,12 @@ const QUIET = [
 
 /** What can be done, in the order of use, and who has it. */
 export function Verbs({ incident }: { incident: IncidentDetail }) {
-  const client = useQueryClient();
   const may = useMay("operator");
   const { me } = useSession();
   const { now } = useSpan();
   const [asks, setAsks] = useState<Asks>("");
-  const [problem, setProblem] = useState("");
+  const { act: done, problem } = useAct(() => setAsks(""));
   const path = { number: incident.id };
-  const done = (work: Promise<unknown>) =>
-    work
-      .then(() => {
-        setAsks("");
-        setProblem("");
-        return Promise.all(["incident", "incidents"].map((key) => client.invalidateQueries({ queryKey: [key] })));
-      })
-      .catch((error: Error) => setProblem(error.message));
   const open = incident.state === "open";
   const who = incident.taken_by
     ? `${incident.taken_by} has it since ${moment(unix(incident.taken_at ?? incident.opened_at), now)}`

@@ -15,15 +15,15 @@ const ATTRIBUTES = ["severity", "application", "host", "group", "site", "rule"];
 /** Reads a callout in the service. */
 const readCallout = (text: string) =>
   got(api.POST("/api/v1/callouts/read", { body: { text } })).then(({ callout, problems }) => ({
-    document: problems.length === 0 && callout ? (callout as Document) : undefined,
+    document: problems.length === 0 && callout ? (callout as CalloutDocument) : undefined,
     problems,
   }));
 
-type Document = Schemas["CalloutDocument"];
+type CalloutDocument = Schemas["CalloutDocument"];
 
 /** A callout as a sentence whose words are the controls, or as text. */
 export function CalloutEdit({ form, done }: { form: Form<CalloutForm>; done: () => void }) {
-  const [typed, setTyped] = useState<Typed<Document>>();
+  const [typed, setTyped] = useState<Typed<CalloutDocument>>();
   const asText = () =>
     form.send(async () => {
       const document = { callout: form.values.name, ...calloutOf(form.values) };

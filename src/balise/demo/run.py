@@ -250,7 +250,7 @@ class ThisHost:
                 self._process.kill()
 
 
-def _prepare(folder: Path, started: float, start: float, end: float, hosts: int, days: float) -> None:
+def prepare(folder: Path, started: float, start: float, end: float, hosts: int, days: float) -> None:
     """Lays down the past in another process and shows how far it is."""
     words = [sys.executable, "-m", "balise.demo.history", str(folder)]
     words += [repr(started), repr(start), repr(end), str(hosts), repr(days)]
@@ -317,7 +317,7 @@ def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, da
         # The stories are at work again whenever somebody comes back to look.
         held["started"] = now
     if now - held["until"] > 2 * FINE:
-        _prepare(folder, held["started"], max(held["until"], now - held["days"] * DAY), now, count, held["days"])
+        prepare(folder, held["started"], max(held["until"], now - held["days"] * DAY), now, count, held["days"])
     held["until"] = time.time()
     _keep_demo_state(folder, held)
     url = f"http://{address}:{port}"

@@ -180,7 +180,7 @@ class AlertBook:
         Nobody is told of them, and one that there was already is not kept twice."""
         evidence = {
             i: self._evidence(turn.host_name, turn.since, turn.since)
-            for i, (turn, _) in enumerate(over[:20])
+            for i, (turn, _) in enumerate(over[:CAPTURED])
             if turn.host_name
         }
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode
 
-from sqlalchemy import select, tuple_
+from sqlalchemy import ColumnElement, case, select
 from sqlalchemy.orm import Session
 
 from balise.api.events import SEVERITIES
@@ -16,7 +16,7 @@ from balise.api.spans import instant, rfc3339
 from balise.core import filters
 from balise.core.rules.limits import LEVEL_NAMES
 from balise.server.asking import read_filter
-from balise.server.errors import bad_field, unknown
+from balise.server.errors import unknown
 from balise.server.events.evidence import filters_text
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
@@ -49,26 +49,25 @@ class IncidentSearch:
 
     def page(self, *, where: str | None, state: str | None, limit: int, cursor: str | None) -> Page[Incident]:
         """Incidents, the newest first, or of those that are open the worst; one that is a part of another is found with
-        that. Raises Refused 422 for a filter or cursor that cannot be read."""
+        that."""
         node = read_filter(where, "where")
         table = tables.Incident
-        order = _worst_first() if state == "open" else [(table.id, -1)]
-        query = select(table).where(table.joined_into.is_(None))
-        query = query.order_by(*(column.asc() if way > 0 else column.desc() for column, way in order))
+        place = _urgency() if state == "open" else table.id
+        query = select(table, place).where(table.joined_into.is_(None)).order_by(place.desc())
         if state:
             query = query.where(table.state == state)
         if cursor:
-            query = query.where(_after(order, cursor))
+            query = query.where(place < int(cursor))
 
         def read(session: Session) -> Page[Incident]:
             items: list[Incident] = []
             paused = self._paused()
-            last: tables.Incident | None = None
-            for row in session.scalars(query.limit(MOST_READ)):
+            last = 0
+            for row, at in session.execute(query.limit(MOST_READ)):
                 if node is None or filters.matches(node, self._facts(session, row).get):
                     if len(items) == limit:
-                        return Page[Incident](items=items, next=_cursor(last, len(order)))
-                    last = row
+                        return Page[Incident](items=items, next=str(last))
+                    last = at
                     alerts = alerts_of(session, row.id)
                     items.append(incident_answer(session, row, self._directory, paused, alerts))
             return Page[Incident](items=items)
@@ -116,31 +115,11 @@ class IncidentSearch:
         )
 
 
-Order = list[tuple[Any, int]]
-"""Columns, each with 1 for rising and -1 for falling."""
-
-
-def _worst_first() -> Order:
-    """What goes on before what has recovered, the worst first, then the newest."""
+def _urgency() -> ColumnElement[int]:
+    """A number for each open incident, the higher the sooner: what goes on before what has recovered, the worst first,
+    then the newest."""
     table = tables.Incident
-    return [(table.recovered_at.is_not(None), 1), (table.level, -1), (table.id, -1)]
-
-
-def _cursor(last: tables.Incident | None, columns: int) -> str | None:
-    """Where a page ended: the incident's number, with its place in an order of several columns before it."""
-    if last is None:
-        return None
-    return str(last.id) if columns == 1 else f"{int(last.recovered_at is not None)}{last.level}{last.id}"
-
-
-def _after(order: Order, cursor: str) -> Any:
-    """The condition to be after a page."""
-    if len(order) == 1:
-        return tables.Incident.id < int(cursor)
-    if len(cursor) < 3:
-        raise bad_field("cursor", "it is no cursor of this list: begin anew without one")
-    place = (int(cursor[0]), -int(cursor[1]), -int(cursor[2:]))
-    return tuple_(*(column if way > 0 else -column for column, way in order)) > tuple_(*place)
+    return (case((table.recovered_at.is_(None), 4), else_=0) + table.level) * 10**15 + table.id
 
 
 Dated = tuple[float, StoryLine]
