@@ -7,13 +7,14 @@ import os
 import platform
 import time
 
+import asking
 import collecting
+import console
 import enrolling
 import events
 import incidents
 import intake
 import keeping
-import pages
 import rules
 import standing
 from report import Report
@@ -24,7 +25,8 @@ PARTS = {
     "rules": rules,
     "incidents": incidents,
     "events": events,
-    "pages": pages,
+    "asking": asking,
+    "console": console,
     "standing": standing,
     "enrolling": enrolling,
     "collecting": collecting,

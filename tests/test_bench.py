@@ -11,7 +11,18 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).parents[1]
-PARTS = ("intake", "keeping", "rules", "incidents", "events", "pages", "standing", "enrolling", "collecting")
+PARTS = (
+    "intake",
+    "keeping",
+    "rules",
+    "incidents",
+    "events",
+    "asking",
+    "console",
+    "standing",
+    "enrolling",
+    "collecting",
+)
 
 
 @pytest.mark.parametrize("part", PARTS)

@@ -170,7 +170,18 @@ def test_an_alert_is_listed_shown_and_acknowledged(service: Service, tmp_path: P
     assert "Slow down." in run(service, "alert", "show", number).stdout
     assert run(service, "alert", "acknowledge", number, "--note", "mine").returncode == 0
     assert "the administrator" in run(service, "alert", "list", "--state", "open").stdout
+    _deal_with_it(service, number)
     run(service, "rule", "delete", "cli-depth")
+
+
+def _deal_with_it(service: Service, alert: str) -> None:
+    """Its incident is written about and closed, and shown with all of it."""
+    incident = str(json.loads(run(service, "alert", "show", alert, "--format", "json").stdout)["incident"])
+    assert run(service, "incident", "note", incident, "the pool\nwas full").returncode == 0
+    assert run(service, "incident", "close", incident, "--reason", "emptied the pool").returncode == 0
+    shown = run(service, "incident", "show", incident).stdout
+    assert "\nWhat to do\n  Slow down.\n" in shown and "the pool·was full" in shown
+    assert "emptied the pool" in shown and "\n·" not in shown
 
 
 def test_channels_callouts_and_keys(service: Service) -> None:

@@ -18,9 +18,11 @@ import balise.client
 from balise.api.access import NewEnrolmentKey, NewToken, NewUser
 from balise.api.agents import EnrolRequest
 from balise.api.applications import ApplicationBody
+from balise.api.availability import AvailabilityTarget
 from balise.api.callouts import CalloutBody, WhoAsked
 from balise.api.channels import Preview, WebhookChannel
 from balise.api.credentials import SshCredential
+from balise.api.dashboards import DashboardBody
 from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQuery, PatternQuery
 from balise.api.filters import FilterBody
 from balise.api.foresight import BaselineQuery, ForecastQuery
@@ -32,6 +34,7 @@ from balise.api.kits import KitTrial
 from balise.api.limits import Limits
 from balise.api.maintenance import MaintenanceBody
 from balise.api.metrics import MetricQuery
+from balise.api.moved import MovedQuery
 from balise.api.parsers import ParserQuestion
 from balise.api.persons import PersonBody
 from balise.api.probes import ProbeBody
@@ -43,6 +46,7 @@ from balise.api.rotas import RotaBody
 from balise.api.rules import Rehearse, Restore, RuleBody, RuleDocument, Suggest
 from balise.api.secrets import Secret
 from balise.api.services import ServiceBody
+from balise.api.table import HostTableQuery
 from balise.api.tuning import Tune
 from balise.client import Balise
 from balise.client.client import Balise as Whole
@@ -109,6 +113,10 @@ NAMED = (
     BaselineQuery,
     ForecastQuery,
     Limits,
+    MovedQuery,
+    HostTableQuery,
+    DashboardBody,
+    AvailabilityTarget,
     Restore,
     Suggest,
     Tune,

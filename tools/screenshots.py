@@ -24,7 +24,7 @@ OUT = Path("docs/screenshots")
 TERMINAL = (
     (
         "command-incidents",
-        "balise incident list; echo; balise callout who --application Booking; echo; balise incident show {incident} | head -28",
+        "balise incident list; echo; balise callout who --application Booking; echo; balise incident show {incident} | head -24",
     ),
     (
         "command-rules",
@@ -83,8 +83,7 @@ def tune_an_alert(page: Page, url: str) -> None:
     page.get_by_label("Why").fill("it is emptied at 95 % by itself")
     page.get_by_role("button", name="What would it change").click()
     page.get_by_text("30 days").wait_for()
-    page.get_by_text("30 days").scroll_into_view_if_needed()
-    page.mouse.wheel(0, 120)
+    page.get_by_label("Why").evaluate("field => field.scrollIntoView({block: 'center'})")
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "tuning.png")
 

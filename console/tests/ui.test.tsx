@@ -41,6 +41,7 @@ const answer: MetricAnswer = {
   series: [{ attributes: {}, values: [0.1, 0.2, 0.3] }],
   tier: "raw",
   left_out: 0,
+  problem: "",
   note: "",
 };
 

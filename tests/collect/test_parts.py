@@ -23,7 +23,7 @@ from balise.collect.linux.interrupts import Interrupts, interrupts
 from balise.collect.linux.messages import KernelMessages
 from balise.collect.linux.nfs import Nfs
 from balise.collect.linux.smart import Smart
-from balise.collect.processes import KEEP_SHOWING, Processes, ProcessLook, SignedIn, Users
+from balise.collect.processes import KEEP_SHOWING, ProcessAbout, Processes, ProcessLook, SignedIn, Users
 from balise.collect.readings import Collector, CollectorProblem, Kept, LogLine, NotHere, Reading, Sorted
 from balise.collect.system import DiskLook, Disks
 from balise.collect.telling import MEANINGS
@@ -287,6 +287,29 @@ def test_programs_users_and_terminals_are_charged_for_what_their_processes_take(
     # What has ended goes on being told for a while, as nothing, so that its line does not stop high up.
     assert read(processes)["balise.program.cpu", "java", "app"] == 0
     assert ("balise.program.cpu", "java", "app") not in read(processes)
+
+
+def test_the_busiest_are_told_with_what_they_moved_and_when_they_ended() -> None:
+    """Bytes a second since the look before; who is only less busy has not ended."""
+    turns = iter(
+        [
+            (0.0, [process(1, 0, 9, "java", "app"), process(2, 0, 5, "vi", "ops")]),
+            (10.0, [process(1, 4, 9, "java", "app"), process(2, 1, 5, "vi", "ops")]),
+            (20.0, [process(2, 1, 5, "vi", "ops")]),
+        ]
+    )
+    moved = iter([1000.0, None, 6000.0, None, None])
+
+    def about(look: ProcessLook, _before: ProcessAbout | None) -> ProcessAbout:
+        return ProcessAbout(look.name, f"{look.name} --quay", f"{look.name}.service", next(moved), 50.0)
+
+    processes = Processes(lambda: next(turns), about)
+    _, second, third = (next(k.content for k in found_in(processes).kept) for _ in range(3))
+    java = {"pid": 1, "name": "java", "user": "app", "cpu": 0.4, "memory": 9, "io": 500, "started": 50.0}
+    assert second[0] == {**java, "command": "java --quay", "unit": "java.service"} and "io" not in second[1]
+    ended = [one for one in third if "ended" in one]
+    assert [(one["pid"], one["cpu"], one["memory"]) for one in ended] == [(1, 0.0, 0)]
+    assert [one["pid"] for one in third if "ended" not in one] == [2]
 
 
 def test_no_number_of_programs_makes_series_without_end() -> None:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import httpx
 import pytest
 
-from balise.api.access import NewEnrolmentKey, NewToken
+from balise.api.access import NewEnrolmentKey, NewToken, Scope
 from balise.api.agents import Facts
 from balise.api.relays import RelayEnrol
 from balise.server.app import CALLS, PREFIX
@@ -21,6 +21,8 @@ anybody
   POST /agents/enrol  POST /agents/check  POST /relays/enrol  GET,POST /links/{token}
 calendar_reader
   GET /maintenance.ics  GET /rotas/{name}/calendar.ics
+looker
+  GET /dashboards/{name}  POST /dashboards/{name}/answers
 machine
   GET /agents/self
 agent
@@ -42,6 +44,10 @@ viewer
   GET /applications  GET /applications/connections  GET /applications/dependents
   GET /applications/{name}  GET /applications/{name}/drawn
   GET /views  GET /filters  GET /filters/{name}  POST /filters/explain  GET /metrics  POST /metrics/query
+  POST /metrics/moved  GET /charts/picture.png  POST /hosts/table  GET /tree  GET /hosts/{name}/processes  GET /availability
+  GET /dashboards  POST /dashboards/read  POST /dashboards/written  PUT,DELETE /dashboards/{name}
+  GET /dashboards/{name}/versions  POST /dashboards/{name}/restore
+  GET /availability/list
   POST /events/query  POST /events/histogram  POST /events/patterns  POST /events/fields
   POST /events/export  GET /events/live  GET /events/{number}  GET /events/{number}/around  GET /live
   GET /receivers  GET /receivers/{name}  GET /forwards  GET /forwards/{name}  GET /sources  GET /sign-ins  POST /parsers/try
@@ -59,6 +65,7 @@ operator
   POST /incidents/{number}/hand-over  POST /incidents/{number}/note  POST /incidents/{number}/snooze
   POST /incidents/{number}/close  POST /incidents/{number}/reopen  POST /incidents/{number}/join  POST /incidents/{number}/part
   POST /callouts/{name}/drill  POST /deliveries/{number}/resend  PUT /rotas/{name}
+  PUT,DELETE /availability/target
   PUT,DELETE /maintenance/{name}  POST /maintenance/{name}/end
   GET /candidates
   POST /enrolments/read  GET,POST /enrolments  GET /enrolments/{number}
@@ -87,7 +94,7 @@ administrator
 """What was decided for each call: the least that may make it, or the one kind of program that it is for."""
 
 RANKS = ("viewer", "operator", "administrator")
-EVERYBODY = (None, "unknown", "ingest", "calendar", "agent", "relay", *RANKS)
+EVERYBODY = (None, "unknown", "ingest", "calendar", "screen", "agent", "relay", *RANKS)
 
 
 def decided() -> Iterator[tuple[str, str, str]]:
@@ -111,6 +118,8 @@ def test_every_call_of_the_app_was_decided() -> None:
 def may(who: str | None, caller: str) -> bool:
     if caller == "calendar_reader":
         return who in (*RANKS, "calendar")
+    if caller == "looker":
+        return who in (*RANKS, "screen")
     if caller in RANKS:
         return who in RANKS and RANKS.index(who) >= RANKS.index(caller)
     return caller == "anybody" or who == caller or (caller == "machine" and who == "agent")
@@ -124,9 +133,12 @@ def tokens(service: Service) -> dict[str, str]:
         agent = admin.call("POST", "/agents/enrol", {"key": key, "facts": facts.model_dump()})["token"]
         relay = admin.call("POST", "/relays/enrol", RelayEnrol(key=key, name="gangway", facts=facts))["token"]
         calendar = admin.tokens.create(NewToken(name="feed", role="calendar")).token
+        wall = NewToken(name="wall", role="screen", scope=Scope(dashboards=["morning"]))
+        screen = admin.tokens.create(wall).token
     return {
         **service.tokens,
         "calendar": calendar,
+        "screen": screen,
         "agent": agent,
         "relay": relay,
         "unknown": "bal_tok_nobody-has-this-one",

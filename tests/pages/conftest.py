@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import product
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
@@ -40,6 +41,21 @@ def signed_in(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> I
     sign_in(page, demo.url, "skipper", demo.password)
     page.close()
     yield context
+    context.close()
+
+
+@pytest.fixture(params=product(["light", "dark"], [(1280, 800), (1920, 1080), (390, 844)]), ids=str)
+def sized(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> Iterator[Page]:
+    """A page of each size and theme, signed in."""
+    scheme, (width, height) = request.param
+    context = browser.new_context(
+        viewport={"width": width, "height": height},
+        color_scheme=scheme,
+        reduced_motion="reduce",
+    )
+    made = context.new_page()
+    sign_in(made, demo.url, "skipper", demo.password)
+    yield made
     context.close()
 
 

@@ -608,8 +608,11 @@ def test_what_is_handed_over_is_told_to_whom_it_was_given_alone(house: House) ->
     house.wait(MINUTE)
     house.parts.incident_acts.hand_over(1, "anna", "berit", "I am on the ferry")
     house.step(1)
-    assert house.told()[1:] == [("to-berit", "changed")]
+    assert house.told()[1:] == [("to-berit", "opened")]
     assert house.deliveries()[1].content["why"] == "anna has handed it over to you: I am on the ferry"
+    house.parts.incident_acts.hand_over(1, "berit", "anna", "")
+    house.step(1)
+    assert house.told()[2:] == [("to-anna", "changed")]
     with pytest.raises(Refused, match="there is no person nobody"):
         house.parts.incident_acts.hand_over(1, "anna", "nobody", "")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import socket
 import sqlite3
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -28,13 +28,6 @@ from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Alert, AlertStep, StateChange
 
 NS = 1_000_000_000
-
-
-@pytest.fixture
-def console(tmp_path: Path) -> Iterator[Parts]:
-    made = build(Settings(data=tmp_path))
-    yield made
-    close(made)
 
 
 def rule(metric: str = "load", take: str = "last", over: str = "60s", **limits: object) -> RuleBody:

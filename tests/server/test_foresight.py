@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
-from pathlib import Path
+from collections.abc import Callable
 
 import numpy as np
 import pytest
@@ -12,27 +11,11 @@ from numpy.typing import NDArray
 
 from balise.api.foresight import BaselineQuery, Forecast, ForecastQuery
 from balise.api.spans import rfc3339
-from balise.core.moments import NS
-from balise.server.life import close
-from balise.server.parts import Parts, build
-from balise.server.settings import Settings
+from balise.server.parts import Parts
+from laying import lay
 
 F64 = NDArray[np.float64]
 HOUR, DAY, WEEK = 3600.0, 86_400.0, 7 * 86_400.0
-
-
-@pytest.fixture
-def console(tmp_path: Path) -> Iterator[Parts]:
-    made = build(Settings(data=tmp_path))
-    yield made
-    close(made)
-
-
-def lay(console: Parts, host: str, metric: str, times: F64, values: F64) -> None:
-    known = console.directory.ensure(host)
-    made = console.series.catalogue.metric(metric, "1", "gauge", "")
-    one = np.array([console.series.catalogue.series_id(known.id, made, (), "", "gauge")])
-    console.series.lay_down([one], [(times * NS).astype(np.int64)], [values[None]])
 
 
 def weighted_median(values: list[float], weights: list[float]) -> float:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import random
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -25,13 +24,6 @@ from balise.server.people.access import Principal
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery as Delivered
 from balise.store.state.tables import Alert, Delivery
-
-
-@pytest.fixture
-def console(tmp_path: Path) -> Iterator[Parts]:
-    made = build(Settings(data=tmp_path))
-    yield made
-    close(made)
 
 
 def put(console: Parts, host: str, metric: str, points: list[tuple[float, float]]) -> None:

@@ -3,28 +3,15 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
-from pathlib import Path
 from types import SimpleNamespace
-
-import pytest
 
 from balise.api.metrics import MetricQuery
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS
 from balise.server.hosts.signing_in import SignInFigures
-from balise.server.life import close
-from balise.server.parts import Parts, build
+from balise.server.parts import Parts
 from balise.server.receivers.drops import Drops
-from balise.server.settings import Settings
 from balise.store.events.store import Delivery
-
-
-@pytest.fixture
-def console(tmp_path: Path) -> Iterator[Parts]:
-    made = build(Settings(data=tmp_path))
-    yield made
-    close(made)
 
 
 def values(console: Parts, metric: str, *names: str) -> dict[tuple[str, ...], float]:

@@ -6,7 +6,6 @@ import asyncio
 import gzip
 import json
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -41,14 +40,6 @@ from balise.server.settings import Settings
 from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from balise.store.state.tables import Remote, Rule
-
-
-@pytest.fixture
-def console(tmp_path: Path) -> Iterator[Parts]:
-    """A console without its HTTP face and without its workers."""
-    made = build(Settings(data=tmp_path))
-    yield made
-    close(made)
 
 
 def put(
@@ -259,6 +250,23 @@ def test_processes_are_means_over_the_moments_looked_at(console: Parts) -> None:
     found, looked = console.evidence.processes("h", now - 10, now + 1)
     assert looked == 2
     assert [(p.name, p.cpu, p.memory) for p in found] == [("a", 0.25, 10), ("b", 0.1, 99)]
+
+
+def test_the_busiest_of_a_night_are_of_all_of_it(console: Parts) -> None:
+    """Of far more moments than are read; one that had ended when it was told of was not seen."""
+    now = int(time.time())
+    early = {"pid": 1, "name": "import", "user": "u", "cpu": 0.8, "memory": 10}
+    late = {"pid": 2, "name": "web", "user": "u", "cpu": 0.2, "memory": 5}
+    ended = {"pid": 3, "name": "cron", "user": "u", "cpu": 0.0, "memory": 0, "ended": now}
+    told = [(now - 8 * 3600 + 15 * i, [early if i < 1440 else late, ended]) for i in range(1920)]
+    snapshots = [Snapshot(at * NS, "h", "processes", pack_snapshot(rows)) for at, rows in told]
+    console.events.accept_now(Delivery([], snapshots))
+    found, looked = console.evidence.processes("h", now - 8 * 3600, now + 1)
+    assert 200 <= looked <= 240
+    assert [(p.name, p.pids, p.cpu) for p in found] == [
+        ("import", [1], pytest.approx(0.6, rel=0.01)),
+        ("web", [2], pytest.approx(0.05, rel=0.02)),
+    ]
 
 
 def test_lines_are_beside_how_many_are_usual(console: Parts) -> None:

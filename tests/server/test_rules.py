@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -23,13 +22,6 @@ from balise.server.parts import Parts, build
 from balise.server.rules.texts import read_text
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery
-
-
-@pytest.fixture
-def console(tmp_path: Path) -> Iterator[Parts]:
-    made = build(Settings(data=tmp_path))
-    yield made
-    close(made)
 
 
 def put(console: Parts, host: str, metric: str, points: list[tuple[float, float]], **attributes: str) -> None:

@@ -154,6 +154,8 @@ def test_snapshots_come_back_by_host_kind_and_span(store: EventStore) -> None:
     store.accept_now(Delivery([], snapshots))
     got = store.snapshots("gate-n1", "processes", T0 + NS, T0 + 4 * NS, 10)
     assert [content[0]["pid"] for _, content in got] == [3, 2, 1]
+    over = store.snapshots_over("gate-n1", "processes", T0, T0 + 5 * NS, 3)
+    assert [content[0]["pid"] for _, content in over] == [0, 2, 4]
     assert store.snapshots("gate-n2", "processes", T0, T0 + DAY, 10) == []
 
 

@@ -6,6 +6,7 @@ import asyncio
 import threading
 import time
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -22,6 +23,18 @@ from balise.store.state.secrets import ENVIRONMENT, Sealer, digest, new_token
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Base, Group, Host, Member
 from balise.store.writer import Busy, GroupWriter, Stopped
+
+
+def test_many_open_a_new_file_at_once(tmp_path: Path) -> None:
+    """Each wants to make it a file with a log; SQLite lets none of them wait while two do."""
+
+    def opened(number: int) -> str:
+        attached = {"beside": tmp_path / f"beside-{number // 8}.db"}
+        with open_engine(tmp_path / f"main-{number // 8}.db", attached=attached).connect() as connection:
+            return str(connection.exec_driver_sql("PRAGMA beside.journal_mode").scalar())
+
+    with ThreadPoolExecutor(8) as pool:
+        assert set(pool.map(opened, range(8 * 25))) == {"wal"}
 
 
 class Book:

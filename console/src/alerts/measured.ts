@@ -1,7 +1,7 @@
 import type { AlertDetail, Schemas } from "../api/client";
 import { quoted } from "../lib/filterText";
 import type { Ask } from "../lib/queries";
-import type { Bound } from "../ui/MetricLane";
+import type { Bound } from "../ui/LaneLines";
 
 /** What an alert's rule measures, as a question about the alert's own values; undefined for what has no points. */
 export function askOf(alert: AlertDetail): Ask | undefined {

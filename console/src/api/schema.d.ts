@@ -331,6 +331,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/availability": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Availability
+         * @description Shares of up, down, unknown and maintenance; outages with their incidents; and what a target leaves.
+         */
+        get: operations["read_availability_api_v1_availability_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/availability/list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Availability
+         * @description All of a kind, those that were down longest first.
+         */
+        get: operations["list_availability_api_v1_availability_list_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/availability/target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set Target */
+        put: operations["set_target_api_v1_availability_target_put"];
+        post?: never;
+        /** Drop Target */
+        delete: operations["drop_target_api_v1_availability_target_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/callouts": {
         parameters: {
             query?: never;
@@ -600,6 +658,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/charts/picture.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture Of Chart
+         * @description A chart, drawn by the service, with times by the clock of its machine.
+         */
+        get: operations["picture_of_chart_api_v1_charts_picture_png_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/credentials": {
         parameters: {
             query?: never;
@@ -634,6 +712,149 @@ export interface paths {
         post?: never;
         /** Delete Credential */
         delete: operations["delete_credential_api_v1_credentials__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Dashboards
+         * @description One's own, those that are shared, and those that kits bring.
+         */
+        get: operations["list_dashboards_api_v1_dashboards_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Dashboard Text
+         * @description A dashboard from its text, or what is wrong with it, by line and column; nothing is kept.
+         */
+        post: operations["read_dashboard_text_api_v1_dashboards_read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write Dashboard Text
+         * @description A dashboard as a file has it.
+         */
+        post: operations["write_dashboard_text_api_v1_dashboards_written_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Dashboard */
+        get: operations["read_dashboard_api_v1_dashboards__name__get"];
+        /**
+         * Put Dashboard
+         * @description Keeps a dashboard as it is now; the form before stays as a version. Everybody has their own; sharing needs the
+         *     role operator.
+         */
+        put: operations["put_dashboard_api_v1_dashboards__name__put"];
+        post?: never;
+        /** Delete Dashboard */
+        delete: operations["delete_dashboard_api_v1_dashboards__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards/{name}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer Dashboard
+         * @description All that a dashboard shows for a span and what was chosen, in one go.
+         */
+        post: operations["answer_dashboard_api_v1_dashboards__name__answers_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Dashboard
+         * @description As it was in an earlier version.
+         */
+        post: operations["restore_dashboard_api_v1_dashboards__name__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dashboards/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Dashboard Versions
+         * @description The newest first.
+         */
+        get: operations["list_dashboard_versions_api_v1_dashboards__name__versions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1260,6 +1481,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Table Of Hosts
+         * @description The hosts with any metric, fact, label or count as columns, sorted and grouped, page by page in one order.
+         */
+        post: operations["table_of_hosts_api_v1_hosts_table_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}": {
         parameters: {
             query?: never;
@@ -1431,6 +1672,26 @@ export interface paths {
          * @description What holds for a host, each setting with the plan it came from.
          */
         get: operations["read_host_plan_api_v1_hosts__name__plan_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/processes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Processes Over
+         * @description What processes, programs or users took of a host over a span, the busiest first.
+         */
+        get: operations["processes_over_api_v1_hosts__name__processes_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2116,6 +2377,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/metrics/moved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Moved Metrics
+         * @description What moved most in a stretch of time, beside what was before it and the same hours of the last days.
+         */
+        post: operations["moved_metrics_api_v1_metrics_moved_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics/query": {
         parameters: {
             query?: never;
@@ -2125,7 +2406,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Query Metrics */
+        /**
+         * Query Metrics
+         * @description One question, or up to 50 at once, which are answered in their order.
+         */
         post: operations["query_metrics_api_v1_metrics_query_post"];
         delete?: never;
         options?: never;
@@ -3158,6 +3442,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Tree
+         * @description One level of the fleet, the worst first, with the reason in words and the layers that are concerned.
+         */
+        get: operations["read_tree_api_v1_tree_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users": {
         parameters: {
             query?: never;
@@ -3528,6 +3832,31 @@ export interface components {
             /** Worst Value */
             worst_value: number;
         };
+        /** AlertsPanel */
+        AlertsPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "alerts";
+            /**
+             * @default {
+             *       "limit": 20,
+             *       "state": "open"
+             *     }
+             */
+            query: components["schemas"]["ListQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
         /** Application */
         Application: {
             /** About */
@@ -3623,6 +3952,106 @@ export interface components {
             /** Before */
             before: components["schemas"]["Event"][];
             event: components["schemas"]["Event"];
+        };
+        /** Availability */
+        Availability: {
+            /**
+             * Between Seconds
+             * @description mean time between failures: time up for each outage
+             */
+            between_seconds: number | null;
+            /** Down */
+            down: number;
+            /** Down Seconds */
+            down_seconds: number;
+            /**
+             * Left
+             * @description of what may be down in this period, the share that is left; less than 0 is missed
+             */
+            left?: number | null;
+            /** Left Seconds */
+            left_seconds?: number | null;
+            /** Maintenance */
+            maintenance: number;
+            /** Name */
+            name: string;
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "host" | "service" | "probe" | "application";
+            /** Outage Count */
+            outage_count: number;
+            /**
+             * Outages
+             * @description the newest first
+             */
+            outages: components["schemas"]["Outage"][];
+            /**
+             * Repair Seconds
+             * @description mean time to repair: how long outages that ended took
+             */
+            repair_seconds: number | null;
+            /** Ribbon */
+            ribbon: components["schemas"]["PresenceFrom"][];
+            target?: components["schemas"]["AvailabilityTarget"] | null;
+            /** Unknown */
+            unknown: number;
+            /** Up */
+            up: number;
+        };
+        /**
+         * AvailabilityList
+         * @description Those that were down longest come first.
+         */
+        AvailabilityList: {
+            /** Items */
+            items: components["schemas"]["AvailabilityOfOne"][];
+            /**
+             * Left Out
+             * @default 0
+             */
+            left_out: number;
+        };
+        /**
+         * AvailabilityOfOne
+         * @description Of one of many. `ribbon` as of one alone, with at most 200 changes.
+         */
+        AvailabilityOfOne: {
+            /** Down */
+            down: number;
+            /** Down Seconds */
+            down_seconds: number;
+            /** Maintenance */
+            maintenance: number;
+            /** Name */
+            name: string;
+            /** Outage Count */
+            outage_count: number;
+            /** Ribbon */
+            ribbon: components["schemas"]["PresenceFrom"][];
+            target?: components["schemas"]["AvailabilityTarget"] | null;
+            /** Unknown */
+            unknown: number;
+            /** Up */
+            up: number;
+        };
+        /**
+         * AvailabilityTarget
+         * @description What share of a period it is to be up, maintenance and what is not known left out.
+         */
+        AvailabilityTarget: {
+            /**
+             * Per
+             * @default month
+             * @enum {string}
+             */
+            per: "week" | "month" | "quarter" | "year";
+            /**
+             * Share
+             * @description 0.999 for 99.9 %
+             */
+            share: number;
         };
         /**
          * Band
@@ -3973,6 +4402,57 @@ export interface components {
              */
             waiting: number;
         };
+        /** ChartPanel */
+        ChartPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "chart";
+            query: components["schemas"]["ChartQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /**
+         * ChartQuery
+         * @description Metrics over the span of the page; what it says of `from` and `to` itself counts for nothing.
+         */
+        ChartQuery: {
+            /**
+             * Beside
+             * @default []
+             */
+            beside: string[];
+            /** Highest */
+            highest?: number | null;
+            /**
+             * Logarithmic
+             * @default false
+             */
+            logarithmic: boolean;
+            /** Lowest */
+            lowest?: number | null;
+            /** Queries */
+            queries: components["schemas"]["MetricQuery"][];
+            /**
+             * Stack
+             * @default false
+             */
+            stack: boolean;
+            /**
+             * Usual
+             * @default false
+             */
+            usual: boolean;
+        };
         /**
          * Check
          * @description If all has recovered, it is written down that it helped, and nothing follows.
@@ -3983,6 +4463,15 @@ export interface components {
              * @enum {string}
              */
             do: "check";
+        };
+        /** Choices */
+        Choices: {
+            /** Choices */
+            choices: string[];
+            /** Chosen */
+            chosen: string[];
+            /** Name */
+            name: string;
         };
         /** Close */
         Close: {
@@ -4061,6 +4550,24 @@ export interface components {
              * @default []
              */
             watch: string[];
+        };
+        /** ColumnAnswer */
+        ColumnAnswer: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "text";
+            /** Name */
+            name: string;
+            /**
+             * Problem
+             * @description why it is empty
+             * @default
+             */
+            problem: string;
+            /** Unit */
+            unit: string;
         };
         /**
          * CommandChannel
@@ -4194,6 +4701,191 @@ export interface components {
              * @description hosts collected with it
              */
             used_by: number;
+        };
+        /**
+         * Dashboard
+         * @description `from` says what brought it: a kit, with its version; nobody changes that one, but everybody may copy it.
+         */
+        Dashboard: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /** From */
+            from?: string | null;
+            /** Name */
+            name: string;
+            /** Owner */
+            owner: string;
+            /**
+             * Panels
+             * @default []
+             */
+            panels: (components["schemas"]["ChartPanel"] | components["schemas"]["ValuePanel"] | components["schemas"]["TablePanel"] | components["schemas"]["StatesPanel"] | components["schemas"]["EventsPanel"] | components["schemas"]["PatternsPanel"] | components["schemas"]["IncidentsPanel"] | components["schemas"]["AlertsPanel"] | components["schemas"]["TextPanel"])[];
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+            /** Updated At */
+            updated_at: string | null;
+            /** Updated By */
+            updated_by: string;
+            /**
+             * Variables
+             * @default []
+             */
+            variables: components["schemas"]["Variable"][];
+            /** Version */
+            version: number;
+        };
+        /**
+         * DashboardAnswer
+         * @description `panels` in the order of the dashboard; `from` and `to` in unix seconds.
+         */
+        DashboardAnswer: {
+            /** From */
+            from: number;
+            /** Panels */
+            panels: components["schemas"]["PanelAnswer"][];
+            /** To */
+            to: number;
+            /** Variables */
+            variables: components["schemas"]["Choices"][];
+        };
+        /**
+         * DashboardAsked
+         * @description What is chosen at the top: the span and, by variable, values; none for all.
+         */
+        DashboardAsked: {
+            /**
+             * From
+             * @default -3h
+             * @example -15m
+             */
+            from: string;
+            /**
+             * Points
+             * @default 200
+             */
+            points: number;
+            /** Step */
+            step?: string | null;
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+            /**
+             * Variables
+             * @default {}
+             */
+            variables: {
+                [key: string]: string[];
+            };
+        };
+        /** DashboardBody */
+        DashboardBody: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Panels
+             * @default []
+             */
+            panels: (components["schemas"]["ChartPanel"] | components["schemas"]["ValuePanel"] | components["schemas"]["TablePanel"] | components["schemas"]["StatesPanel"] | components["schemas"]["EventsPanel"] | components["schemas"]["PatternsPanel"] | components["schemas"]["IncidentsPanel"] | components["schemas"]["AlertsPanel"] | components["schemas"]["TextPanel"])[];
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Variables
+             * @default []
+             */
+            variables: components["schemas"]["Variable"][];
+        };
+        /**
+         * DashboardDocument
+         * @description A dashboard as a file has it.
+         */
+        DashboardDocument: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Dashboard
+             * @description letters, digits, space and . _ : -, at most 100 characters
+             */
+            dashboard: string;
+            /**
+             * Panels
+             * @default []
+             */
+            panels: (components["schemas"]["ChartPanel"] | components["schemas"]["ValuePanel"] | components["schemas"]["TablePanel"] | components["schemas"]["StatesPanel"] | components["schemas"]["EventsPanel"] | components["schemas"]["PatternsPanel"] | components["schemas"]["IncidentsPanel"] | components["schemas"]["AlertsPanel"] | components["schemas"]["TextPanel"])[];
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Variables
+             * @default []
+             */
+            variables: components["schemas"]["Variable"][];
+        };
+        /** DashboardInList */
+        DashboardInList: {
+            /** About */
+            about: string;
+            /** From */
+            from?: string | null;
+            /** May Change */
+            may_change: boolean;
+            /** Name */
+            name: string;
+            /** Owner */
+            owner: string;
+            /** Panels */
+            panels: number;
+            /** Shared */
+            shared: boolean;
+            /** Updated At */
+            updated_at: string | null;
+            /** Version */
+            version: number;
+        };
+        /** DashboardRead */
+        DashboardRead: {
+            dashboard: components["schemas"]["DashboardDocument"] | null;
+            /** Problems */
+            problems: components["schemas"]["DocumentProblem"][];
+        };
+        /**
+         * DashboardText
+         * @description A dashboard as it is written, in JSON or YAML.
+         */
+        DashboardText: {
+            /** Text */
+            text: string;
+        };
+        /** DashboardVersion */
+        DashboardVersion: {
+            /** At */
+            at: string;
+            body: components["schemas"]["DashboardBody"];
+            /** Panels */
+            panels: number;
+            /** Version */
+            version: number;
+            /** Who */
+            who: string;
         };
         /**
          * DayCopy
@@ -4738,6 +5430,42 @@ export interface components {
             /** Where */
             where?: string | null;
         };
+        /** EventsPanel */
+        EventsPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "events";
+            /**
+             * @default {
+             *       "limit": 20
+             *     }
+             */
+            query: components["schemas"]["EventsQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /** EventsQuery */
+        EventsQuery: {
+            /**
+             * Limit
+             * @default 20
+             */
+            limit: number;
+            /** Text */
+            text?: string | null;
+            /** Where */
+            where?: string | null;
+        };
         /**
          * Evidence
          * @description What a host kept besides its series, over one span.
@@ -5279,6 +6007,24 @@ export interface components {
              */
             where: string;
         };
+        /**
+         * GroupValue
+         * @description A column over the hosts of a group that have a value; `worst` is the host of the highest.
+         */
+        GroupValue: {
+            /** Hosts */
+            hosts: number;
+            /** Least */
+            least: number;
+            /** Mean */
+            mean: number;
+            /** Most */
+            most: number;
+            /** Sum */
+            sum: number;
+            /** Worst */
+            worst: string;
+        };
         /** HandOver */
         HandOver: {
             /**
@@ -5459,6 +6205,59 @@ export interface components {
             found: components["schemas"]["FoundService"][];
             /** Items */
             items: components["schemas"]["Service"][];
+        };
+        /** HostTable */
+        HostTable: {
+            /**
+             * As Of
+             * @description unix seconds of the oldest column's values
+             */
+            as_of: number;
+            /** Columns */
+            columns: components["schemas"]["ColumnAnswer"][];
+            /** Groups */
+            groups?: components["schemas"]["TableGroup"][] | null;
+            /** Items */
+            items: components["schemas"]["TableRow"][];
+            /** Next */
+            next?: string | null;
+            /** Total */
+            total: number;
+        };
+        /** HostTableQuery */
+        HostTableQuery: {
+            /**
+             * Columns
+             * @default []
+             */
+            columns: components["schemas"]["TableColumn"][];
+            /** Cursor */
+            cursor?: string | null;
+            /** Filter */
+            filter?: string | null;
+            /**
+             * Group By
+             * @description site, group, application, os, mode, label.NAME, fact.NAME or kit.NAME
+             */
+            group_by?: string | null;
+            /**
+             * Limit
+             * @default 100
+             */
+            limit: number;
+            /**
+             * Lines
+             * @description with each metric's course over its while, in 24 steps
+             * @default false
+             */
+            lines: boolean;
+            /**
+             * Sort
+             * @default []
+             */
+            sort: components["schemas"]["TableOrder"][];
+            /** Where */
+            where?: string | null;
         };
         /**
          * HostsChange
@@ -5776,6 +6575,31 @@ export interface components {
              */
             told_nobody: boolean;
         };
+        /** IncidentsPanel */
+        IncidentsPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "incidents";
+            /**
+             * @default {
+             *       "limit": 20,
+             *       "state": "open"
+             *     }
+             */
+            query: components["schemas"]["ListQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
         /**
          * Inventory
          * @description A kind of inventory at a moment.
@@ -5992,7 +6816,7 @@ export interface components {
              * @default avg
              * @enum {string}
              */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99";
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99";
             /** Title */
             title: string;
             /** Where */
@@ -6053,6 +6877,8 @@ export interface components {
              */
             cost: string;
             credential?: components["schemas"]["KitCredential"] | null;
+            /** @description of its services; without one it is made of the charts. Variables: host, service */
+            dashboard?: components["schemas"]["DashboardBody"] | null;
             /**
              * Every
              * @default 30s
@@ -6705,6 +7531,21 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** ListQuery */
+        ListQuery: {
+            /**
+             * Limit
+             * @default 20
+             */
+            limit: number;
+            /**
+             * State
+             * @default open
+             */
+            state: ("open" | "closed" | "recovered") | null;
+            /** Where */
+            where?: string | null;
+        };
         /** LoginCredential */
         LoginCredential: {
             /**
@@ -6802,7 +7643,7 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar";
+            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar" | "screen";
             scope?: components["schemas"]["Scope"] | null;
             /**
              * Token
@@ -6875,7 +7716,7 @@ export interface components {
             /** Name */
             name: string | null;
             /** Role */
-            role: ("viewer" | "operator" | "administrator" | "ingest" | "calendar") | ("agent" | "relay" | "waiting") | null;
+            role: ("viewer" | "operator" | "administrator" | "ingest" | "calendar" | "screen") | ("agent" | "relay" | "waiting") | null;
         };
         /**
          * Measure
@@ -6908,7 +7749,7 @@ export interface components {
             /** Pattern */
             pattern?: ("new" | "more") | null;
             /** Take */
-            take?: ("avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99" | "change") | "distinct" | null;
+            take?: ("avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99") | "distinct" | null;
             /** Text */
             text?: string | null;
             /** Values */
@@ -6957,6 +7798,12 @@ export interface components {
              * @default
              */
             note: string;
+            /**
+             * Problem
+             * @description of several questions: why this one has no answer
+             * @default
+             */
+            problem: string;
             /** Series */
             series: components["schemas"]["SeriesAnswer"][];
             /** Step Seconds */
@@ -6971,7 +7818,23 @@ export interface components {
             /** Unit */
             unit: string;
         };
-        /** MetricQuery */
+        /** MetricAnswers */
+        MetricAnswers: {
+            /** Answers */
+            answers: components["schemas"]["MetricAnswer"][];
+        };
+        /**
+         * MetricQueries
+         * @description Several questions at once, answered in their order.
+         */
+        MetricQueries: {
+            /** Queries */
+            queries: components["schemas"]["MetricQuery"][];
+        };
+        /**
+         * MetricQuery
+         * @description Of a `metric`, or of several `values` that `compute` puts together: numbers, `+ - * /` and parentheses.
+         */
         MetricQuery: {
             /**
              * By
@@ -6980,6 +7843,8 @@ export interface components {
              *     ]
              */
             by: string[];
+            /** Compute */
+            compute?: string | null;
             /** Filter */
             filter?: string | null;
             /**
@@ -6989,9 +7854,14 @@ export interface components {
              */
             from: string;
             /** Metric */
-            metric: string;
+            metric?: string | null;
             /** Points */
             points?: number | null;
+            /**
+             * Shift
+             * @description `-1d` answers with what was a day before, at these times
+             */
+            shift?: string | null;
             /** Step */
             step?: string | null;
             /**
@@ -6999,7 +7869,7 @@ export interface components {
              * @default avg
              * @enum {string}
              */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99";
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99";
             /**
              * To
              * @default now
@@ -7011,8 +7881,99 @@ export interface components {
              * @description only so many series, those with the highest mean
              */
             top?: number | null;
+            /** Values */
+            values?: {
+                [key: string]: components["schemas"]["Value"];
+            } | null;
             /** Where */
             where?: string | null;
+        };
+        /**
+         * MovedAnswer
+         * @description The farthest first; of each metric on a host the series that moved most.
+         */
+        MovedAnswer: {
+            /**
+             * Compared From
+             * @description unix seconds at which what was before begins
+             */
+            compared_from: number;
+            /**
+             * Days
+             * @description of how many days before the same hours are known
+             */
+            days: number;
+            /** Items */
+            items: components["schemas"]["MovedSeries"][];
+            /**
+             * Looked
+             * @description series that were looked at
+             */
+            looked: number;
+        };
+        /**
+         * MovedQuery
+         * @description About a stretch, beside what was before it and the same hours of the last days.
+         */
+        MovedQuery: {
+            /** Filter */
+            filter?: string | null;
+            /**
+             * From
+             * @default -15m
+             * @example -15m
+             */
+            from: string;
+            /**
+             * Limit
+             * @default 20
+             */
+            limit: number;
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+            /** Where */
+            where?: string | null;
+        };
+        /**
+         * MovedSeries
+         * @description `deviation` is how many times as much as it varied before; `before` and `during` are in `unit`.
+         */
+        MovedSeries: {
+            /**
+             * Alike
+             * @description how many more series of this metric on this host moved as much as counts
+             */
+            alike: number;
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Before */
+            before: number;
+            /** Deviation */
+            deviation: number;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down";
+            /** During */
+            during: number;
+            /** Host */
+            host: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Take
+             * @enum {string}
+             */
+            take: "avg" | "rate";
+            /** Unit */
+            unit: string;
         };
         /**
          * Need
@@ -7089,7 +8050,7 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar";
+            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar" | "screen";
             /** @description of a token of role ingest; as its defaults say without one */
             scope?: components["schemas"]["Scope"] | null;
         };
@@ -7145,6 +8106,28 @@ export interface components {
             protocol: "otlp";
             /** Url */
             url: string;
+        };
+        /**
+         * Outage
+         * @description `to` is null while it goes on, or goes beyond the span.
+         */
+        Outage: {
+            /**
+             * Cause
+             * @default
+             */
+            cause: string;
+            /** From */
+            from: string;
+            /**
+             * Incident
+             * @description the incident that it was
+             */
+            incident?: number | null;
+            /** Seconds */
+            seconds: number;
+            /** To */
+            to: string | null;
         };
         /**
          * Override
@@ -7206,6 +8189,20 @@ export interface components {
         Page_Credential_: {
             /** Items */
             items: components["schemas"]["Credential"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[DashboardInList] */
+        Page_DashboardInList_: {
+            /** Items */
+            items: components["schemas"]["DashboardInList"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[DashboardVersion] */
+        Page_DashboardVersion_: {
+            /** Items */
+            items: components["schemas"]["DashboardVersion"][];
             /** Next */
             next?: string | null;
         };
@@ -7504,6 +8501,40 @@ export interface components {
             next?: string | null;
         };
         /**
+         * PanelAnswer
+         * @description What a panel shows: by its kind, one of these; or why there is nothing.
+         */
+        PanelAnswer: {
+            /** Alerts */
+            alerts?: components["schemas"]["Alert"][] | null;
+            /** Chart */
+            chart?: components["schemas"]["MetricAnswer"][] | null;
+            course?: components["schemas"]["MetricAnswer"] | null;
+            /** Events */
+            events?: components["schemas"]["Event"][] | null;
+            /** Incidents */
+            incidents?: components["schemas"]["Incident"][] | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "chart" | "value" | "table" | "states" | "events" | "patterns" | "incidents" | "alerts" | "text";
+            patterns?: components["schemas"]["PatternAnswer"] | null;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+            states?: components["schemas"]["Tree"] | null;
+            table?: components["schemas"]["HostTable"] | null;
+            /** Text */
+            text?: string | null;
+            /** Title */
+            title: string;
+            /** @description one step: the whole span */
+            value?: components["schemas"]["MetricAnswer"] | null;
+        };
+        /**
          * ParsedEvent
          * @description A line as the event it becomes.
          */
@@ -7777,6 +8808,30 @@ export interface components {
             /** Where */
             where?: string | null;
         };
+        /** PatternsPanel */
+        PatternsPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "patterns";
+            /**
+             * @default {
+             *       "limit": 20
+             *     }
+             */
+            query: components["schemas"]["EventsQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
         /** Person */
         Person: {
             /** Channels */
@@ -7893,6 +8948,19 @@ export interface components {
             lines: components["schemas"]["Line"][];
             /** Times */
             times: number[];
+        };
+        /**
+         * PresenceFrom
+         * @description One of the four from a moment on, unix seconds, until the next.
+         */
+        PresenceFrom: {
+            /** At */
+            at: number;
+            /**
+             * Presence
+             * @enum {string}
+             */
+            presence: "up" | "down" | "unknown" | "maintenance";
         };
         /**
          * Preview
@@ -8267,6 +9335,78 @@ export interface components {
              * @default about:blank
              */
             type: string;
+        };
+        /**
+         * ProcessSpan
+         * @description Of a process, of all processes of a program, or of all of a user.
+         *
+         *     What is told comes from looks at the busiest alone: one that was idle is not there, and what it did meanwhile is not
+         *     counted. `started_at` and `ended_at` are RFC 3339, null where nobody knows.
+         */
+        ProcessSpan: {
+            /**
+             * Command
+             * @default
+             */
+            command: string;
+            /**
+             * Cpu Peak
+             * @description cores at the busiest look
+             */
+            cpu_peak: number;
+            /**
+             * Cpu Seconds
+             * @description of processor time; of two cores that were busy all the time, two a second
+             */
+            cpu_seconds: number;
+            /** Ended At */
+            ended_at: string | null;
+            /**
+             * Io Bytes
+             * @description read from and written to storage; null where that may not be known
+             */
+            io_bytes: number | null;
+            /**
+             * Looks
+             * @description in how many looks it was among the busiest
+             */
+            looks: number;
+            /**
+             * Memory Peak
+             * @description bytes
+             */
+            memory_peak: number;
+            /** Parent */
+            parent?: number | null;
+            /** Pid */
+            pid?: number | null;
+            /** Program */
+            program: string;
+            /**
+             * Service
+             * @description the service on this host that it belongs to
+             */
+            service?: string | null;
+            /** Started At */
+            started_at: string | null;
+            /** User */
+            user: string;
+        };
+        /** ProcessSpans */
+        ProcessSpans: {
+            /** Items */
+            items: components["schemas"]["ProcessSpan"][];
+            /**
+             * Looked
+             * @description looks at the host that were counted
+             */
+            looked: number;
+            /**
+             * Measured
+             * @description processor time and memory are from series, of every turn
+             * @default false
+             */
+            measured: boolean;
         };
         /**
          * ProcessUse
@@ -8937,6 +10077,11 @@ export interface components {
             /** Version */
             version: number;
         };
+        /** RestoreDashboard */
+        RestoreDashboard: {
+            /** Version */
+            version: number;
+        };
         /**
          * RetentionAnswer
          * @description How long things are kept, how much they take now, and when there is no room any more at this pace.
@@ -9314,7 +10459,7 @@ export interface components {
         };
         /**
          * Scope
-         * @description What a token of role ingest may deliver.
+         * @description What a token of role ingest may deliver, and what one of role screen may see.
          */
         Scope: {
             /**
@@ -9323,6 +10468,12 @@ export interface components {
              * @default false
              */
             collected: boolean;
+            /**
+             * Dashboards
+             * @description of a token of role screen: the dashboards it sees, and nothing else
+             * @default []
+             */
+            dashboards: string[];
             /**
              * Filter
              * @description a filter that has a name: what it says now is kept, joined with the one that is written
@@ -9540,7 +10691,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "added" | "state" | "version" | "identity" | "role" | "kit" | "collection";
+            what: "added" | "state" | "answering" | "version" | "identity" | "role" | "kit" | "collection";
         };
         /**
          * ServiceTable
@@ -10049,6 +11200,40 @@ export interface components {
             /** Total */
             total: number;
         };
+        /** StatesPanel */
+        StatesPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "states";
+            /**
+             * @default {
+             *       "by": "site"
+             *     }
+             */
+            query: components["schemas"]["StatesQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /** StatesQuery */
+        StatesQuery: {
+            /** Below */
+            below?: string | null;
+            /**
+             * By
+             * @default site
+             */
+            by: string;
+        };
         /**
          * Station
          * @description A part as it is now. `own` is its own state, `state` with what it needs; `rank` 0 is the users' side.
@@ -10330,6 +11515,104 @@ export interface components {
              */
             transport: "udp" | "tcp" | "tls";
         };
+        /**
+         * TableColumn
+         * @description One of `metric`, `fact`, `label` and `count`.
+         *
+         *     Of a metric, what is taken of its points over the last while; a fact as the agent told it, or `kit.NAME` for the
+         *     version of a kit that is at work; `where` chooses series, or which alerts, incidents or events are counted.
+         */
+        TableColumn: {
+            /** Count */
+            count?: ("alerts" | "incidents" | "events") | null;
+            /** Fact */
+            fact?: string | null;
+            /** Label */
+            label?: string | null;
+            /** Metric */
+            metric?: string | null;
+            /** Over */
+            over?: string | null;
+            /**
+             * Take
+             * @default avg
+             * @enum {string}
+             */
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99";
+            /** Where */
+            where?: string | null;
+        };
+        /** TableGroup */
+        TableGroup: {
+            /** Hosts */
+            hosts: number;
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+            /** States */
+            states: {
+                [key: string]: number;
+            };
+            /** Values */
+            values: (components["schemas"]["GroupValue"] | null)[];
+        };
+        /**
+         * TableOrder
+         * @description By a column, by its number from 0 on, or by `name` or `state`; what has no value comes last either way.
+         */
+        TableOrder: {
+            /** By */
+            by?: ("name" | "state") | null;
+            /** Column */
+            column?: number | null;
+            /**
+             * Descending
+             * @default false
+             */
+            descending: boolean;
+        };
+        /** TablePanel */
+        TablePanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "table";
+            query: components["schemas"]["HostTableQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /**
+         * TableRow
+         * @description `unusual` says of each value how many times as far as usual it is from its group; null when it is not.
+         */
+        TableRow: {
+            /** Host */
+            host: string;
+            /** Lines */
+            lines?: ((number | null)[] | null)[] | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+            /** Unusual */
+            unusual: (number | null)[];
+            /** Values */
+            values: (number | string | null)[];
+        };
         /** Take */
         Take: {
             /**
@@ -10404,6 +11687,30 @@ export interface components {
             /** Site */
             site: string | null;
         };
+        /** TextPanel */
+        TextPanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "text";
+            query: components["schemas"]["TextQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /** TextQuery */
+        TextQuery: {
+            /** Text */
+            text: string;
+        };
         /**
          * Together
          * @description The same for several incidents at once; what cannot be done says why and holds up no other.
@@ -10455,10 +11762,64 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar";
+            role: "viewer" | "operator" | "administrator" | "ingest" | "calendar" | "screen";
             scope?: components["schemas"]["Scope"] | null;
             /** Used At */
             used_at: string | null;
+        };
+        /**
+         * Tree
+         * @description The worst first.
+         */
+        Tree: {
+            /** Items */
+            items: components["schemas"]["TreeNode"][];
+            /**
+             * Left Out
+             * @description hosts beyond the limit of one answer
+             * @default 0
+             */
+            left_out: number;
+        };
+        /**
+         * TreeNode
+         * @description `why` says in words what makes its state; `facets` which layers of its hosts are concerned.
+         */
+        TreeNode: {
+            /**
+             * Below
+             * @description whether there is anything below it
+             */
+            below: boolean;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Facets */
+            facets: {
+                [key: string]: "ok" | "warning" | "critical" | "silent" | "paused";
+            };
+            /** Hosts */
+            hosts: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "site" | "group" | "application" | "label" | "host";
+            /** Name */
+            name: string;
+            /**
+             * Node
+             * @description what `below` takes
+             */
+            node: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "critical" | "silent" | "paused";
+            /** Why */
+            why: string;
         };
         /** TrialAnswer */
         TrialAnswer: {
@@ -10657,7 +12018,107 @@ export interface components {
              * @default last
              * @enum {string}
              */
-            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "p50" | "p90" | "p95" | "p99" | "change";
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99";
+            /** Where */
+            where?: string | null;
+        };
+        /** ValuePanel */
+        ValuePanel: {
+            /**
+             * At
+             * @description column, row, width, height
+             */
+            at: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "value";
+            query: components["schemas"]["ValueQuery"];
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /**
+         * ValueQuery
+         * @description One figure: what is taken over the whole span, with a sliver of its course.
+         */
+        ValueQuery: {
+            /**
+             * By
+             * @default [
+             *       "host"
+             *     ]
+             */
+            by: string[];
+            /** Compute */
+            compute?: string | null;
+            /** Filter */
+            filter?: string | null;
+            /**
+             * From
+             * @default -1h
+             * @example -15m
+             */
+            from: string;
+            /** Limit */
+            limit?: number | null;
+            /** Metric */
+            metric?: string | null;
+            /** Points */
+            points?: number | null;
+            /**
+             * Shift
+             * @description `-1d` answers with what was a day before, at these times
+             */
+            shift?: string | null;
+            /** Step */
+            step?: string | null;
+            /**
+             * Take
+             * @default avg
+             * @enum {string}
+             */
+            take: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99";
+            /**
+             * To
+             * @default now
+             * @example -15m
+             */
+            to: string;
+            /**
+             * Top
+             * @description only so many series, those with the highest mean
+             */
+            top?: number | null;
+            /** Values */
+            values?: {
+                [key: string]: components["schemas"]["Value"];
+            } | null;
+            /** Where */
+            where?: string | null;
+        };
+        /**
+         * Variable
+         * @description Something that is chosen at the top: of hosts, groups, sites, applications, or any attribute of a metric.
+         */
+        Variable: {
+            /**
+             * Default
+             * @default []
+             */
+            default: string[];
+            /**
+             * Metric
+             * @description whose attribute it is, for attributes of series
+             */
+            metric?: string | null;
+            /** Name */
+            name: string;
+            /** Of */
+            of: string;
             /** Where */
             where?: string | null;
         };
@@ -12743,6 +14204,416 @@ export interface operations {
             };
         };
     };
+    read_availability_api_v1_availability_get: {
+        parameters: {
+            query: {
+                of: "host" | "service" | "probe" | "application";
+                /** @description of a service HOST/SERVICE */
+                name: string;
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Availability"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_availability_api_v1_availability_list_get: {
+        parameters: {
+            query: {
+                of: "host" | "service" | "probe" | "application";
+                where?: string | null;
+                filter?: string | null;
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AvailabilityList"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_target_api_v1_availability_target_put: {
+        parameters: {
+            query: {
+                of: "host" | "service" | "probe" | "application";
+                /** @description of a service HOST/SERVICE */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AvailabilityTarget"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_target_api_v1_availability_target_delete: {
+        parameters: {
+            query: {
+                of: "host" | "service" | "probe" | "application";
+                /** @description of a service HOST/SERVICE */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_callouts_api_v1_callouts_get: {
         parameters: {
             query?: never;
@@ -14561,6 +16432,101 @@ export interface operations {
             };
         };
     };
+    picture_of_chart_api_v1_charts_picture_png_get: {
+        parameters: {
+            query: {
+                metric: string;
+                where?: string | null;
+                filter?: string | null;
+                from?: string;
+                to?: string;
+                take?: "avg" | "min" | "max" | "sum" | "count" | "last" | "rate" | "change" | "p50" | "p90" | "p95" | "p99";
+                by?: string[];
+                shift?: string | null;
+                top?: number | null;
+                width?: number;
+                height?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_credentials_api_v1_credentials_get: {
         parameters: {
             query?: never;
@@ -14933,6 +16899,967 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_dashboards_api_v1_dashboards_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DashboardInList_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_dashboard_text_api_v1_dashboards_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DashboardText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardRead"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_dashboard_text_api_v1_dashboards_written_post: {
+        parameters: {
+            query?: {
+                form?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DashboardDocument"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardText"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_dashboard_api_v1_dashboards__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dashboard"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_dashboard_api_v1_dashboards__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DashboardBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dashboard"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_dashboard_api_v1_dashboards__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answer_dashboard_api_v1_dashboards__name__answers_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DashboardAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_dashboard_api_v1_dashboards__name__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreDashboard"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dashboard"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_dashboard_versions_api_v1_dashboards__name__versions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DashboardVersion_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18987,6 +21914,129 @@ export interface operations {
             };
         };
     };
+    table_of_hosts_api_v1_hosts_table_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostTableQuery"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostTable"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_host_api_v1_hosts__name__get: {
         parameters: {
             query?: never;
@@ -20001,6 +23051,97 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HostPlan"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    processes_over_api_v1_hosts__name__processes_get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+                by?: "cpu" | "memory" | "io";
+                of?: "process" | "program" | "user";
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProcessSpans"];
                 };
             };
             /** @description Sign in first */
@@ -24038,7 +27179,7 @@ export interface operations {
             };
         };
     };
-    query_metrics_api_v1_metrics_query_post: {
+    moved_metrics_api_v1_metrics_moved_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -24047,7 +27188,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MetricQuery"];
+                "application/json": components["schemas"]["MovedQuery"];
             };
         };
         responses: {
@@ -24057,7 +27198,130 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MetricAnswer"];
+                    "application/json": components["schemas"]["MovedAnswer"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    query_metrics_api_v1_metrics_query_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MetricQuery"] | components["schemas"]["MetricQueries"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricAnswer"] | components["schemas"]["MetricAnswers"];
                 };
             };
             /** @description The request cannot be understood */
@@ -31604,6 +34868,94 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_tree_api_v1_tree_get: {
+        parameters: {
+            query?: {
+                /** @description site, group, application or label.NAME */
+                by?: string;
+                /** @description a node, as an answer gave it */
+                below?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tree"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,7 +1,7 @@
 import type { Host, Metric, Rule, Schemas } from "../api/client";
 import { quoted } from "../lib/filterText";
 import type { Ask } from "../lib/queries";
-import type { Bound } from "../ui/MetricLane";
+import type { Bound } from "../ui/LaneLines";
 
 /** What one lane of a host's page asks and shows. */
 export interface LaneSpec {

@@ -49,6 +49,21 @@ export function bridged(line: Line): Line {
   return { times, values };
 }
 
+/** The value of the newest steps of a line; null when the last four say nothing. */
+export function newest(line: Line): number | null {
+  for (let i = line.values.length - 1; i >= Math.max(0, line.values.length - 4); i--) {
+    const value = line.values[i];
+    if (value !== null && value !== undefined) return value;
+  }
+  return null;
+}
+
+/** Lines of values that stand for whole steps: each in the middle of its own. */
+export function stepLines(answer: { times: number[]; step_seconds: number }, values: (number | null)[][]): Line[] {
+  const times = answer.times.map((t) => t + answer.step_seconds / 2);
+  return values.map((one) => ({ times, values: one }));
+}
+
 const n = (value: number): string => value.toFixed(1);
 
 /** SVG path data of a line with gaps where nothing was heard. `x` and `y` give places in pixels. */

@@ -21,6 +21,7 @@ export function tokenOf({ name, role, hosts, newHosts, collected }: TokenForm): 
     kinds: ["metrics", "logs"],
     new_hosts: Number(newHosts),
     collected: collected === "also",
+    dashboards: [],
   };
   return { name, role, scope };
 }

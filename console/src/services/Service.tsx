@@ -8,8 +8,9 @@ import { useEvents, useHistogram, useHost, useMetric, useRules, useUsual } from 
 import { instant, type Span } from "../lib/span";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
+import type { Bound } from "../ui/LaneLines";
 import { Lanes } from "../ui/Lanes";
-import { type Bound, MetricLane } from "../ui/MetricLane";
+import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";

@@ -182,6 +182,7 @@ const LANE = "grid grid-cols-[minmax(0,1fr)_auto] md:grid-cols-[132px_minmax(0,1
 /** One lane: a name and what it shows, a drawing, and what stands at the cursor. */
 export function LaneRow({
   name,
+  label = name,
   shows,
   value,
   unit,
@@ -189,6 +190,8 @@ export function LaneRow({
   children,
 }: {
   name: string;
+  /** What it is called where several have the same name. */
+  label?: string;
   shows?: ReactNode;
   value?: string | undefined;
   unit?: string | undefined;
@@ -196,7 +199,7 @@ export function LaneRow({
   children: ReactNode;
 }) {
   return (
-    <section className={`${LANE} font-dense`} aria-label={name}>
+    <section className={`${LANE} font-dense`} aria-label={label}>
       <div className="flex min-w-0 items-baseline gap-2 py-0.5 pr-2 leading-tight md:block">
         <div className="grow-cell shrink-0 font-semibold text-sm" title={name}>
           {name}

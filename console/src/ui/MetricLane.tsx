@@ -2,15 +2,9 @@ import type { ReactNode } from "react";
 import type { MetricAnswer } from "../api/client";
 import { scaled } from "../lib/format";
 import type { Usual } from "../lib/queries";
-import { areaBetween, areaPath, bridged, type Line, linePath, lonePoints, roundUp, valueAt } from "../lib/scale";
+import { areaBetween, bridged, newest, roundUp, stepLines, valueAt } from "../lib/scale";
+import { type Bound, LaneBounds, LaneLine, strokeOf } from "./LaneLines";
 import { LaneRow, useAxis } from "./Lanes";
-
-export interface Bound {
-  value: number;
-  severity: "warning" | "critical";
-}
-
-const STROKES = ["var(--series-1)", "var(--series-2)", "var(--series-3)", "var(--series-4)"];
 
 /** Lines of one metric over the shared axis; the first has a pale area below it. */
 export function MetricLane({
@@ -43,11 +37,12 @@ export function MetricLane({
   usual?: Usual | undefined;
 }) {
   const axis = useAxis();
-  const half = (answer?.step_seconds ?? 0) / 2;
-  const lines: Line[] = (answer?.series ?? []).map((s) => ({
-    times: (answer?.times ?? []).map((t) => t + half),
-    values: s.values,
-  }));
+  const lines = answer
+    ? stepLines(
+        answer,
+        answer.series.map((s) => s.values),
+      )
+    : [];
   const drawn = lines.map(bridged);
   const found = lines.flatMap((line) => line.values.filter((v): v is number => v !== null));
   const most = Math.max(0, ...found);
@@ -59,7 +54,7 @@ export function MetricLane({
   const y = (v: number) => height - 1 - ((v - low) / (high - low)) * (height - 4);
   const at = axis.cursor;
   const first = lines[0];
-  const value = first && answer ? (at === undefined ? latest(first) : valueAt(first, answer.step_seconds, at)) : null;
+  const value = first && answer ? (at === undefined ? newest(first) : valueAt(first, answer.step_seconds, at)) : null;
   const said = scaled(value, answer?.unit ?? "");
   const summary = `${name}: ${answer?.series.length ? `${said.value} ${said.unit}` : "no values"}`;
   return (
@@ -76,52 +71,18 @@ export function MetricLane({
         {usual && (
           <path
             d={areaBetween(usual.times, usual.low, usual.high, axis.x, y)}
-            fill={STROKES[colour % 4]}
+            fill={strokeOf(colour)}
             opacity={0.14}
-            stroke={STROKES[colour % 4]}
+            stroke={strokeOf(colour)}
             strokeWidth="0.6"
           >
             <title>what is usual at this hour of the week</title>
           </path>
         )}
         {drawn.map((line, i) => (
-          <g key={i}>
-            {i === 0 && (
-              <path d={areaPath(line, axis.x, y, height)} fill={STROKES[colour % 4]} opacity={0.16} stroke="none" />
-            )}
-            <path
-              d={linePath(line, axis.x, y)}
-              fill="none"
-              stroke={STROKES[(colour + i) % 4]}
-              strokeWidth="1.4"
-              strokeLinejoin="round"
-            />
-            {lonePoints(line).map((point) => (
-              <circle
-                key={point.time}
-                cx={axis.x(point.time)}
-                cy={y(point.value)}
-                r={2.5}
-                fill={STROKES[(colour + i) % 4]}
-              />
-            ))}
-          </g>
+          <LaneLine key={i} line={line} y={y} height={height} filled={i === 0} stroke={strokeOf(colour + i)} />
         ))}
-        {bounds.map(
-          (bound) =>
-            bound.value <= high && (
-              <line
-                key={bound.severity}
-                x1={0}
-                x2={axis.width}
-                y1={y(bound.value)}
-                y2={y(bound.value)}
-                stroke={bound.severity === "critical" ? "var(--state-critical)" : "var(--state-warning)"}
-                strokeWidth="1.2"
-                strokeDasharray="5 3"
-              />
-            ),
-        )}
+        <LaneBounds bounds={bounds} low={low} high={high} y={y} />
         {!waiting && answer && !found.length && (
           <text x={8} y={height / 2 + 4} fill="var(--ink-2)" fontSize="12">
             nothing was heard in this span
@@ -130,14 +91,6 @@ export function MetricLane({
       </svg>
     </LaneRow>
   );
-}
-
-function latest(line: Line): number | null {
-  for (let i = line.values.length - 1; i >= Math.max(0, line.values.length - 4); i--) {
-    const value = line.values[i];
-    if (value !== null && value !== undefined) return value;
-  }
-  return null;
 }
 
 function Gridlines({

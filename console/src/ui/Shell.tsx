@@ -11,6 +11,8 @@ const MENU: { to: string; name: string; also?: string[] }[] = [
   { to: "/", name: "Now" },
   { to: "/fleet", name: "Fleet", also: ["/enrol", "/compare", "/services", "/probes"] },
   { to: "/applications", name: "Applications" },
+  { to: "/charts", name: "Charts" },
+  { to: "/dashboards", name: "Dashboards" },
   { to: "/events", name: "Events" },
   { to: "/incidents", name: "Incidents", also: ["/alerts"] },
   { to: "/rules", name: "Rules" },

@@ -11,7 +11,7 @@ from balise.api.metrics import FilterText, NamedFilter
 from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Duration, Name
 
-Role = Literal["viewer", "operator", "administrator", "ingest", "calendar"]
+Role = Literal["viewer", "operator", "administrator", "ingest", "calendar", "screen"]
 PersonRole = Literal["viewer", "operator", "administrator"]
 Password = Annotated[Secret, OfLength(8, 200)]
 
@@ -42,7 +42,7 @@ class User(BaseModel):
 
 
 class Scope(BaseModel):
-    """What a token of role ingest may deliver."""
+    """What a token of role ingest may deliver, and what one of role screen may see."""
 
     model_config = ConfigDict(extra="forbid")
     hosts: FilterText | None = Field(
@@ -56,6 +56,9 @@ class Scope(BaseModel):
     collected: bool = Field(
         default=False, description="also for hosts that an agent, a relay or the console collects from"
     )
+    dashboards: Annotated[list[Name], Field(max_length=50)] = Field(
+        default=[], description="of a token of role screen: the dashboards it sees, and nothing else"
+    )
 
 
 class NewToken(BaseModel):
@@ -66,8 +69,10 @@ class NewToken(BaseModel):
 
     @model_validator(mode="after")
     def _only_what_delivers(self) -> NewToken:
-        if self.scope is not None and self.role != "ingest":
-            raise ValueError("scope: only a token of role ingest has one")
+        if self.scope is not None and self.role not in ("ingest", "screen"):
+            raise ValueError("scope: only a token of role ingest or screen has one")
+        if self.role == "screen" and not (self.scope and self.scope.dashboards):
+            raise ValueError("scope.dashboards: name the dashboards that the screen shows")
         return self
 
 

@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
+from balise.api.dashboards import DashboardBody
 from balise.api.events import Severity
 from balise.api.metrics import MetricName, Take
 from balise.api.problems import DocumentProblem
@@ -240,6 +241,9 @@ class KitDocument(Strict):
     rules: Annotated[list[RuleDocument], Field(max_length=40)] = []
     charts: Annotated[list[KitChart], Field(max_length=24)] = []
     actions: Annotated[list[KitAction], Field(max_length=20)] = []
+    dashboard: DashboardBody | None = Field(
+        default=None, description="of its services; without one it is made of the charts. Variables: host, service"
+    )
 
 
 class KitMetricShown(BaseModel):

@@ -4,30 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, get_args
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from balise.api.arithmetic import names_in
-from balise.api.metrics import FilterText, MetricName, Take
+from balise.api.metrics import FilterText, MetricName, Take, Value, Values
 from balise.api.spans import Duration
+from balise.api.strict import Strict
 
-RuleTake = Literal[Take, "change"]
 MeasureKind = Literal["metric", "values", "events", "alerts"]
 MEASURE_KINDS: tuple[MeasureKind, ...] = get_args(MeasureKind)
 Attribute = Annotated[str, Field(min_length=1, max_length=255)]
-
-
-class Strict(BaseModel):
-    """A misspelt key in a rule is an error, not a rule that silently does something else."""
-
-    model_config = ConfigDict(extra="forbid")
-
-
-class Value(Strict):
-    """One of the metrics that `compute` puts together."""
-
-    metric: MetricName
-    where: FilterText | None = None
-    take: RuleTake = "last"
 
 
 class Measure(Strict):
@@ -39,12 +25,7 @@ class Measure(Strict):
     """
 
     metric: MetricName | None = None
-    values: (
-        Annotated[
-            dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,30}$")], Value], Field(min_length=1, max_length=8)
-        ]
-        | None
-    ) = None
+    values: Values | None = None
     compute: Annotated[str, Field(min_length=1, max_length=500)] | None = None
     events: FilterText | None = None
     text: Annotated[str, Field(max_length=500)] | None = None
@@ -52,7 +33,7 @@ class Measure(Strict):
     alerts: FilterText | None = None
     where: FilterText | None = None
     each: Annotated[list[Attribute], Field(min_length=1, max_length=8)] = ["host"]
-    take: RuleTake | Literal["distinct"] | None = None
+    take: Take | Literal["distinct"] | None = None
     of: Attribute | None = None
     over: Duration | None = None
 
@@ -61,7 +42,7 @@ class Measure(Strict):
         return next(kind for kind in MEASURE_KINDS if getattr(self, kind) is not None)
 
     @property
-    def taken(self) -> RuleTake | Literal["distinct"]:
+    def taken(self) -> Take | Literal["distinct"]:
         """How the points or events of a window become one number."""
         return self.take or ("last" if self.kind == "metric" else "count")
 

@@ -14,6 +14,7 @@ _WRITTEN: dict[str, str] = {
     r"^[a-z][a-z-]{1,30}$": "small letters and -, a letter first, 2 to 31",
     r"^[a-z][a-z0-9-]{1,30}$": "small letters, digits and -, a letter first, 2 to 31",
     r"^[a-z][a-z0-9-]{1,40}$": "small letters, digits and -, a letter first, 2 to 41",
+    r"^[a-z][a-z0-9_]{0,30}$": "small letters, digits and _, a letter first, at most 31",
     r"^\d{1,4}(\.\d{1,4}){0,2}$": "a version like 1.2 or 1.2.3",
     r"^https?://[^\s]+$": "an address like https://host:port/path",
     r"^[\w@.:-]{1,100}$": "letters, digits and _ @ . : -, at most 100",
@@ -65,4 +66,6 @@ def message_of(error: Mapping[str, Any]) -> str:
         if words:
             return f"this has to be one of {', '.join(words[1].split('|'))}"
         return f"this has to be {_WRITTEN.get(pattern, 'written as its description says')}"
+    if error["type"] == "union_tag_invalid":
+        return f"{str(error['ctx']['discriminator']).strip(chr(39))}: write one of {error['ctx']['expected_tags']}"
     return str(error["msg"]).removeprefix("Value error, ")

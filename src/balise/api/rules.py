@@ -7,10 +7,11 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.limits import Limit, LimitKind, Limits
-from balise.api.measures import Measure, Strict
+from balise.api.measures import Measure
 from balise.api.metrics import FilterText, NamedFilter
 from balise.api.problems import DocumentProblem
 from balise.api.spans import Instant, Name, seconds
+from balise.api.strict import Strict
 
 TRENDED = ("metric", "values")
 _MEASURED: dict[LimitKind, tuple[str, ...]] = {

@@ -97,7 +97,7 @@ class ServiceStep(BaseModel):
     """Something that happened to a service: its state, version, identity, kit or reader changed."""
 
     at: str
-    what: Literal["added", "state", "version", "identity", "role", "kit", "collection"]
+    what: Literal["added", "state", "answering", "version", "identity", "role", "kit", "collection"]
     before: str
     after: str
 

@@ -74,7 +74,21 @@ def _checked_instant(text: str) -> str:
     return text
 
 
+def shift_seconds(text: str) -> float:
+    """`shift_seconds("-1d") == -86400.0`: by how much something is moved in time, back or ahead."""
+    relative = _RELATIVE.fullmatch(text.strip())
+    if not relative:
+        raise ValueError(f"{text[:40]!r} is not a shift: write - and a duration, such as -1d or -1w")
+    return seconds(relative[2]) * (-1 if relative[1] == "-" else 1)
+
+
+def _checked_shift(text: str) -> str:
+    shift_seconds(text)
+    return text
+
+
 Duration = Annotated[str, Field(max_length=20, examples=["5m"]), AfterValidator(_checked_duration)]
+Shift = Annotated[str, Field(max_length=20, examples=["-1d"]), AfterValidator(_checked_shift)]
 Instant = Annotated[str, Field(max_length=40, examples=["-15m"]), AfterValidator(_checked_instant)]
 Name = Annotated[
     str,

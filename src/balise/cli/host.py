@@ -11,7 +11,7 @@ from typing import Any
 from balise.api.hosts import HostChange, HostsChange
 from balise.api.remote import RemoteBody
 from balise.api.spans import rfc3339
-from balise.cli import host_list
+from balise.cli import host_drill, host_list
 from balise.cli.build import filters, verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.errors import CommandError
@@ -33,6 +33,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     label.add_argument("name")
     label.add_argument("labels", nargs="+", metavar="KEY=VALUE")
     host_list.add(of)
+    host_drill.add(of)
     remote = verb(of, "remote", "collect a host over the network, or show how it is reached", _remote)
     remote.add_argument("name")
     for option in ("--protocol", "--address", "--credential", "--every", "--time-limit", "--site"):

@@ -73,6 +73,10 @@ def _state(incident: dict[str, Any]) -> str:
     return "recovered" if incident["state"] == "open" and incident["recovered_at"] else str(incident["state"])
 
 
+def _indented(text: str) -> str:
+    return "\n".join(f"  {printable(line)}" for line in text.splitlines())
+
+
 def _show(a: argparse.Namespace) -> int:
     with console() as c:
         found = c.call("GET", f"/incidents/{a.id}")
@@ -86,12 +90,14 @@ def _show(a: argparse.Namespace) -> int:
     print(printable(f"  {'nobody has it' if not found['taken_by'] else found['taken_by'] + ' has it'}"))
     if found["told_nobody"]:
         print("  NOBODY IS TOLD: no callout is for it (balise callout who)")
-    for advice in found["advice"]:
+    if found["advice"]:
         print("\nWhat to do")
-        print("\n".join(f"  {printable(line)}" for line in advice.splitlines()))
+        print("\n\n".join(_indented(advice) for advice in found["advice"]))
+    if found["before"]:
+        print("\nWhat helped last time")
     for before in found["before"]:
-        note = before["note"] or "nothing was written"
-        print(printable(f"\nBefore (incident {before['id']}, {local_time(before['closed_at'])}): {note}"))
+        note = before["note"] or "nothing was written down"
+        print(printable(f"  incident {before['id']}, {local_time(before['closed_at'])}: {note}"))
     print()
     for line in found["timeline"]:
         who = f" [{line['who']}]" if line["who"] else ""

@@ -25,6 +25,8 @@ NOUNS = {
     "status": "what the console says of itself",
     "host": "servers and what is known of them",
     "metric": "measured values",
+    "dashboard": "pinned charts, values, tables, lists",
+    "availability": "how much of a span things were there, and their targets",
     "event": "log records from everywhere",
     "filter": "filters that have a name, and what a filter means",
     "rule": "what is watched, and its limits",
@@ -78,7 +80,11 @@ def joined(words: Sequence[str]) -> list[str]:
         words = ["sign-in", "to", *words[1:]]
     out: list[str] = []
     for word in words:
-        if out and out[-1] in ("--from", "--to", "--at", "--until") and _RELATIVE_TIME.fullmatch(word):
+        if (
+            out
+            and out[-1] in ("--from", "--to", "--at", "--until", "--shift", "--sort")
+            and _RELATIVE_TIME.fullmatch(word)
+        ):
             out[-1] = f"{out[-1]}={word}"
         else:
             out.append(word)

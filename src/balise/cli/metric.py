@@ -11,6 +11,7 @@ from operator import itemgetter
 from balise.api.foresight import BaselineQuery, ForecastQuery
 from balise.api.metrics import MetricQuery
 from balise.api.spans import rfc3339
+from balise.cli import moved
 from balise.cli.build import filters, span, verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.output import Column, local_time, print_table, show, text_of
@@ -30,6 +31,8 @@ def add(noun: argparse.ArgumentParser) -> None:
     read.add_argument("--take", default="avg", help="avg min max sum count last rate p50 p90 p95 p99 (avg)")
     read.add_argument("--by", default="host", help="attributes to tell apart, with commas between (host)")
     read.add_argument("--top", type=int, help="only so many series, the highest")
+    read.add_argument("--shift", metavar="TIME", help="like -1d: what was a day before, at these times")
+    moved.add(of)
     baseline = verb(of, "baseline", "what is usual at each hour, learned from the weeks before", _baseline)
     baseline.add_argument("metric")
     filters(baseline)
@@ -73,6 +76,7 @@ def _read(a: argparse.Namespace) -> int:
         take=a.take,
         by=[b for b in a.by.split(",") if b],
         top=a.top,
+        shift=a.shift,
     )
     with console() as c:
         answer = c.call("POST", "/metrics/query", query)

@@ -12,10 +12,12 @@ from balise.api.secrets import Secret
 from balise.api.status import Status
 from balise.client.alerts import Alerts
 from balise.client.applications import Applications
+from balise.client.availability import Availabilities
 from balise.client.callouts import Callouts, Deliveries, Drills, Persons, Responses, Rotas
 from balise.client.channels import Channels
 from balise.client.connection import Connection
 from balise.client.credentials import Credentials
+from balise.client.dashboards import Dashboards
 from balise.client.enrolments import Candidates, Enrolments
 from balise.client.event_days import EventDays
 from balise.client.events import Events
@@ -91,6 +93,8 @@ class Balise:
         self.applications = Applications(self._connection)
         self.plans = Plans(self._connection)
         self.keeping = Keepings(self._connection)
+        self.dashboards = Dashboards(self._connection)
+        self.availability = Availabilities(self._connection)
 
     def __enter__(self) -> Self:
         return self

@@ -98,13 +98,21 @@ class Connection:
 
     def text(self, path: str) -> str:
         """An answer that is no JSON, as it is."""
+        return self._got(path).text
+
+    def picture(self, path: str, **query: Any) -> bytes:
+        """An answer that is a picture."""
+        return self._got(path, **query).content
+
+    def _got(self, path: str, **query: Any) -> httpx.Response:
+        parameters = {k.rstrip("_"): v for k, v in query.items() if v is not None}
         try:
-            answer = self._http.get(f"/api/v1{path}")
+            answer = self._http.get(f"/api/v1{path}", params=parameters)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise Unreachable(f"{self._http.base_url} cannot be reached: {error}") from None
         if answer.is_error:
             raise Refused(problem_of(answer))
-        return answer.text
+        return answer
 
     def download(self, path: str, body: BaseModel) -> Iterator[bytes]:
         """A file as it comes, part by part. Raises Unreachable when it ends before it is whole."""

@@ -6,7 +6,10 @@ from collections.abc import Iterator
 
 from balise.api.hosts import Evidence, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.plans import HostPlan
+from balise.api.processes import ProcessOf, ProcessOrder, ProcessSpans
 from balise.api.remote import Remote, RemoteBody
+from balise.api.table import HostTable, HostTableQuery
+from balise.api.tree import Tree
 from balise.client.connection import quoted
 from balise.client.noun import Items, Noun
 
@@ -45,6 +48,34 @@ class Hosts(Noun):
         2
         """
         return self._connection.send(HostsChanged, "POST", "/hosts/change", change).changed
+
+    def table(self, query: HostTableQuery) -> HostTable:
+        """Hosts with any metric, fact, label or count as columns.
+
+        >>> level = HostTableQuery(columns=[{"metric": "tide", "take": "max"}], where='name eq "quay-a"')
+        >>> balise.hosts.table(level).items[0].values
+        [4.2]
+        """
+        return self._connection.send(HostTable, "POST", "/hosts/table", query)
+
+    def tree(self, by: str = "site", below: str | None = None) -> Tree:
+        """One level of the fleet, the worst first, with the reason in words.
+
+        >>> balise.hosts.tree("label.site").items[0].state
+        'critical'
+        """
+        return self._connection.get(Tree, "/tree", by=by, below=below)
+
+    def processes(
+        self, name: str, *, from_: str = "-1h", to: str = "now", by: ProcessOrder = "cpu", of: ProcessOf = "process"
+    ) -> ProcessSpans:
+        """What processes, programs or users took of a host over a span, the busiest first.
+
+        >>> balise.hosts.processes("quay-a").items
+        []
+        """
+        path = f"/hosts/{quoted(name)}/processes"
+        return self._connection.get(ProcessSpans, path, from_=from_, to=to, by=by, of=of)
 
     def remote(self, name: str, body: RemoteBody) -> Remote:
         """Collects a host over the network from now on.

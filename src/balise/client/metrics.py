@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 from balise.api.foresight import BaselineAnswer, BaselineQuery, ForecastAnswer, ForecastQuery
-from balise.api.metrics import Metric, MetricAnswer, MetricQuery
+from balise.api.metrics import Metric, MetricAnswer, MetricAnswers, MetricQueries, MetricQuery, Take
+from balise.api.moved import MovedAnswer, MovedQuery
 from balise.client.noun import Items, Noun
 
 
@@ -26,6 +30,43 @@ class Metrics(Noun):
         4.2
         """
         return self._connection.send(MetricAnswer, "POST", "/metrics/query", query)
+
+    def read_all(self, queries: Sequence[MetricQuery]) -> Sequence[MetricAnswer]:
+        """The answers to several questions at once, in their order; one without an answer says why in `problem`.
+
+        >>> tide = MetricQuery(metric="tide", from_="-10m", points=1, take="max")
+        >>> [answer.problem for answer in balise.metrics.read_all([tide, tide.model_copy(update={"metric": "ebb"})])]
+        ['', "No metric 'ebb' has arrived yet."]
+        """
+        asked = MetricQueries(queries=list(queries))
+        return self._connection.send(MetricAnswers, "POST", "/metrics/query", asked).answers
+
+    def moved(self, query: MovedQuery) -> MovedAnswer:
+        """What moved most in a stretch of time.
+
+        >>> balise.metrics.moved(MovedQuery(from_="-10m")).days
+        0
+        """
+        return self._connection.send(MovedAnswer, "POST", "/metrics/moved", query)
+
+    def picture(
+        self,
+        metric: str,
+        *,
+        where: str | None = None,
+        from_: str = "-3h",
+        to: str = "now",
+        take: Take = "avg",
+        by: Sequence[str] = ("host",),
+        **more: Any,
+    ) -> bytes:
+        """A chart as a PNG; `more` are filter, shift, top, width and height.
+
+        >>> balise.metrics.picture("tide", width=600, height=300)[1:4]
+        b'PNG'
+        """
+        said = {"metric": metric, "where": where, "from_": from_, "to": to, "take": take, "by": list(by)}
+        return self._connection.picture("/charts/picture.png", **said, **more)
 
     def baseline(self, query: BaselineQuery) -> BaselineAnswer:
         """What is usual at each hour of a span, learned from the same hours of the weeks before.

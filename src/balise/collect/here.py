@@ -6,15 +6,17 @@ import os
 import pwd
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
 import psutil
 
 from balise.collect import procfs
+from balise.collect.commands import told_command
 from balise.collect.files import said
 from balise.collect.linux.kernel import Kernel, KernelLook, Pressure, kernel_look
-from balise.collect.processes import Processes, ProcessLook, SignedIn, Users
+from balise.collect.processes import ProcessAbout, Processes, ProcessLook, SignedIn, Users
 from balise.collect.readings import Collector
 from balise.collect.system import (
     CPU_MODES,
@@ -138,12 +140,21 @@ def user_name(number: int) -> str:
         return str(number)
 
 
-def _name_of(process: ProcessLook) -> str:
-    """The kernel keeps 15 letters of a name; psutil finds the rest."""
+def _about(process: ProcessLook, before: ProcessAbout | None) -> ProcessAbout:
+    """What else is known of a process. The kernel keeps 15 letters of a name; psutil finds the rest."""
+    folder = f"/proc/{process.pid}"
+    counted = dict(line.split(": ", 1) for line in said(f"{folder}/io").splitlines() if ": " in line)
+    io = float(counted["read_bytes"]) + float(counted["write_bytes"]) if "write_bytes" in counted else None
+    if before is not None:
+        return replace(before, io=io)
     try:
-        return psutil.Process(process.pid).name()
+        name = psutil.Process(process.pid).name()
     except (psutil.Error, OSError):
-        return process.name
+        name = process.name
+    words = [word for word in said(f"{folder}/cmdline").split("\0") if word]
+    booted = time.time() - time.clock_gettime(time.CLOCK_BOOTTIME)
+    unit = procfs.unit_of(said(f"{folder}/cgroup"))
+    return ProcessAbout(name, told_command(words), unit, io, booted + process.started / TICK)
 
 
 def _pressure() -> dict[str, str]:
@@ -174,7 +185,7 @@ def _signed_in(_now: float) -> list[SignedIn]:
 
 def system_collectors() -> list[Collector]:
     """What is quick to read and read at every turn, each part of the system once."""
-    processes = Processes(_processes, _name_of)
+    processes = Processes(_processes, _about)
     return [
         Pressure(_pressure),
         Kernel(_kernel),

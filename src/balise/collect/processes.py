@@ -21,7 +21,7 @@ OTHERS = "(others)"
 class ProcessLook:
     """One process: `started` tells a new one of the same number, `cpu` seconds since then, `memory` in bytes.
 
-    `terminal` is the number of its terminal's device, 0 for none.
+    `terminal` is the number of its terminal's device and `parent` the process that started it, 0 for none.
     """
 
     pid: int
@@ -32,6 +32,28 @@ class ProcessLook:
     name: str = ""
     owner: str = ""
     terminal: int = 0
+    parent: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class ProcessAbout:
+    """What is asked of the busiest processes alone. `command` is without secrets; `io` bytes read and written since
+    its start, None where that may not be known; `started` unix seconds, 0 for unknown; `unit` of the system."""
+
+    name: str
+    command: str = ""
+    unit: str = ""
+    io: float | None = None
+    started: float = 0.0
+
+
+AboutOf = Callable[[ProcessLook, ProcessAbout | None], ProcessAbout]
+"""Answers what is known of a process, from what was known of it before."""
+
+
+def named_alone(process: ProcessLook, _before: ProcessAbout | None) -> ProcessAbout:
+    """What is known of a process without asking more: its name."""
+    return ProcessAbout(process.name)
 
 
 @dataclass(slots=True)
@@ -72,7 +94,7 @@ class Processes:
 
     Args:
         look: the moment of looking (monotonic seconds) and all processes.
-        name_of: a fuller name of a process; asked for the busiest alone. Never arguments: they may hold secrets.
+        about: more of a process; asked of the busiest alone.
     """
 
     name = "processes"
@@ -90,13 +112,14 @@ class Processes:
     def __init__(
         self,
         look: Callable[[], tuple[float, Iterable[ProcessLook]]],
-        name_of: Callable[[ProcessLook], str] = lambda process: process.name,
+        about: AboutOf = named_alone,
     ) -> None:
         self._look = look
-        self._name_of = name_of
+        self._about = about
         self._before: dict[tuple[int, int], float] | None = None
         self._at = 0.0
-        self._names: dict[tuple[int, int], str] = {}
+        self._passed = 0.0
+        self._shown_before: dict[tuple[int, int], tuple[ProcessLook, ProcessAbout]] = {}
         self._shown: dict[tuple[str, str], float] = {}
         self._told: set[tuple[str, str]] = set()
         self.shares = Shares()
@@ -116,35 +139,37 @@ class Processes:
         for state in ("running", "sleeping", "waiting", "zombie", "stopped"):
             yield Reading("system.process.count", float(states.get(state, 0)), {"process.state": state})
         yield from self._programs(moment)
-        yield Kept(now, "balise.evidence.processes", self._busiest(processes, cores))
+        yield Kept(now, "balise.evidence.processes", self._busiest(processes, cores, now))
 
     def _cores(
         self, processes: Mapping[tuple[int, int], ProcessLook], moment: float
     ) -> Mapping[tuple[int, int], float]:
         """Cores that each kept busy since the last reading; nothing at the first."""
         before, passed = self._before, max(moment - self._at, 0.001)
+        self._passed = passed
         self._before, self._at = {key: process.cpu for key, process in processes.items()}, moment
         if before is None:
             return dict.fromkeys(processes, 0.0)
         return {k: max(0.0, p.cpu - before.get(k, 0.0)) / passed for k, p in processes.items()}
 
     def _busiest(
-        self, processes: Mapping[tuple[int, int], ProcessLook], cores: Mapping[tuple[int, int], float]
+        self, processes: Mapping[tuple[int, int], ProcessLook], cores: Mapping[tuple[int, int], float], now: float
     ) -> list[dict[str, object]]:
         by_cpu = sorted((k for k in cores if cores[k] > 0.0005), key=lambda k: -cores[k])[: self.keep]
         by_memory = sorted(processes, key=lambda k: -processes[k].memory)[: self.keep]
         chosen = dict.fromkeys([*by_cpu, *by_memory])
-        self._names = {k: self._names.get(k) or self._name_of(processes[k]) for k in chosen}
-        return [
-            {
-                "pid": key[0],
-                "name": self._names[key],
-                "user": processes[key].owner,
-                "cpu": round(cores[key], 4),
-                "memory": processes[key].memory,
-            }
+        before, passed = self._shown_before, self._passed
+        self._shown_before = {
+            key: (processes[key], self._about(processes[key], before[key][1] if key in before else None))
             for key in chosen
+        }
+        told = [
+            _row(*shown, cores[key], _pace(shown[1], before.get(key), passed))
+            for key, shown in self._shown_before.items()
         ]
+        # One that was told of and is there no more has ended; one that is only less busy has not.
+        ended = [shown for key, shown in before.items() if key not in processes]
+        return told + [{**_row(*shown, 0.0, None), "memory": 0, "ended": round(now, 1)} for shown in ended]
 
     def _programs(self, moment: float) -> Iterator[Reading]:
         """The busiest programs, and those that were a short time ago."""
@@ -167,6 +192,31 @@ class Processes:
             yield Reading("balise.program.cpu", round(share.cpu, 4), named)
             yield Reading("balise.program.memory", share.memory, named)
             yield Reading("balise.program.processes", float(share.count), named)
+
+
+def _pace(about: ProcessAbout, before: tuple[ProcessLook, ProcessAbout] | None, passed: float) -> float | None:
+    """Bytes a second that a process read and wrote since it was last among the busiest; None where nobody knows."""
+    if before is None or about.io is None or before[1].io is None:
+        return None
+    return max(0.0, about.io - before[1].io) / passed
+
+
+def _row(look: ProcessLook, about: ProcessAbout, cores: float, io: float | None) -> dict[str, object]:
+    known: dict[str, object] = {
+        "parent": look.parent,
+        "started": round(about.started, 1),
+        "command": about.command,
+        "unit": about.unit,
+        "io": round(io) if io is not None else None,
+    }
+    return {
+        "pid": look.pid,
+        "name": about.name,
+        "user": look.owner,
+        "cpu": round(cores, 4),
+        "memory": look.memory,
+        **{key: value for key, value in known.items() if value},
+    }
 
 
 @dataclass(frozen=True, slots=True)

@@ -132,7 +132,21 @@ def process(stat: bytes, tick: int, page: int, owner: str = "") -> ProcessLook:
         stat[begin + 1 : end].decode("utf-8", "replace"),
         owner,
         max(0, int(part[4])),
+        int(part[1]),
     )
+
+
+def unit_of(cgroup: str) -> str:
+    """The system's unit that a process belongs to, from /proc/PID/cgroup (cgroups(7)); empty for none.
+
+    >>> unit_of("0::/system.slice/system-postgresql.slice/postgresql@15-main.service")
+    'postgresql@15-main.service'
+    """
+    for line in cgroup.splitlines():
+        for part in reversed(line.split(":", 2)[-1].split("/")):
+            if part.endswith((".service", ".scope")):
+                return part[:100]
+    return ""
 
 
 def processes(stats: str, owners: str, tick: int, page: int) -> list[ProcessLook]:

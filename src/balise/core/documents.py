@@ -150,9 +150,10 @@ _Written.add_representer(str, _as_lines)
 
 
 def place_in(text: str, field: str) -> Place:
-    """Line and column of a field of a document that can be read, like `measure.where`."""
+    """Line and column of a field of a document that can be read, like `measure.where` or `steps.0.tell`."""
     node = yaml.compose(text, Loader=yaml.SafeLoader)
-    return place_of(node, field.split(".")) if node is not None else (1, 1)
+    path = [int(part) if part.isdecimal() else part for part in field.split(".")]
+    return place_of(node, path) if node is not None else (1, 1)
 
 
 def place_of(node: yaml.Node, path: Sequence[Any]) -> Place:

@@ -254,6 +254,15 @@ def attributes_of(node: Filter) -> set[str]:
     return attributes_of(node.left) | attributes_of(node.right)
 
 
+MEMBER_OF = ("group", "site", "application")
+"""What a host belongs to; there may be several of each."""
+
+
+def is_of_host(name: str) -> bool:
+    """Whether a folded name means something of the host, whatever else has it: where it belongs, or a label."""
+    return name in MEMBER_OF or name.startswith("label.")
+
+
 def fold_name(name: str) -> str:
     """The name of an attribute as it is compared: its ASCII letters small."""
     return name.translate(_CAPITALS)

@@ -20,20 +20,24 @@ from starlette.middleware.gzip import GZipMiddleware
 from starlette.staticfiles import StaticFiles
 
 from balise import __version__
+from balise.api.dashboards import PANEL_KINDS
 from balise.api.problems import FieldProblem, Problem, message_of
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
 from balise.server.asking import NamedFilters
+from balise.server.availability import routes as availability
 from balise.server.callers import part_of
 from balise.server.callouts import channel_routes as channels
 from balise.server.callouts import person_routes as persons
 from balise.server.callouts import routes as callouts
+from balise.server.dashboards import routes as dashboards
 from balise.server.enrol import list_routes as lists
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
 from balise.server.events import day_routes as event_days
 from balise.server.events import routes as events
 from balise.server.filters import routes as filters
+from balise.server.fleet import routes as fleet
 from balise.server.forwards import routes as forwards
 from balise.server.hosts import group_routes as groups
 from balise.server.hosts import routes as hosts
@@ -96,6 +100,9 @@ SUBJECTS = (
     views,
     filters,
     metrics,
+    fleet,
+    availability,
+    dashboards,
     event_days,
     events,
     receivers,
@@ -218,10 +225,11 @@ def _answer_problems(app: FastAPI) -> None:
 
 
 def _place(loc: tuple[Any, ...]) -> str:
-    parts = (
-        [str(p) for p in loc[1:]] if loc and loc[0] in ("body", "query", "path", "header") else [str(p) for p in loc]
-    )
-    return ".".join(parts)
+    """The field that is wrong; of what may be of several kinds, without the name of the kind."""
+    parts = [str(p) for i, p in enumerate(loc) if not (p in PANEL_KINDS and i and isinstance(loc[i - 1], int))]
+    if parts and parts[0] in ("body", "query", "path", "header"):
+        parts = parts[1:]
+    return ".".join(parts[1:] if parts and parts[0] in metrics.ASKED else parts)
 
 
 def _message(error: Any) -> str:

@@ -45,6 +45,7 @@ def close(parts: Parts) -> None:
     parts.forwards.stop()
     parts.probes.stop()
     parts.access.write_used()
+    parts.runs.note()
     parts.alerts.write_values()
     parts.directory.write_heard()
     parts.reports.write()

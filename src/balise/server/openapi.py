@@ -12,18 +12,23 @@ from fastapi.routing import APIRoute
 
 from balise.api.problems import Problem
 from balise.server import callers
+from balise.server.dashboards import routes as dashboards
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES
 from balise.server.remote import relay_routes as relays
 
-Caller = Literal["anybody", "viewer", "operator", "administrator", "agent", "machine", "relay", "calendar_reader"]
-"""A machine is an agent, or waits to be let in as one; a calendar reader is a viewer, or has a token for calendars."""
+Caller = Literal[
+    "anybody", "viewer", "operator", "administrator", "agent", "machine", "relay", "calendar_reader", "looker"
+]
+"""A machine is an agent, or waits to be let in as one; a calendar reader is a viewer, or has a token for calendars; a
+looker is a viewer, or a screen that nobody touches."""
 _CALLERS: dict[object, Caller] = {
     callers.viewer: "viewer",
     callers.operator: "operator",
     callers.administrator: "administrator",
     callers.agent: "agent",
     callers.calendar_reader: "calendar_reader",
+    dashboards.looker: "looker",
     relays.the_relay: "relay",
     enrolment.the_machine: "machine",
 }

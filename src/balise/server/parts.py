@@ -14,6 +14,9 @@ from balise.server.alerts.book import AlertBook
 from balise.server.alerts.search import AlertSearch
 from balise.server.applications.book import ApplicationBook
 from balise.server.applications.talks import Talks
+from balise.server.asking import read_filter
+from balise.server.availability.book import AvailabilityBook
+from balise.server.availability.histories import Histories
 from balise.server.callouts.book import CalloutBook
 from balise.server.callouts.channel_book import ChannelBook
 from balise.server.callouts.channels.channel import Outside
@@ -23,6 +26,8 @@ from balise.server.callouts.news import OwnNews
 from balise.server.callouts.persons import PersonBook
 from balise.server.callouts.post import Post
 from balise.server.callouts.rotas import RotaBook
+from balise.server.dashboards.answering import Answering, Sources
+from balise.server.dashboards.book import DashboardBook
 from balise.server.enrol.keys import Enrolling
 from balise.server.enrol.lists import Enrolments
 from balise.server.events.changes import ChangeLog
@@ -33,6 +38,10 @@ from balise.server.events.patterns import PatternSearch
 from balise.server.events.search import EventSearch
 from balise.server.events.sign_ins import SignInSearch
 from balise.server.filters.book import FilterBook
+from balise.server.fleet.columns import Columns
+from balise.server.fleet.processes import ProcessHistory, Recognised
+from balise.server.fleet.table import FleetTable
+from balise.server.fleet.tree import FleetTree
 from balise.server.forwards.book import ForwardBook
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.clocks import Clocks
@@ -63,10 +72,12 @@ from balise.server.keeping.keeper import Keeper
 from balise.server.keeping.memory import Memory, own_ceiling
 from balise.server.keeping.pruning import Pruner
 from balise.server.keeping.retention import RetentionBook
+from balise.server.keeping.runs import ConsoleRuns
 from balise.server.keeping.settings import SettingsBook
 from balise.server.keeping.space import Space
 from balise.server.live import Hub
 from balise.server.maintenance.book import MaintenanceBook
+from balise.server.metrics.moved import MostMoved
 from balise.server.metrics.questions import Metrics
 from balise.server.people.access import Access
 from balise.server.people.sessions import Sessions
@@ -261,6 +272,7 @@ class Hosts(People):
     sign_in_figures: SignInFigures
     eraser: Eraser
     metrics: Metrics
+    most_moved: MostMoved
     held_plans: HeldPlans
     plans: PlanBook
     inventory: InventoryBook
@@ -313,6 +325,7 @@ def _hosts(on: People) -> Hosts:
         sign_in_figures=SignInFigures(series=on.series, directory=directory, events=on.events),
         eraser=Eraser(hosts=hosts, directory=directory, series=on.series, events=on.events),
         metrics=metrics,
+        most_moved=MostMoved(store=on.series, directory=directory),
         held_plans=plans,
         plans=PlanBook(state=state, directory=directory, held=plans, filters=on.filters),
         inventory=InventoryBook(state=state, directory=directory, series=on.series, changes=changes),
@@ -490,6 +503,7 @@ def _rules(on: Intakes) -> Rules:
         plans=on.held_plans,
         alerts=on.alerts,
     )
+    applications.place()
     maintenance = MaintenanceBook(state=state, directory=directory, members=applications.members)
     watch = Watch(
         state=state,
@@ -654,7 +668,82 @@ def _incidents(on: Rules) -> Incidents:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Parts(Incidents):
+class Drilling(Incidents):
+    """From the whole fleet down to one thing."""
+
+    columns: Columns
+    fleet_table: FleetTable
+    tree: FleetTree
+    process_history: ProcessHistory
+    runs: ConsoleRuns
+    availability: AvailabilityBook
+    dashboards: DashboardBook
+    answering: Answering
+
+
+def _drilling(on: Incidents) -> Drilling:
+    runs = ConsoleRuns(state=on.state)
+    histories = Histories(
+        state=on.state,
+        directory=on.directory,
+        probes=on.probe_results,
+        applications=on.applications,
+        metrics=on.metrics,
+        runs=runs,
+    )
+    columns = Columns(
+        metrics=on.metrics,
+        directory=on.directory,
+        events=on.events,
+        counts={
+            "alerts": lambda where: on.alerts.open.by_host(read_filter(where, "where")),
+            "incidents": on.incident_search.open_by_host,
+        },
+        kits=on.services.versions,
+    )
+    table = FleetTable(directory=on.directory, metrics=on.metrics, columns=columns)
+    tree = FleetTree(
+        directory=on.directory,
+        alerts=on.alerts.open,
+        services=on.services.states_by_host,
+        applications=on.applications.all,
+    )
+    return Drilling(
+        **vars(on),
+        columns=columns,
+        fleet_table=table,
+        tree=tree,
+        dashboards=DashboardBook(state=on.state, kits=lambda: {name: on.kits.chosen(name) for name in on.kits.names()}),
+        answering=Answering(
+            directory=on.directory,
+            named=on.filters.text,
+            sources=Sources(
+                metrics=on.metrics,
+                table=table,
+                tree=tree,
+                events=on.event_search,
+                patterns=on.pattern_search,
+                incidents=on.incident_search,
+                alerts=on.alert_search,
+            ),
+        ),
+        runs=runs,
+        availability=AvailabilityBook(state=on.state, directory=on.directory, histories=histories, zone=local_zone()),
+        process_history=ProcessHistory(
+            directory=on.directory,
+            events=on.events,
+            metrics=on.metrics,
+            services=lambda host: [
+                Recognised(service.name, kit.recognise)
+                for service in on.services.all(host)
+                if (kit := on.kits.find(service.kit)) is not None
+            ],
+        ),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Parts(Drilling):
     """All parts of the service."""
 
     figures: OwnFigures
@@ -662,7 +751,7 @@ class Parts(Incidents):
 
 def build(settings: Settings) -> Parts:
     """Makes all parts over one folder. Nothing works in the background before `life.begin`."""
-    on = _incidents(_rules(_intakes(_remote(_hosts(_people(_ground(settings)))))))
+    on = _drilling(_incidents(_rules(_intakes(_remote(_hosts(_people(_ground(settings))))))))
     parts = Parts(**vars(on), figures=_figures(on))
     _connect_reading(parts)
     _connect_telling(parts)
@@ -764,8 +853,8 @@ def _connect_telling(parts: Parts) -> None:
     parts.directory.state_changed.connect(telling.state)
     parts.alerts.changed.connect(telling.alert)
     parts.alerts.changed.then(parts.courier.wake, parts.incidents.wake)
-    parts.applications.changed.then(parts.surroundings.forget)
-    parts.plans.changed.then(parts.surroundings.forget)
+    parts.applications.changed.then(parts.applications.place, parts.surroundings.forget)
+    parts.plans.changed.then(parts.applications.place, parts.surroundings.forget)
     parts.incidents.changed.connect(telling.incident, parts.first_and_worst.changed)
     parts.courier.liveness.connect(parts.dead_channels.heard)
     parts.channels.removed.connect(parts.dead_channels.removed)
@@ -794,6 +883,8 @@ def _employ(parts: Parts) -> None:
     add("responses", lambda: parts.responses.look(time.time()), 1.0)
     add("evidence", lambda: parts.first_and_worst.look(time.time()), 1.0)
     add("pictures", parts.charts.warm, 2.0)
+    add("alive", parts.runs.note, 20.0)
+    add("columns", parts.columns.look, 1.0)
     add("courier", parts.courier.work, 0.02)
     add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)
     add("room", parts.space.look, 2.0)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import errno
+import sqlite3
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
@@ -59,17 +61,29 @@ def open_engine(
     @event.listens_for(engine, "connect")
     def _prepare(connection: Any, _record: Any) -> None:
         cursor = connection.cursor()
-        cursor.execute("PRAGMA journal_mode=WAL")
+        cursor.execute(f"PRAGMA busy_timeout={BUSY_MS}")
+        _into_wal(cursor, "main")
         cursor.execute("PRAGMA synchronous=FULL")
         cursor.execute("PRAGMA foreign_keys=ON")
-        cursor.execute(f"PRAGMA busy_timeout={BUSY_MS}")
         cursor.execute(f"PRAGMA cache_size=-{cache_mib * 1024}")
         cursor.execute("PRAGMA temp_store=MEMORY")
         for name, file in (attached or {}).items():
             cursor.execute(f"ATTACH ? AS {name}", (str(file),))
-            cursor.execute(f"PRAGMA {name}.journal_mode=WAL")
+            _into_wal(cursor, name)
         cursor.close()
         for name, (arguments, function) in (functions or {}).items():
             connection.create_function(name, arguments, function, deterministic=True)
 
     return engine
+
+
+def _into_wal(cursor: Any, schema: str) -> None:
+    """Makes a file one with a write-ahead log. SQLite does not wait here by itself when another connection is at it."""
+    end = time.monotonic() + BUSY_MS / 1000
+    while cursor.execute(f"PRAGMA {schema}.journal_mode").fetchone()[0] != "wal":
+        try:
+            cursor.execute(f"PRAGMA {schema}.journal_mode=WAL")
+        except sqlite3.OperationalError as error:
+            if "locked" not in str(error) or time.monotonic() > end:
+                raise
+            time.sleep(0.02)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.measures import RuleTake
+from balise.api.metrics import Take
 from balise.core.rules.room import Room
 from balise.core.rules.windows import Windows
 from balise.core.series.combine import combine, combine_growth, combine_rates
@@ -39,7 +39,7 @@ class Row:
 class Measuring:
     """Series as rows, groups as numbers from 0 up. Times are unix seconds."""
 
-    def __init__(self, take: RuleTake, over: float) -> None:
+    def __init__(self, take: Take, over: float) -> None:
         self._take = take
         self.windows = Windows(over, take)
         self._of_parts = False

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.measures import RuleTake
+from balise.api.metrics import Take
 from balise.core.moments import seconds_of
 from balise.core.rules.room import Room
 from balise.core.series.growth import MAX_GAP
@@ -65,7 +65,7 @@ class Windows:
     may come in any order.
     """
 
-    def __init__(self, over: float, take: RuleTake, *, growing: bool = False) -> None:
+    def __init__(self, over: float, take: Take, *, growing: bool = False) -> None:
         self.over = over
         self._newest_only = take == "last"
         self._fields = _FIELDS.get(take, {"total"}) | ({"total", "low", "high", "growth"} if growing else set())

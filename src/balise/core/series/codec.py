@@ -120,13 +120,13 @@ def _narrow(rows: I64) -> _Integers:
     return _Integers(kept, by_delta.astype(np.uint8), width, low, rows[:, 0].copy())
 
 
-def _widen(kept: NDArray[np.uint64], mode: U8, base: I64, first: I64) -> I64:
-    rows = kept.view(np.int64) + base[:, None]
+def _widen(kept: NDArray[np.uint64], mode: U8, base: I64, first: I64, since: int = 0) -> I64:
+    rows = kept[:, since:].view(np.int64) + base[:, None]
     delta = np.flatnonzero(mode == _DELTA)
     if len(delta):
         zigzag = kept if len(delta) == len(kept) else kept[delta]
         steps = (zigzag >> np.uint64(1)).view(np.int64) ^ -(zigzag & np.uint64(1)).view(np.int64)
-        rows[delta] = np.cumsum(steps, axis=1) + first[delta][:, None]
+        rows[delta] = np.cumsum(steps, axis=1)[:, since:] + first[delta][:, None]
     return rows
 
 
@@ -135,11 +135,11 @@ def _bytes_of(kept: NDArray[np.uint64], width: int) -> bytes:
     return _shuffle(narrow.view(np.uint8).reshape(*narrow.shape, width)).tobytes()
 
 
-def _rows_of(raw: bytes, rows: int, n: int, width: int) -> NDArray[np.uint64]:
+def _rows_of(raw: bytes, rows: int, n: int, width: int, until: int) -> NDArray[np.uint64]:
     if len(raw) != rows * n * width:
         raise CodecError("a block's frame has the wrong size")
-    plain = _unshuffle(np.frombuffer(raw, np.uint8).reshape(rows, width, n))
-    return plain.reshape(rows, n * width).view(f"<u{width}").astype(np.uint64)
+    plain = _unshuffle(np.frombuffer(raw, np.uint8).reshape(rows, width, n)[:, :, :until])
+    return plain.reshape(rows, until * width).view(f"<u{width}").astype(np.uint64)
 
 
 def _exact_integers(values: F64) -> tuple[NDArray[np.bool_], U8, I64]:
@@ -299,14 +299,20 @@ class BlockEncoder:
         return np.setdiff1d(left, rows)
 
 
+_EVERY = slice(None)
+
+
 @dataclass(frozen=True)
 class _Opened:
     head: NDArray[np.void]
     n: int
+    since: int
+    until: int
+    """Which of the `n` columns are wanted."""
     frames: dict[tuple[int, int, int], bytes]
 
 
-def _open(blob: bytes) -> _Opened:
+def _open(blob: bytes, columns: slice) -> _Opened:
     if len(blob) < 16:
         raise CodecError("a block is cut")
     rows, n, count, head_size = (int(v) for v in np.frombuffer(blob, "<u4", 4))
@@ -320,18 +326,21 @@ def _open(blob: bytes) -> _Opened:
     for form, width, second, size in index.tolist():
         frames[(form, width, second)] = blob[at : at + size]
         at += size
-    return _Opened(head, n, frames)
+    since, until, _ = columns.indices(n)
+    return _Opened(head, n, since, max(since, until), frames)
 
 
-def decode_block(blob: bytes, rows: NDArray[np.intp] | None = None) -> F64:
-    """The values of a block, float64 [rows, n]; all of them, or only the given rows in their order.
+def decode_block(blob: bytes, rows: NDArray[np.intp] | None = None, columns: slice = _EVERY) -> F64:
+    """The values of a block, float64 [rows, n]; all of them, or only the given rows in their order, and only some
+    columns, which lie side by side.
 
     Raises:
         CodecError: the bytes are damaged or no block.
     """
-    block = _open(blob)
+    block = _open(blob, columns)
+    width = block.until - block.since
     wanted = np.arange(len(block.head)) if rows is None else rows
-    out = np.empty((len(wanted), block.n), np.float64)
+    out = np.empty((len(wanted), width), np.float64)
     bits = out.view(np.int64)
     form = block.head["form"][wanted]
     constant = form == CONSTANT
@@ -348,7 +357,7 @@ def decode_block(blob: bytes, rows: NDArray[np.intp] | None = None) -> F64:
                 out[places] = upper / _decode_narrow(block, RATIONAL, chosen, 1)
             else:
                 crossed = _frame_rows(block, FLOAT, 8, 0, chosen)
-                bits[places] = np.bitwise_xor.accumulate(crossed.view(np.int64), axis=1)
+                bits[places] = np.bitwise_xor.accumulate(crossed.view(np.int64), axis=1)[:, block.since :]
     return out
 
 
@@ -364,14 +373,14 @@ def _decode_integers(block: _Opened, rows: NDArray[np.intp]) -> F64:
 def _decode_narrow(block: _Opened, form: int, rows: NDArray[np.intp], second: int) -> I64:
     mark = "2" if second else ""
     head = block.head
-    out = np.empty((len(rows), block.n), np.int64)
+    out = np.empty((len(rows), block.until - block.since), np.int64)
     widths = head["width" + mark][rows]
     for width in np.unique(widths).tolist():
         places = np.flatnonzero(widths == width)
         chosen = rows[places]
         kept = _frame_rows(block, form, width, second, chosen)
         base = np.zeros(len(chosen), np.int64) if form == INTEGER else head["base" + mark][chosen]
-        out[places] = _widen(kept, head["mode" + mark][chosen], base, head["first" + mark][chosen])
+        out[places] = _widen(kept, head["mode" + mark][chosen], base, head["first" + mark][chosen], block.since)
     return out
 
 
@@ -380,7 +389,7 @@ def _frame_rows(block: _Opened, form: int, width: int, second: int, rows: NDArra
     members = np.flatnonzero((block.head["form"] == form) & (block.head["width" + mark] == width))
     raw = _unpack(block.frames[(form, width, second)])
     if len(rows) == len(members):
-        return _rows_of(raw, len(members), block.n, width)[np.searchsorted(members, rows)]
+        return _rows_of(raw, len(members), block.n, width, block.until)[np.searchsorted(members, rows)]
     size = block.n * width
     parts = [raw[p * size : (p + 1) * size] for p in np.searchsorted(members, rows).tolist()]
-    return _rows_of(b"".join(parts), len(rows), block.n, width)
+    return _rows_of(b"".join(parts), len(rows), block.n, width, block.until)

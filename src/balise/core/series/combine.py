@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -31,10 +29,10 @@ class Combining:
 
     `avg` is the mean of all points; `sum` adds the series up, each with its mean in the step (a delta series
     with its total); `last` is the newest value, the highest of them where a group holds several series; `rate` adds
-    up its series' rates, `growth` what they grew by.
+    up its series' rates, `change` what they grew by.
     """
 
-    def __init__(self, take: Take | Literal["growth"], groups: int, steps: int) -> None:
+    def __init__(self, take: Take, groups: int, steps: int) -> None:
         self._take = take
         self._value = np.full((groups, steps), np.nan) if take in ("min", "max", "last") else np.zeros((groups, steps))
         self._count = np.zeros((groups, steps)) if take not in ("min", "max", "last") else None
@@ -126,6 +124,6 @@ def combine_rates(grown: F64, seen: F64, groups: I64) -> F64:
 
 def combine_growth(grown: F64, seen: F64, groups: I64) -> F64:
     """Growth of each group: its series' growths added up, [groups, steps]; NaN where none was seen."""
-    made = Combining("growth", int(groups.max(initial=-1)) + 1, grown.shape[1])
+    made = Combining("change", int(groups.max(initial=-1)) + 1, grown.shape[1])
     made.add_growth(grown, seen, groups, slice(None))
     return made.answer()

@@ -35,6 +35,13 @@ class Steps:
         return (times - self.start) // self.width
 
 
+def whole_span(start: float, end: float) -> Steps:
+    """One step for all of [start, end), unix seconds; of long spans to the hours, in which what is old is kept."""
+    width = 3600 if end - start > 86_400 else 1
+    first, last = start // width * width, -(-end // width) * width
+    return Steps(nanos(first), max(1, nanos(last) - nanos(first)), 1)
+
+
 def steps_between(start: float, end: float, *, step: float | None, points: int | None) -> Steps:
     """Steps that cover [start, end), unix seconds, aligned to their own width.
 

@@ -26,7 +26,7 @@ from balise.core.applications import ranks, rolled
 from balise.core.health import worst
 from balise.server.alerts.book import AlertBook
 from balise.server.errors import Refused, unknown
-from balise.server.hosts.directory import Directory
+from balise.server.hosts.directory import Directory, Drawn
 from balise.server.metrics.questions import Metrics
 from balise.server.people.access import audit
 from balise.server.plans.held import HeldPlans
@@ -231,6 +231,17 @@ class ApplicationBook:
                 if part.host is not None:
                     found.setdefault(part.host, []).append((name, part.service))
         return found
+
+    def place(self) -> None:
+        """Tells the directory which hosts are parts of which applications."""
+        self._directory.draw(
+            Drawn(
+                name,
+                frozenset(part.host for part in body.parts if part.host is not None),
+                frozenset(part.group for part in body.parts if part.group is not None),
+            )
+            for name, body in self.drawings()
+        )
 
     # --- changing
 

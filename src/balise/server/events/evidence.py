@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-from collections import defaultdict
 from typing import Any
 
 from pydantic import ValidationError
@@ -14,6 +13,7 @@ from balise.api.hosts import PersonSignedIn, ProcessUse, Session
 from balise.core import filters
 from balise.core.kits.sessions import in_chains
 from balise.core.moments import nanos, seconds_of
+from balise.core.processes import added_up, busiest
 from balise.store.events.day_search import Search
 from balise.store.events.said import SaidCounts, SaidOften
 from balise.store.events.store import EventStore
@@ -31,49 +31,37 @@ class EvidenceReader:
     def __init__(self, events: EventStore) -> None:
         self._events = events
 
-    def snapshots(self, host: str, kind: str, start: float, end: float) -> list[tuple[float, Any]]:
+    def last(self, host: str, kind: str, start: float, end: float) -> list[tuple[float, Any]]:
+        """What was kept last before the end of a span, newest first."""
         found = self._events.snapshots(host, kind, nanos(start), nanos(end), MOST_SNAPSHOTS)
+        return [(seconds_of(at), content) for at, content in found]
+
+    def over(self, host: str, kind: str, start: float, end: float) -> list[tuple[float, Any]]:
+        """What was kept in a span, from its beginning to its end, oldest first."""
+        found = self._events.snapshots_over(host, kind, nanos(start), nanos(end), MOST_SNAPSHOTS)
         return [(seconds_of(at), content) for at, content in found]
 
     def processes(self, host: str, start: float, end: float, limit: int = 12) -> tuple[list[ProcessUse], int]:
         """The busiest over the span, CPU as the mean over all moments looked at, and how many those were."""
-        found = self.snapshots(host, "processes", start, end)
-        cpu: dict[tuple[str, str], float] = defaultdict(float)
-        memory: dict[tuple[str, str], float] = defaultdict(float)
-        pids: dict[tuple[str, str], set[int]] = defaultdict(set)
-        seen: dict[tuple[str, str], int] = defaultdict(int)
-        for _, content in found:
-            held: dict[tuple[str, str], float] = defaultdict(float)
-            for one in content if isinstance(content, list) else []:
-                use = _process(one)
-                if use is None:
-                    continue
-                key = (use.name, use.user)
-                cpu[key] += use.cpu
-                held[key] += use.memory
-                pids[key].update(use.pids)
-                seen[key] += 1
-            for key, size in held.items():
-                memory[key] = max(memory[key], size)
-        order = sorted(cpu, key=lambda k: (-cpu[k], -memory[k]))
-        by_memory = sorted(memory, key=lambda k: -memory[k])[:3]
-        chosen = order[: limit - 2] + [k for k in by_memory if k not in order[: limit - 2]]
+        added = added_up(self.over(host, "processes", start, end), "program")
+        by_cpu, by_memory = busiest(added.items, "cpu")[: limit - 2], busiest(added.items, "memory")[:3]
+        chosen = by_cpu + [one for one in by_memory if one not in by_cpu]
         uses = [
             ProcessUse(
-                name=key[0],
-                user=key[1],
-                pids=sorted(pids[key])[:20],
-                cpu=cpu[key] / max(len(found), 1),
-                memory=memory[key],
-                seen=seen[key],
+                name=one.program,
+                user=one.user,
+                pids=sorted(one.pids),
+                cpu=one.cpu_seconds / added.seconds,
+                memory=one.memory_peak,
+                seen=one.looks,
             )
-            for key in chosen[:limit]
+            for one in chosen[:limit]
         ]
-        return uses, len(found)
+        return uses, added.looks
 
     def sessions(self, host: str, start: float, end: float, limit: int = 60) -> list[Session]:
         """The sessions at the worst moment of the span: when the most of them waited for another."""
-        found = self.snapshots(host, "sessions", start, end)
+        found = self.over(host, "sessions", start, end)
         if not found:
             return []
         told = [(at, session_rows(content)) for at, content in found]
@@ -83,7 +71,7 @@ class EvidenceReader:
     def signed_in(self, host: str, start: float, end: float, limit: int = 50) -> list[PersonSignedIn]:
         """Everybody who was signed in at any moment of the span, each as seen last."""
         seen: dict[tuple[str, str, int], PersonSignedIn] = {}
-        for at, content in self.snapshots(host, "signed-in", start, end):
+        for at, content in self.over(host, "signed-in", start, end):
             for one in content if isinstance(content, list) else []:
                 try:
                     person = PersonSignedIn.model_validate({"cpu": 0.0, "memory": 0.0, **one, "at": at})
@@ -127,21 +115,6 @@ class EvidenceReader:
             "lines": [p.model_dump() for p in self.lines(host, start, opened + 1)],
             "changes": self.changes(host, start - CHANGED_WITHIN, opened + 1),
         }
-
-
-def _process(told: Any) -> ProcessUse | None:
-    """One process as a host told of it; None when that makes no sense."""
-    try:
-        return ProcessUse(
-            name=str(told.get("name", "")),
-            user=str(told.get("user", "")),
-            pids=[int(told.get("pid", 0))],
-            cpu=float(told.get("cpu", 0.0)),
-            memory=float(told.get("memory", 0.0)),
-            seen=1,
-        )
-    except (AttributeError, TypeError, ValueError, OverflowError):
-        return None
 
 
 def filters_text(text: str) -> str:

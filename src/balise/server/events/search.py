@@ -119,7 +119,7 @@ class EventSearch:
             return event[name]
         if name == "pattern":
             return [str(number) for number in self._events.book.family(int(event["pattern"] or 0))]
-        if name == "group" or name.startswith("label."):
+        if filters.is_of_host(name):
             return self._attribute_of(event["host"], name)
         return own.get(name)
 

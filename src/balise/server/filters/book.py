@@ -13,7 +13,9 @@ from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQue
 from balise.api.filters import FilterBody, FilterExplained, FilterProblem, SavedFilter
 from balise.api.foresight import BaselineQuery, ForecastQuery
 from balise.api.metrics import MetricQuery
+from balise.api.moved import MovedQuery
 from balise.api.spans import rfc3339
+from balise.api.table import HostTableQuery
 from balise.core import filters
 from balise.core.filter_words import sentence_of, tree_of
 from balise.server.asking import NamedFilters, read_filter
@@ -34,6 +36,8 @@ Asked = TypeVar(
     MetricQuery,
     BaselineQuery,
     ForecastQuery,
+    MovedQuery,
+    HostTableQuery,
 )
 
 

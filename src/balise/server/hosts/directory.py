@@ -48,6 +48,8 @@ class Known:
     facts: dict[str, Any] = field(default_factory=dict)
     listed: list[str] = field(default_factory=list)
     """The groups that name this host; `groups` has those by filter and those above, too."""
+    sites: list[str] = field(default_factory=list)
+    applications: list[str] = field(default_factory=list)
     retired: bool = False
     gaps: deque[float] = field(default_factory=lambda: deque(maxlen=5))
     """Seconds between the last deliveries: the middle one is how often to expect the next, so no outage changes it."""
@@ -87,6 +89,15 @@ class KnownGroup:
     text: str | None = None
 
 
+@dataclass(frozen=True)
+class Drawn:
+    """The hosts and groups that are parts of an application."""
+
+    name: str
+    hosts: frozenset[str]
+    groups: frozenset[str]
+
+
 class Directory:
     """All hosts. `version` rises when a name, label or group changes, so that what was chosen by them is redone."""
 
@@ -97,6 +108,7 @@ class Directory:
         self._by_id: dict[int, Known] = {}
         self._by_name: dict[str, Known] = {}
         self.groups: dict[str, KnownGroup] = {}
+        self._applications: list[Drawn] = []
         self._heard: set[int] = set()
         self._changes: deque[tuple[int, int]] = deque(maxlen=REMEMBERED)
         self.state_changed = Signal[Known]("state of a host")
@@ -182,6 +194,8 @@ class Directory:
             changes=before.changes if before and before.changes else past[-KEPT_CHANGES:],
         )
         known.groups = sorted(self._groups_of(known), key=order.__getitem__)
+        known.sites = self._sites_of(known)
+        known.applications = self._applications_of(known)
         if before:
             self._by_name.pop(before.name, None)
         self._by_id[row.id] = known
@@ -198,6 +212,33 @@ class Directory:
             if chosen:
                 found.update(self.lineage(group.name))
         return found
+
+    def _sites_of(self, known: Known) -> list[str]:
+        """The sites a host is at: groups that are sites, else what its label says."""
+        sites = [name for name in known.groups if self.groups[name].kind == "site"]
+        label = known.labels.get("site")
+        return sites or ([label] if label else [])
+
+    def _applications_of(self, known: Known) -> list[str]:
+        return [
+            drawn.name
+            for drawn in self._applications
+            if known.name in drawn.hosts or not drawn.groups.isdisjoint(known.groups)
+        ]
+
+    def draw(self, applications: Iterable[Drawn]) -> None:
+        """Takes up which hosts and groups are parts of which applications."""
+        with self._lock:
+            self._applications = list(applications)
+            changed = []
+            for known in self._by_id.values():
+                found = self._applications_of(known)
+                if found != known.applications:
+                    known.applications = found
+                    changed.append(known.id)
+            if changed:
+                self.version += 1
+                self._changes.extend((self.version, number) for number in changed)
 
     def changed_since(self, version: int) -> set[int]:
         """The hosts of which something changed that filters ask, after an earlier `version`."""
@@ -358,11 +399,13 @@ class Directory:
 
 def _chosen_by(known: Known) -> tuple[object, ...]:
     """What of a host decides which rules, groups and plans are for it."""
-    return (known.name, known.labels, known.groups, known.mode, known.os, known.facts, known.retired)
+    belongs = (known.groups, known.sites, known.applications)
+    return (known.name, known.labels, *belongs, known.mode, known.os, known.facts, known.retired)
 
 
 def attribute_of(known: Known, name: str) -> Any:
-    """`host`, `name`, `group`, `state`, `os`, `mode`, `label.…` and `fact.…` of a host, in small or capital letters."""
+    """`host`, `name`, `group`, `site`, `application`, `state`, `os`, `mode`, `label.…` and `fact.…` of a host, in small
+    or capital letters."""
     name = filters.fold_name(name)
     if name in ("host", "name"):
         return known.name
@@ -370,8 +413,8 @@ def attribute_of(known: Known, name: str) -> Any:
         return _of(known.labels, name[6:])
     if name.startswith("fact."):
         return _of(known.facts, name[5:])
-    if name == "group":
-        return known.groups
+    if name in ("group", "site", "application"):
+        return getattr(known, f"{name}s")
     if name in ("state", "os", "mode"):
         return getattr(known, name)
     return None

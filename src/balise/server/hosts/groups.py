@@ -18,7 +18,7 @@ from balise.store.state import tables
 from balise.store.state.store import StateStore
 
 SHOWN = 20
-CIRCULAR = ("group", "state")
+CIRCULAR = ("group", "site", "application", "state")
 """What a group's filter may not ask: it would depend on itself, or change with every alert."""
 
 

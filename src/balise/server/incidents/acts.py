@@ -19,6 +19,7 @@ from balise.store.state.tables import (
     Alert,
     CalloutRun,
     Drill,
+    Heard,
     Incident,
     IncidentAlert,
     Person,
@@ -83,8 +84,11 @@ class IncidentActs:
             handed = f"{before} handed it over to {to}" if before else f"it was handed over to {to}"
             add_line(session, number, now, "handed-over", _with(handed, note), who)
             why = _with(f"{who} has handed it over to you", note)
+            heard = select(Heard.channel).where(Heard.incident == number, Heard.person == to, Heard.over.is_(False))
+            told = set(session.scalars(heard))
             for channel in person.body["channels"]:
-                add_word(session, number, (channel, to), "", "changed", why, 0.0, now)
+                kind = "changed" if channel in told else "opened"
+                add_word(session, number, (channel, to), "", kind, why, 0.0, now)
             self._answered(session, row, who, now)
             audit(session, who, "incident.hand-over", str(number), to=to)
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode
 
-from sqlalchemy import ColumnElement, case, select
+from sqlalchemy import ColumnElement, case, func, select
 from sqlalchemy.orm import Session
 
 from balise.api.events import SEVERITIES
@@ -21,6 +21,7 @@ from balise.server.events.evidence import filters_text
 from balise.server.hosts.directory import Directory
 from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
 from balise.server.incidents.facts import facts_about
+from balise.store.database import in_pieces
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -71,6 +72,32 @@ class IncidentSearch:
                     alerts = alerts_of(session, row.id)
                     items.append(incident_answer(session, row, self._directory, paused, alerts))
             return Page[Incident](items=items)
+
+        return self._state.read(read)
+
+    def open_by_host(self, where: str | None) -> dict[int, int]:
+        """How many open incidents that pass a filter each host has an open alert in."""
+        node = read_filter(where, "where")
+        incident, placed, alert = tables.Incident, tables.IncidentAlert, tables.Alert
+
+        def read(session: Session) -> dict[int, int]:
+            query = select(incident).where(incident.state == "open", incident.joined_into.is_(None)).limit(MOST_READ)
+            rows = [
+                row.id
+                for row in session.scalars(query)
+                if node is None or filters.matches(node, self._facts(session, row).get)
+            ]
+            found: dict[int, int] = {}
+            for piece in in_pieces(rows):
+                counted = (
+                    select(alert.host, func.count(placed.incident.distinct()))
+                    .join(placed, placed.alert == alert.id)
+                    .where(placed.incident.in_(piece), alert.recovered_at.is_(None), alert.host.is_not(None))
+                    .group_by(alert.host)
+                )
+                for host, count in session.execute(counted):
+                    found[host or 0] = found.get(host or 0, 0) + count
+            return found
 
         return self._state.read(read)
 

@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import math
 import time
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
-from balise.api.metrics import Metric, MetricAnswer, MetricQuery, SeriesAnswer
-from balise.api.spans import seconds
+from balise.api.arithmetic import parse
+from balise.api.metrics import Metric, MetricAnswer, MetricAnswers, MetricQuery, SeriesAnswer, Take, Value
+from balise.api.spans import seconds, shift_seconds
 from balise.core import filters
-from balise.core.moments import seconds_of
-from balise.core.series.steps import Steps, steps_between
-from balise.server.asking import span_of
+from balise.core.moments import nanos, seconds_of
+from balise.core.rules.computing import compute
+from balise.core.series.steps import Steps, steps_between, whole_span
+from balise.server.asking import read_filter, span_of
 from balise.server.errors import Refused, bad_field
 from balise.server.hosts.directory import Directory
 from balise.store.series.catalogue import Metric as CataloguedMetric
-from balise.store.series.query import QueryEngine, Selector, TooLarge
+from balise.store.series.query import Answer, QueryEngine, Selector, TooLarge
 from balise.store.series.store import SeriesStore
 
 MOST_SERIES = 1000
@@ -54,39 +57,121 @@ class Metrics:
             if names is None or m.id in names
         ]
 
-    def ask(self, query: MetricQuery) -> MetricAnswer:
-        """The answer to a query.
+    def ask(self, query: MetricQuery, *, whole: bool = False) -> MetricAnswer:
+        """The answer to a query, or with `whole` one value for all of its span.
 
         Raises:
             Refused: 422 with the field that is wrong, 404 for a metric nobody has sent.
         """
         start, end = span_of(query.from_, query.to, time.time())
-        metric = self._catalogue.metrics.get(query.metric)
-        if metric is None:
-            close = [n for n in self._catalogue.metrics if query.metric.split(".")[-1] in n][:3]
-            hint = f" Did you mean {', '.join(sorted(close))}?" if close else ""
-            raise Refused(404, f"No metric {query.metric!r} has arrived yet.{hint}")
-        steps = steps_between(start, end, step=seconds(query.step) if query.step else None, points=query.points)
+        if whole:
+            steps = whole_span(start, end)
+        else:
+            steps = steps_between(start, end, step=seconds(query.step) if query.step else None, points=query.points)
         if steps.count > MOST_STEPS:
             raise bad_field("step", f"that is {steps.count} steps; at most {MOST_STEPS} fit one answer: widen it")
-        try:
-            answer = self.engine.ask(metric, query.where, steps, query.take, query.by)
-        except filters.FilterError as error:
-            raise bad_field("where", str(error)) from None
-        except TooLarge as error:
-            raise bad_field("step", str(error)) from None
+        shift = nanos(shift_seconds(query.shift)) if query.shift else 0
+        if steps.start + shift < 0:
+            raise bad_field("shift", "that is before 1970")
+        asked = Steps(steps.start + shift, steps.width, steps.count)
+        if query.values is None:
+            answer, name, unit = self._of_metric(query, asked)
+        else:
+            answer, name, unit = self._computed(query, query.values, asked)
         steps = answer.steps
         order = self._order(answer.values, query.top)
         chosen = order[: min(MOST_SERIES, MOST_NUMBERS // steps.count)]
         return MetricAnswer(
-            metric=metric.name,
-            unit=unit_of(metric.unit, query.take),
+            metric=name,
+            unit=unit,
             step_seconds=seconds_of(steps.width),
-            times=step_times(steps),
+            times=step_times(Steps(steps.start - shift, steps.width, steps.count)),
             series=[SeriesAnswer(attributes=answer.named[i], values=plain(answer.values[i])) for i in chosen],
             tier=answer.tier,
             left_out=len(order) - len(chosen),
             note=answer.note,
+        )
+
+    def ask_all(self, queries: Sequence[MetricQuery], applied: Callable[[MetricQuery], MetricQuery]) -> MetricAnswers:
+        """The answers to several queries in their order; one that asks what there is not, or too much, says so itself.
+
+        `applied` puts filters that have a name in their place. Raises Refused 422 with the field that is wrong.
+        """
+        return MetricAnswers(answers=[self._answered(i, query, applied) for i, query in enumerate(queries)])
+
+    def _answered(self, place: int, query: MetricQuery, applied: Callable[[MetricQuery], MetricQuery]) -> MetricAnswer:
+        try:
+            return self.ask(applied(query))
+        except Refused as error:
+            fields = [f.field for f in error.errors]
+            if error.status == 422 and "step" not in fields:
+                wrong = [(f"queries.{place}.{f.field}", f.detail) for f in error.errors]
+                raise bad_field(*wrong[0]) if wrong else error from None
+            name = query.metric or query.compute or ""
+            return MetricAnswer(
+                metric=name, unit="", step_seconds=0.0, times=[], series=[], tier="raw", problem=error.detail
+            )
+
+    def _metric(self, name: str) -> CataloguedMetric:
+        metric = self._catalogue.metrics.get(name)
+        if metric is None:
+            close = [n for n in self._catalogue.metrics if name.rsplit(".", maxsplit=1)[-1] in n][:3]
+            hint = f" Did you mean {', '.join(sorted(close))}?" if close else ""
+            raise Refused(404, f"No metric {name!r} has arrived yet.{hint}")
+        return metric
+
+    def _of_metric(self, query: MetricQuery, steps: Steps) -> tuple[Answer, str, str]:
+        metric = self._metric(query.metric or "")
+        answer = self._values(metric, query.where, steps, query.take, query.by, "where")
+        return answer, metric.name, unit_of(metric.unit, query.take, metric.kind)
+
+    def _values(
+        self, metric: CataloguedMetric, where: str | None, steps: Steps, take: Take, by: Sequence[str], field: str
+    ) -> Answer:
+        try:
+            return self.engine.ask(metric, where, steps, take, by, apart=True)
+        except filters.FilterError as error:
+            raise bad_field(field, str(error)) from None
+        except TooLarge as error:
+            raise bad_field("step", str(error)) from None
+
+    def _computed(self, query: MetricQuery, values: Mapping[str, Value], steps: Steps) -> tuple[Answer, str, str]:
+        """What several metrics together give, group by group; nothing where one of them has nothing."""
+        metrics = {name: self._metric(value.metric) for name, value in values.items()}
+        read_filter(query.where, "where")
+
+        def asked(at: Steps) -> dict[str, Answer]:
+            return {
+                name: self._values(
+                    metrics[name], both(value.where, query.where), at, value.take, query.by, f"values.{name}.where"
+                )
+                for name, value in values.items()
+            }
+
+        found = asked(steps)
+        widest = max((answer.steps for answer in found.values()), key=lambda s: s.width)
+        if any(answer.steps != widest for answer in found.values()):
+            # What is kept of one is coarser than of another: all are asked for what there is of all.
+            found = asked(widest)
+        if any(answer.steps != widest for answer in found.values()):
+            raise bad_field("step", "the metrics are not kept in the same steps so far back: take steps of whole hours")
+        groups = {tuple(named.values()): named for answer in found.values() for named in answer.named}
+        places = {key: row for row, key in enumerate(groups)}
+        lines = {name: np.full((len(groups), widest.count), np.nan) for name in found}
+        for name, answer in found.items():
+            lines[name][[places[tuple(named.values())] for named in answer.named]] = answer.values
+        text = query.compute or ""
+        units = {unit_of(metrics[name].unit, value.take, metrics[name].kind) for name, value in values.items()}
+        return (
+            Answer(
+                steps=widest,
+                named=list(groups.values()),
+                values=compute(parse(text), lines),
+                tier=next((a.tier for a in found.values() if a.tier != "raw"), "raw"),
+                note=next((a.note for a in found.values() if a.note), ""),
+            ),
+            text,
+            unit_computed(text, units),
         )
 
     @staticmethod
@@ -100,14 +185,29 @@ class Metrics:
         return [int(i) for i in np.argsort(-means, kind="stable")[:top]]
 
 
-def unit_of(unit: str, take: str) -> str:
-    """The unit of an answer: a rate is by the second (of seconds, a share of the time), a count has none."""
-    if take == "count":
+def both(one: str | None, other: str | None) -> str | None:
+    """What passes two filters, each of which may be none."""
+    parts = [f"({text})" for text in (one, other) if text and text.strip()]
+    return " and ".join(parts) or None
+
+
+def unit_computed(text: str, units: set[str]) -> str:
+    """The unit of what is computed: that of all values where they are only added up, else none that is known."""
+    return next(iter(units)) if len(units) == 1 and not set(text) & set("*/") else ""
+
+
+def unit_of(unit: str, take: str, kind: str = "gauge") -> str:
+    """The unit of an answer: a rate is by the second (of seconds, a share of the time), a count has none.
+
+    Of histograms and summaries the rate and the change are of how often something was added.
+    """
+    added = kind in ("histogram", "summary")
+    if take == "count" or (take == "change" and added):
         return "1"
     if take == "rate":
-        if unit == "s":
+        if unit == "s" and not added:
             return "1"
-        return "1/s" if unit in ("", "1") else f"{unit}/s"
+        return "1/s" if unit in ("", "1") or added else f"{unit}/s"
     return unit
 
 

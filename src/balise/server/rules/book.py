@@ -158,7 +158,9 @@ class RuleBook:
 
     def _unit(self, body: RuleBody) -> str:
         if body.measure.metric is not None:
-            return unit_of(self._units.of(body.measure.metric), body.measure.taken)
+            return unit_of(
+                self._units.of(body.measure.metric), body.measure.taken, self._units.kind_of(body.measure.metric)
+            )
         return "" if body.measure.values else "1"
 
     def check_all(self, documents: Sequence[RuleDocument]) -> list[RuleProblem]:

@@ -10,8 +10,7 @@ from datetime import tzinfo
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.measures import RuleTake, Value
-from balise.api.metrics import Take
+from balise.api.metrics import Take, Value
 from balise.core.moments import NS
 from balise.core.rules.baseline import HOUR, NEIGHBOURS, NOT_ENOUGH, hours_before, usual_of
 from balise.core.rules.courses import SLOTS, Courses, Ring
@@ -45,7 +44,7 @@ class History:
     def __init__(self, metrics: Metrics) -> None:
         self._metrics = metrics
 
-    def of(self, rule: Watched, steps: Steps, take: RuleTake | None = None) -> F64:
+    def of(self, rule: Watched, steps: Steps, take: Take | None = None) -> F64:
         """Values [groups, steps]; `take` instead of the rule's own. Raises TooLarge."""
         count = len(rule.groups)
         parts = {name: self.part(rule, feed.value, steps, take, count) for name, feed in rule.feeds.items()}
@@ -56,12 +55,12 @@ class History:
         count = len(rule.groups)
         parts = {}
         for name, feed in rule.feeds.items():
-            over: RuleTake = "avg" if feed.value.take == "last" else feed.value.take
+            over: Take = "avg" if feed.value.take == "last" else feed.value.take
             parts[name] = self.part(rule, feed.value, steps, over, count)
         return rule.combined(parts)
 
     def part(
-        self, rule: Watched, value: Value, steps: Steps, take: RuleTake | None = None, groups: int | None = None
+        self, rule: Watched, value: Value, steps: Steps, take: Take | None = None, groups: int | None = None
     ) -> F64:
         """Of one of the rule's metrics the values [groups, steps], of as many groups as there are or are asked for.
         Raises TooLarge."""

@@ -120,9 +120,9 @@ class Matching:
             if name == "pattern":
                 held = self._book.root(said.pattern)
                 return str(held.id if held is not None else said.pattern)
-            if name == "group" or name.startswith("label."):
+            if filters.is_of_host(name):
                 found = self._directory.attribute_of(event.host, name)
-                return found[0] if name == "group" and isinstance(found, list | tuple) and len(found) == 1 else found
+                return found[0] if isinstance(found, list | tuple) and len(found) == 1 else found
             return said.attributes.get(name)
 
         return of

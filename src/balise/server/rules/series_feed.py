@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.api.measures import Value
+from balise.api.metrics import Value
 from balise.core import filters
 from balise.core.filters import Filter
 from balise.core.rules.measuring import OUT, Measuring, Row
@@ -68,7 +68,7 @@ class SeriesFeed:
     @property
     def unit(self) -> str:
         metric = self.metric
-        return unit_of(metric.unit, self.value.take) if metric else ""
+        return unit_of(metric.unit, self.value.take, metric.kind) if metric else ""
 
     # --- which series
 

@@ -30,6 +30,11 @@ class Units:
             self._described = self._descriptions()
         return self._described.get(metric, "")
 
+    def kind_of(self, metric: str) -> str:
+        """Its kind, as its first sender said; a gauge where nobody has sent it."""
+        held = self._catalogue.metrics.get(metric)
+        return held.kind if held is not None else "gauge"
+
     def forget(self) -> None:
         """Kits are other than they were."""
         self._described = None

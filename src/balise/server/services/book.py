@@ -7,6 +7,7 @@ import time
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from balise.api.hosts import State
 from balise.api.kits import KitDocument, Target
 from balise.api.services import (
     Service,
@@ -15,6 +16,7 @@ from balise.api.services import (
     ServiceStep,
 )
 from balise.api.spans import duration_text, rfc3339, seconds
+from balise.core.health import worst
 from balise.server.alerts.book import AlertBook
 from balise.server.errors import bad_field, unknown
 from balise.server.hosts.directory import Directory, Known
@@ -68,6 +70,23 @@ class ServiceBook:
             query = query.where(tables.Service.kit == kit)
         rows = self._state.read(lambda s: list(s.scalars(query.limit(10_000))))
         return [self._answer(row) for row in rows if self._directory.is_here(row.host)]
+
+    def states_by_host(self) -> dict[int, State]:
+        """By host the worst state of its services."""
+        now = time.time()
+        rows = self._state.read(lambda s: list(s.scalars(select(tables.Service))))
+        found: dict[int, list[State]] = {}
+        for row in rows:
+            found.setdefault(row.host, []).append(self._health.state_of(row, now))
+        return {host: worst(states) for host, states in found.items()}
+
+    def versions(self, kit: str) -> dict[int, str]:
+        """By host the version of a kit with which services there are read."""
+        chosen = self._kits.find(kit)
+        if chosen is None:
+            return {}
+        query = select(tables.Service.host).where(tables.Service.kit == kit).distinct()
+        return dict.fromkeys(self._state.read(lambda s: list(s.scalars(query))), chosen.version)
 
     def get(self, number: int) -> Service:
         return self._answer(self.row(number))

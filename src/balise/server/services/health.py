@@ -35,6 +35,8 @@ class Heard:
     at: float | None = None
     turn: ServiceTurn = field(default_factory=lambda: ServiceTurn(problem=None))
     state: State = "silent"
+    answering: bool | None = None
+    """Whether it could be read, as it was last written down."""
 
 
 class ServiceHealth:
@@ -119,6 +121,12 @@ class ServiceHealth:
             if state != heard.state and heard.at is not None:
                 steps.append(tables.ServiceStep(service=row.id, at=now, what="state", before=heard.state, after=state))
                 heard.state = state
+            answers = heard.turn.problem is None
+            if heard.at is not None and answers != heard.answering:
+                words = {True: "yes", False: "no", None: ""}
+                before, after = words[heard.answering], words[answers]
+                steps.append(tables.ServiceStep(service=row.id, at=now, what="answering", before=before, after=after))
+                heard.answering = answers
         if steps:
             self._state.write(lambda s: _add_steps(s, steps))
 

@@ -30,7 +30,7 @@ class ServiceReads:
         """The sessions of a service now, or at an earlier moment."""
         service = self._services.get(number)
         moment = self._moment(at)
-        for when, content in self._evidence.snapshots(service.host, "sessions", moment - SESSIONS_WITHIN, moment):
+        for when, content in self._evidence.last(service.host, "sessions", moment - SESSIONS_WITHIN, moment):
             rows = [row for row in session_rows(content) if row.get("service") in ("", None, service.name)]
             mine = content.get("service") == service.name if isinstance(content, dict) else bool(rows)
             if mine:
@@ -47,7 +47,7 @@ class ServiceReads:
             if part.keep is None:
                 continue
             kind = f"table-{part.keep.name}"
-            looked = self._evidence.snapshots(service.host, kind, moment - 3 * 3600, moment)
+            looked = self._evidence.last(service.host, kind, moment - 3 * 3600, moment)
             when, rows = next(
                 ((w, c["rows"]) for w, c in looked if isinstance(c, dict) and c.get("service") == service.name),
                 (None, []),

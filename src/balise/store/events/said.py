@@ -16,7 +16,7 @@ from balise.store.events.store import EventStore
 
 MOST_GROUPS = 200_000
 """Patterns and hosts that are counted apart in one day."""
-_KEPT = {"host", "severity", "source", "pattern", "group"}
+_KEPT = {"host", "severity", "source", "pattern"}
 _HOST = "(SELECT name FROM host WHERE host.id = {0}.host)"
 _SOURCE = "(SELECT name FROM source WHERE source.id = {0}.source)"
 
@@ -67,7 +67,7 @@ class SaidCounts:
 
     def _groups(self, search: Search) -> Iterator[tuple[int, Any]]:
         names = filters.attributes_of(search.where) if search.where is not None else set()
-        kept = not search.text.strip() and all(n in _KEPT or n.startswith("label.") for n in names)
+        kept = not search.text.strip() and all(n in _KEPT or filters.is_of_host(n) for n in names)
         first, last = -(-search.start // HOUR) * HOUR, search.end // HOUR * HOUR
         for day, file in self._events.existing(search.start, search.end):
             asked = DaySearch(day, file, self._events.lookups)

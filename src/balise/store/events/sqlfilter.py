@@ -23,6 +23,7 @@ from balise.core.filters import (
     Present,
     by_name,
     fold_name,
+    is_of_host,
     is_present,
     passes,
     text_of,
@@ -35,7 +36,7 @@ _ORDER = {"eq": "=", "gt": ">", "ge": ">=", "lt": "<", "le": "<="}
 _SEVERER = {"eq": "=", "gt": "<", "ge": "<=", "lt": ">", "le": ">="}
 
 HostsMatching = Callable[[Compare | Present], list[str]]
-"""The names of the hosts that pass one term on `label.…` or `group`."""
+"""The names of the hosts that pass one term on something of the host."""
 
 
 @dataclass(frozen=True)
@@ -68,7 +69,7 @@ def to_sql(node: Filter, lookups: Lookups) -> tuple[str, list[Any]]:
 
 
 def _term(node: Compare | Present, name: str, lookups: Lookups) -> tuple[str, list[Any]]:
-    if name.startswith("label.") or name == "group":
+    if is_of_host(name):
         named = "SELECT id FROM host WHERE name IN (SELECT value FROM json_each(?))"
         return f"(host IN ({named}))", [json.dumps(lookups.hosts(node))]
     if name == "severity":

@@ -19,6 +19,7 @@ from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS, Nanos, seconds_of
+from balise.store.database import in_pieces
 from balise.store.events.day import MINUTE, Day, DayReader, Snapshot
 from balise.store.events.day_search import COLUMNS, DAY, DaySearch, Place, Search, needs_more, read_cursor
 from balise.store.events.index import Indexer, words_path
@@ -196,6 +197,22 @@ class EventStore:
             if len(found) >= limit:
                 break
         return found
+
+    def snapshots_over(self, host: str, kind: str, start: Nanos, end: Nanos, most: int) -> list[tuple[int, Any]]:
+        """Moments and contents of what a host kept, oldest first; where there is more, evenly over the span."""
+        asked = "FROM snapshot WHERE host = ? AND kind = ? AND time"
+        moments: list[tuple[int, int]] = []
+        for day, file in self.existing(start, end):
+            rows = file.read(f"SELECT time {asked} >= ? AND time < ?", [host, kind, start, end])
+            moments.extend((time, day) for (time,) in rows)
+        chosen = sorted(moments)[:: max(1, -(-len(moments) // most))]
+        found: list[tuple[int, Any]] = []
+        for day, file in self.existing(start, end):
+            for piece in in_pieces([time for time, of in chosen if of == day]):
+                marks = ",".join("?" * len(piece))
+                rows = file.read(f"SELECT time, data {asked} IN ({marks})", [host, kind, *piece])
+                found.extend((t, json.loads(zlib.decompress(data))) for t, data in rows)
+        return sorted(found, key=lambda one: one[0])
 
     # --- keeping
 

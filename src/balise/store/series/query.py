@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, Protocol
+from itertools import product
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -62,14 +63,14 @@ class Hosts(Protocol):
     version: int
 
     def attribute(self, host: int, name: str) -> Any:
-        """A host's `host`, `group` or `label.…`; None for what it does not have."""
+        """`host` of a host, or what filters say is of the host; None for what it does not have."""
 
     def name(self, host: int) -> str | None: ...
 
 
 @dataclass(frozen=True)
 class Selection:
-    """Series chosen for an answer, each with the number of its group."""
+    """Series chosen for an answer, each with the number of its group; once for each group that it is in."""
 
     series: list[int]
     groups: I64
@@ -83,7 +84,7 @@ def lookup_of(hosts: Hosts, one: Series) -> Any:
     own = filters.by_name((name, _members(value)) for name, value in one.attributes)
 
     def lookup(name: str) -> Any:
-        if name == "host" or name.startswith("label.") or name == "group":
+        if name == "host" or filters.is_of_host(name):
             return hosts.attribute(one.host, name)
         return own.get(name)
 
@@ -103,16 +104,27 @@ def _members(text: str) -> Any:
 
 def group_values(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, str]:
     """What a series has of some attributes, as text, by which groups are made."""
+    return {name: _group_text(value) for name, value in _values_of(hosts, one, by).items()}
+
+
+def _values_of(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, Any]:
     if by == ["host"]:
-        return {"host": _group_text(hosts.attribute(one.host, "host"))}
+        return {"host": hosts.attribute(one.host, "host")}
     own = dict(one.attributes)
-    own_host = ("host", "group")
     return {
-        name: _group_text(
-            hosts.attribute(one.host, name) if name in own_host or name.startswith("label.") else own.get(name)
-        )
+        name: hosts.attribute(one.host, name) if name == "host" or filters.is_of_host(name) else own.get(name)
         for name in by
     }
+
+
+def _memberships(hosts: Hosts, one: Series, by: Sequence[str], apart: bool) -> Iterator[tuple[str, ...]]:
+    """The groups that a series is in: one, unless those are kept apart that its host belongs to."""
+    values = _values_of(hosts, one, by)
+    if not apart or not any(isinstance(value, list) for value in values.values()):
+        yield tuple(_group_text(value) for value in values.values())
+        return
+    several = [sorted(v) or [""] if isinstance(v, list) else [_group_text(v)] for v in values.values()]
+    yield from product(*several)
 
 
 class Selector:
@@ -124,21 +136,24 @@ class Selector:
         self._held: OrderedDict[tuple[object, ...], Selection] = OrderedDict()
         self._capacity = capacity
 
-    def select(self, metric: Metric, where: str | None, by: Sequence[str]) -> Selection:
+    def select(self, metric: Metric, where: str | None, by: Sequence[str], *, apart: bool = False) -> Selection:
         """The series of a metric that pass the filter, in groups by the values of `by`.
+
+        A host that belongs to several of what `by` asks is in a group for all of these together, or with `apart` in one
+        for each.
 
         Raises:
             FilterError: the filter cannot be read.
         """
-        key = (metric.id, where, tuple(by), metric.version, self._hosts.version)
+        key = (metric.id, where, tuple(by), apart, metric.version, self._hosts.version)
         found = self._held.get(key)
         if found is None:
-            found = self._held[key] = self._search(metric, where, by)
+            found = self._held[key] = self._search(metric, where, by, apart)
             while len(self._held) > self._capacity:
                 self._held.popitem(last=False)
         return found
 
-    def _search(self, metric: Metric, where: str | None, by: Sequence[str]) -> Selection:
+    def _search(self, metric: Metric, where: str | None, by: Sequence[str], apart: bool) -> Selection:
         node = filters.parse(where) if where and where.strip() else None
         numbers: dict[tuple[str, ...], int] = {}
         chosen: list[int] = []
@@ -149,12 +164,12 @@ class Selector:
             if self._hosts.name(one.host) is None:
                 continue
             if node is None or filters.matches(node, lookup_of(self._hosts, one)):
-                values = tuple(group_values(self._hosts, one, by).values())
-                group = numbers.setdefault(values, len(numbers))
-                if group == len(hosts):
-                    hosts.append(one.host)
-                chosen.append(number)
-                groups.append(group)
+                for values in _memberships(self._hosts, one, by, apart):
+                    group = numbers.setdefault(values, len(numbers))
+                    if group == len(hosts):
+                        hosts.append(one.host)
+                    chosen.append(number)
+                    groups.append(group)
         named = [dict(zip(by, values, strict=True)) for values in numbers]
         return Selection(chosen, np.array(groups, np.int64), named, hosts)
 
@@ -200,14 +215,20 @@ class QueryEngine:
         self._cells = cells
         self._blocks = Blocks(catalogue, reader, cells)
 
-    def ask(self, metric: Metric, where: str | None, steps: Steps, take: Take, by: Sequence[str]) -> Answer:
-        """The answer for every group. Its steps may be wider than those asked for, when no tier has such.
+    def ask(
+        self, metric: Metric, where: str | None, steps: Steps, take: Take, by: Sequence[str], *, apart: bool = False
+    ) -> Answer:
+        """The answer for every group, as `Selector.select` makes them. Its steps may be wider than those asked for,
+        when no tier has such.
 
         Raises:
             FilterError: the filter cannot be read.
             TooLarge: it would have too many numbers, or look at too many values.
         """
-        selection = self._selector.select(metric, where, by)
+        return self.answer(metric, self._selector.select(metric, where, by, apart=apart), steps, take)
+
+    def answer(self, metric: Metric, selection: Selection, steps: Steps, take: Take) -> Answer:
+        """What series that were chosen give. Raises TooLarge as `ask`."""
         if len(selection.named) * steps.count > NUMBERS_AT_MOST:
             raise TooLarge("the answer would have more than 4 million numbers: take a wider step or a narrower filter")
         if (count := len(selection.series)) > SERIES_AT_MOST:
@@ -219,7 +240,7 @@ class QueryEngine:
         tier = self.tier_for(steps, len(selection.series))
         if tier != "raw":
             steps = _fitted(steps, TIER_SECONDS[tier] * NS)
-        growing = take == "rate" or bool(parts - {""})
+        growing = take in ("rate", "change") or bool(parts - {""})
         self._afford(self._blocks.cost(metric.id, selection.series, steps, tier, growing=growing), tier)
         if parts - {""}:
             return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier), tier)
@@ -252,13 +273,13 @@ class QueryEngine:
         selection: Selection,
         places: I64,
         steps: Steps,
-        take: Take | Literal["growth"],
+        take: Take,
         tier: TierName,
     ) -> F64:
         """What the series at some places of a selection give, [groups, steps]."""
         made = Combining(take, len(selection.named), steps.count)
         series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
-        if take in ("rate", "growth"):
+        if take in ("rate", "change"):
             for rows, at, grown, seen in self._blocks.growths(metric.id, series, steps, tier):
                 made.add_growth(grown, seen, groups[rows], at)
         else:
@@ -304,14 +325,14 @@ class QueryEngine:
         for place, one in enumerate(selection.series):
             by_part.setdefault(self.catalogue.series[one].part, []).append(place)
 
-        def part(name: str, how: Take | Literal["growth"]) -> F64:
+        def part(name: str, how: Take) -> F64:
             places = np.array(by_part.get(name, []), np.int64)
             return self._take(metric, selection, places, steps, how, tier)
 
-        if take == "rate":
-            return part("count", "rate")
+        if take in ("rate", "change"):
+            return part("count", take)
         if take in ("count", "sum"):
-            return part(take, "growth")
+            return part(take, "change")
         if take in ("min", "max"):
             return part(take, take)
         if take in QUANTILES:
@@ -320,7 +341,7 @@ class QueryEngine:
                 return self._bucket_percentiles(metric, selection, np.array(buckets), steps, QUANTILES[take], tier)
             return part(f"q:{QUANTILES[take]!r}", "avg")
         with np.errstate(invalid="ignore", divide="ignore"):
-            return part("sum", "growth") / part("count", "growth")
+            return part("sum", "change") / part("count", "change")
 
     def _bucket_percentiles(
         self, metric: Metric, selection: Selection, places: I64, steps: Steps, quantile: float, tier: TierName
@@ -345,7 +366,9 @@ class QueryEngine:
 
 
 def _fitted(steps: Steps, width: int) -> Steps:
-    """The same span in steps that are a multiple of `width`, and begin at one."""
+    """The same span in steps that are a multiple of `width`, and begin at one; those that do stay as they are."""
+    if steps.width % width == 0 and steps.start % width == 0:
+        return steps
     wide = -(-steps.width // width) * width
     start = steps.start // wide * wide
     return Steps(start, wide, -(-(steps.end - start) // wide))

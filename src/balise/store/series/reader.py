@@ -147,14 +147,13 @@ class Reader:
 
     def count(self, series: Sequence[int], start: int, end: int) -> I64:
         """At most how many points each series has within [start, end) nanoseconds, without reading them: [series]."""
-        ids = np.array(series, np.int64)
+        ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
         out = np.zeros(len(ids), np.int64)
-        order = np.argsort(ids)
         for stripe in self._head.of_any(series):
             own = stripe.layout.series
-            at = order[np.minimum(np.searchsorted(ids, own, sorter=order), len(ids) - 1)]
+            at = np.minimum(np.searchsorted(ids, own), len(ids) - 1)
             np.add.at(out, at[ids[at] == own], stripe.rows)
-        hosts = np.array([self._catalogue.series[s].host for s in series], np.int64)
+        hosts = np.array([self._catalogue.series[s].host for s in ids.tolist()], np.int64)
         with self._engine.connect() as connection:
             for host in np.unique(hosts).tolist():
                 mine = np.flatnonzero(hosts == host)
@@ -162,7 +161,7 @@ class Reader:
                 bounds = (host, start, end, int(own.max()), int(own.min()))
                 for low, high, rows in connection.exec_driver_sql(_COUNTS, bounds):
                     out[mine[(own >= low) & (own <= high)]] += rows
-        return out
+        return out[places]
 
     def oldest(self, tier: TierName, metric: int, series: Sequence[int], start: int) -> int | None:
         """From when on there may be anything of some series of a metric in a tier, nanoseconds; None for nothing.

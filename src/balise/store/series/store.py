@@ -26,6 +26,7 @@ from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
 from balise.store.series.layouts import Layout
 from balise.store.series.reader import Reader
+from balise.store.series.scan import Scan
 from balise.store.series.seal import DAY, TIERS, Sealed, Sealer, matrix_rows
 from balise.store.writer import GroupWriter, tell
 
@@ -91,6 +92,7 @@ class SeriesStore:
             moment=self._moment,
             sealed_until=self.sealed_until,
         )
+        self.scan = Scan(self._engine, catalogue=self.catalogue, head=self.head, moment=self._moment)
         self._door = Door(self.catalogue, self.head, self.reader.stored_moments)
         self.listeners: list[Callable[[Sequence[Batch]], None]] = []
         self.repeated = 0

@@ -325,6 +325,49 @@ class SavedFilter(Base):
     updated_at: Mapped[float]
 
 
+class Dashboard(Base):
+    """`body` is its `DashboardBody`. `owner` made it, and unless it is shared nobody else sees it."""
+
+    __tablename__ = "dashboard"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    owner: Mapped[str]
+    shared: Mapped[bool]
+    version: Mapped[int]
+    body: Mapped[dict[str, Any]]
+    updated_at: Mapped[float]
+    updated_by: Mapped[str]
+
+
+class DashboardVersion(Base):
+    """A dashboard as it was once kept."""
+
+    __tablename__ = "dashboard_version"
+    dashboard: Mapped[str] = mapped_column(ForeignKey("dashboard.name", ondelete="CASCADE"), primary_key=True)
+    version: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[float]
+    who: Mapped[str]
+    body: Mapped[dict[str, Any]]
+
+
+class Target(Base):
+    """What share of a period something is to be up: a host, service, probe or application."""
+
+    __tablename__ = "availability_target"
+    of: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    share: Mapped[float]
+    per: Mapped[str]
+
+
+class ConsoleRun(Base):
+    """From a start of the console to when it was last alive."""
+
+    __tablename__ = "console_run"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    began_at: Mapped[float]
+    alive_at: Mapped[float]
+
+
 class Receiver(Base):
     """An address at which syslog is taken in; `document` is its `ReceiverBody`."""
 

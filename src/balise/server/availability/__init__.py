@@ -1,0 +1,1 @@
+"""How much of a time things were there."""

@@ -1,0 +1,193 @@
+"""How much of a span something was there, its outages with their incidents, and what its target leaves."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from datetime import tzinfo
+from typing import Any
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from balise.api.availability import (
+    Availability,
+    AvailabilityList,
+    AvailabilityOfOne,
+    AvailabilityTarget,
+    AvailableOf,
+    Outage,
+    PresenceFrom,
+)
+from balise.api.spans import rfc3339
+from balise.core.availability import Away, Change, Summed, left_of, period_of, summed
+from balise.server.asking import read_filter
+from balise.server.availability.histories import Histories
+from balise.server.errors import Refused, bad_field, unknown
+from balise.server.hosts.directory import Directory
+from balise.server.people.access import audit
+from balise.store.state import tables
+from balise.store.state.store import StateStore
+
+MOST_OUTAGES = 500
+MOST_TARGETS = 5000
+MOST_LISTED = 1000
+MOST_DRAWN = 200
+"""Changes in the ribbon of one of many."""
+BEFORE, AFTER = 900.0, 300.0
+"""Seconds before and after the beginning of an outage within which an alert may have opened that is about it."""
+
+
+class AvailabilityBook:
+    """Answers, and keeps the targets. `zone` is where months begin as on the wall."""
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        histories: Histories,
+        zone: tzinfo,
+        clock: Callable[[], float] = time.time,
+    ) -> None:
+        self._state = state
+        self._directory = directory
+        self._histories = histories
+        self._zone = zone
+        self._clock = clock
+
+    def of(self, kind: AvailableOf, name: str, start: float, end: float) -> Availability:
+        """Of one thing over [start, end), unix seconds. Raises Refused 404 when there is no such thing."""
+        now = self._clock()
+        found = summed(self._histories.of(kind, name, start, end), start, end, now)
+        target = self._state.read(lambda s: s.get(tables.Target, (kind, name)))
+        left, left_seconds = self._left(kind, name, target, now) if target is not None else (None, None)
+        outages = found.outages[::-1][:MOST_OUTAGES]
+        return Availability(
+            of=kind,
+            name=name,
+            **_shares(found, end - start),
+            outages=self._told(kind, name, outages),
+            ribbon=[PresenceFrom(at=at, presence=presence) for at, presence in found.changes],
+            between_seconds=found.between,
+            repair_seconds=found.repair,
+            target=_target(target),
+            left=left,
+            left_seconds=left_seconds,
+        )
+
+    def all_of(self, kind: AvailableOf, where: str | None, start: float, end: float) -> AvailabilityList:
+        """Of all of a kind, those that were down longest first; `where` chooses hosts, and services by their host."""
+        node = read_filter(where, "where")
+        if node is not None and kind not in ("host", "service"):
+            raise bad_field("where", f"a filter chooses hosts; it says nothing of a {kind}: leave it out")
+        chosen = {known.name for known in self._directory.matching(node)} if node is not None else None
+        names = sorted(chosen) if chosen is not None and kind == "host" else None
+        histories = self._histories.all_of(kind, names, start, end)
+        if chosen is not None and kind == "service":
+            histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
+        targets = self._targets(kind)
+        now = self._clock()
+        items = [self._one(name, history, targets.get(name), start, end, now) for name, history in histories.items()]
+        items.sort(key=lambda one: (-one.down_seconds, -one.outage_count, one.name))
+        return AvailabilityList(items=items[:MOST_LISTED], left_out=max(0, len(items) - MOST_LISTED))
+
+    @staticmethod
+    def _one(
+        name: str, history: Sequence[Change], target: tables.Target | None, start: float, end: float, now: float
+    ) -> AvailabilityOfOne:
+        found = summed(history, start, end, now)
+        changes = found.changes[-MOST_DRAWN:]
+        return AvailabilityOfOne(
+            name=name,
+            **_shares(found, end - start),
+            target=_target(target),
+            ribbon=[PresenceFrom(at=at, presence=presence) for at, presence in changes],
+        )
+
+    # --- outages and their incidents
+
+    def _told(self, kind: AvailableOf, name: str, outages: Sequence[Away]) -> list[Outage]:
+        def read(session: Session) -> list[Outage]:
+            found = []
+            for away in outages:
+                incident = self._incident(session, kind, name, away)
+                found.append(
+                    Outage(
+                        from_=rfc3339(away.start),
+                        to=rfc3339(away.end) if away.end is not None else None,
+                        seconds=round(away.seconds, 1),
+                        incident=incident[0] if incident else None,
+                        cause=incident[1] if incident else "",
+                    )
+                )
+            return found
+
+        return self._state.read(read)
+
+    def _incident(self, session: Session, kind: AvailableOf, name: str, away: Away) -> tuple[int, str] | None:
+        """The incident that an outage was: the first that opened on the same thing about when it began."""
+        alert, placed, incident = tables.Alert, tables.IncidentAlert, tables.Incident
+        opened = alert.opened_at.between(away.start - BEFORE, (away.end or self._clock()) + AFTER)
+        query = select(incident.id, incident.title, incident.hurts).join(placed, placed.incident == incident.id)
+        query = query.join(alert, alert.id == placed.alert).where(opened).order_by(alert.opened_at).limit(200)
+        if kind == "application":
+            rows = session.execute(query)
+            return next(((n, t) for n, t, hurts in rows if any(h["application"] == name for h in hurts)), None)
+        if kind == "probe":
+            query = query.where(alert.attributes["probe"].as_string() == name)
+        else:
+            host, _, service = name.partition("/") if kind == "service" else (name, "", "")
+            query = query.where(alert.host_name == host)
+            if service:
+                query = query.where(alert.attributes["service.name"].as_string() == service)
+        row = session.execute(query).first()
+        return (row[0], row[1]) if row is not None else None
+
+    # --- targets
+
+    def _left(
+        self, kind: AvailableOf, name: str, target: tables.Target, now: float
+    ) -> tuple[float | None, float | None]:
+        first, last = period_of(target.per, now, self._zone)  # type: ignore[arg-type]
+        found = summed(self._histories.of(kind, name, first, last), first, last, now)
+        left, seconds = left_of(target.share, found.seconds["down"], last - first - found.seconds["maintenance"])
+        return round(left, 4), round(seconds, 1)
+
+    def _targets(self, kind: AvailableOf) -> dict[str, tables.Target]:
+        query = select(tables.Target).where(tables.Target.of == kind)
+        return {row.name: row for row in self._state.read(lambda s: list(s.scalars(query)))}
+
+    def set_target(self, kind: AvailableOf, name: str, target: AvailabilityTarget, who: str) -> None:
+        """Raises Refused 404 when there is no such thing, 409 when there are too many."""
+        self._histories.of(kind, name, self._clock() - 1, self._clock())
+
+        def write(session: Session) -> None:
+            if session.get(tables.Target, (kind, name)) is None:
+                count = session.scalar(select(func.count()).select_from(tables.Target)) or 0
+                if count >= MOST_TARGETS:
+                    raise Refused(409, f"There are {MOST_TARGETS} targets already: take some away first.")
+            session.merge(tables.Target(of=kind, name=name, share=target.share, per=target.per))
+            audit(session, who, "availability.target", f"{kind} {name}", share=target.share, per=target.per)
+
+        self._state.write(write)
+
+    def drop_target(self, kind: AvailableOf, name: str, who: str) -> None:
+        """Raises Refused 404 when there is none."""
+
+        def write(session: Session) -> None:
+            if session.get(tables.Target, (kind, name)) is None:
+                raise unknown("target of", f"{kind} {name}")
+            session.execute(delete(tables.Target).where(tables.Target.of == kind, tables.Target.name == name))
+            audit(session, who, "availability.target-gone", f"{kind} {name}")
+
+        self._state.write(write)
+
+
+def _shares(found: Summed, length: float) -> dict[str, Any]:
+    shares: dict[str, Any] = {presence: seconds / length for presence, seconds in found.seconds.items()}
+    return {**shares, "outage_count": len(found.outages), "down_seconds": found.seconds["down"]}
+
+
+def _target(row: tables.Target | None) -> AvailabilityTarget | None:
+    return AvailabilityTarget(share=row.share, per=row.per) if row is not None else None  # type: ignore[arg-type]

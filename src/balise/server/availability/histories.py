@@ -1,0 +1,247 @@
+"""From when on things were there or not, as it is kept of each kind of them."""
+
+from __future__ import annotations
+
+import time
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from balise.api.applications import ApplicationBody, ApplicationPart
+from balise.api.availability import Presence
+from balise.api.hosts import State
+from balise.api.spans import seconds
+from balise.core.applications import rolled
+from balise.core.availability import Change, with_gaps
+from balise.core.health import worst
+from balise.core.moments import seconds_of
+from balise.core.series.steps import steps_between
+from balise.server.applications.book import ApplicationBook
+from balise.server.errors import Refused, bad_field, unknown
+from balise.server.events.evidence import filters_text
+from balise.server.hosts.directory import Directory
+from balise.server.keeping.runs import ConsoleRuns
+from balise.server.metrics.questions import Metrics
+from balise.server.probes.results import GRACE, LATE, LEVELS, ProbeResults
+from balise.store.database import in_pieces
+from balise.store.series.query import TooLarge
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Service, ServiceStep, StateChange
+
+F64 = NDArray[np.float64]
+MOST_CHANGES = 20_000
+PROBE_STEPS = 2000
+_OF_HOST: Mapping[str, Presence] = {"silent": "down", "paused": "maintenance"}
+_OF_SERVICE: Mapping[str, Presence] = {"silent": "unknown", "paused": "maintenance"}
+_STATES: Mapping[Presence, State] = {"up": "ok", "down": "critical", "unknown": "silent", "maintenance": "paused"}
+
+
+class Histories:
+    """Reads what was.
+
+    A host is up while it is heard, a service while it answers whoever reads it, a probe while it does not fail from as
+    many places as it takes, an application while its fronts have what they need of all these.
+    """
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        directory: Directory,
+        probes: ProbeResults,
+        applications: ApplicationBook,
+        metrics: Metrics,
+        runs: ConsoleRuns,
+        clock: Callable[[], float] = time.time,
+    ) -> None:
+        self._state = state
+        self._directory = directory
+        self._probes = probes
+        self._applications = applications
+        self._metrics = metrics
+        self._runs = runs
+        self._clock = clock
+
+    def hosts(self, names: Iterable[str], start: float, end: float) -> dict[str, list[Change]]:
+        """Of each host that there is."""
+        numbers = {known.id: known.name for name in names if (known := self._directory.find(name)) is not None}
+        found: dict[str, list[Change]] = {name: [] for name in numbers.values()}
+
+        def read(session: Session) -> None:
+            for piece in in_pieces(list(numbers)):
+                query = select(StateChange).where(StateChange.host.in_(piece), StateChange.at < end)
+                for row in session.scalars(query.order_by(StateChange.at, StateChange.id)):
+                    found[numbers[row.host]].append((row.at, _OF_HOST.get(row.state, "up")))
+
+        self._state.read(read)
+        gaps = self._runs.gaps(start, end)
+        return {name: with_gaps(changes, gaps) for name, changes in found.items()}
+
+    def services(self, names: Iterable[str], start: float, end: float) -> dict[str, list[Change]]:
+        """Of each service, called HOST/SERVICE."""
+        wanted = dict.fromkeys(names)
+        found: dict[str, list[Change]] = {}
+
+        def read(session: Session) -> None:
+            numbers = {}
+            for row in session.scalars(select(Service)):
+                name = f"{self._directory.name(row.host) or ''}/{row.name}"
+                if name in wanted:
+                    numbers[row.id], found[name] = name, []
+            steps: dict[int, list[ServiceStep]] = {}
+            for piece in in_pieces(list(numbers)):
+                query = select(ServiceStep).where(
+                    ServiceStep.service.in_(piece), ServiceStep.what.in_(("state", "answering")), ServiceStep.at < end
+                )
+                for step in session.scalars(query.order_by(ServiceStep.at, ServiceStep.id)):
+                    steps.setdefault(step.service, []).append(step)
+            for number, mine in steps.items():
+                found[numbers[number]] = _of_steps(mine)
+
+        self._state.read(read)
+        gaps = self._runs.gaps(start, end)
+        return {name: with_gaps(changes, gaps) for name, changes in found.items()}
+
+    def probe(self, name: str, start: float, end: float) -> list[Change]:
+        """From the series that probes keep of their state, over all their places."""
+        metric = self._metrics.metric("probe.state")
+        if metric is None:
+            return []
+        steps = steps_between(start, end, step=None, points=PROBE_STEPS)
+        try:
+            answer = self._metrics.engine.ask(metric, f"probe eq {filters_text(name)}", steps, "last", ["probe"])
+        except TooLarge as error:
+            raise bad_field("from", str(error)) from None
+        if not len(answer.values):
+            return []
+        known = self._probes.known.get(name)
+        patience = LATE * seconds(known.body.every) + GRACE if known is not None else 0.0
+        steps = answer.steps
+        patience = max(patience, 2 * seconds_of(steps.width))
+        return _of_line(answer.values[0], steps.start, steps.width, LEVELS["critical"], patience)
+
+    def application(self, body: ApplicationBody, start: float, end: float) -> list[Change]:
+        """From what its parts were, moment by moment, as it is drawn now."""
+        histories = self._of_parts(body.parts, start, end)
+        moments = sorted({at for history in histories.values() for at, _ in history})[:MOST_CHANGES]
+        fronts = {part.name for part in body.parts} - {to for need in body.needs for to in need.to}
+        found: list[Change] = []
+        for moment in moments:
+            own = {name: _STATES[_at(history, moment)] for name, history in histories.items()}
+            states = rolled(own, body.needs)
+            state = worst(states[name][0] for name in fronts or own)
+            presence: Presence = {"critical": "down", "silent": "unknown", "paused": "maintenance"}.get(state, "up")  # type: ignore[assignment]
+            if not found or found[-1][1] != presence:
+                found.append((moment, presence))
+        return found
+
+    def _of_parts(self, parts: Sequence[ApplicationPart], start: float, end: float) -> dict[str, list[Change]]:
+        members = {
+            part.name: [known.name for known in self._directory.all() if part.group in known.groups]
+            for part in parts
+            if part.group is not None
+        }
+        wanted = {name for names in members.values() for name in names}
+        hosts = self.hosts(wanted | {p.host for p in parts if p.host is not None}, start, end)
+        services = self.services((f"{p.host}/{p.service}" for p in parts if p.service is not None), start, end)
+        found: dict[str, list[Change]] = {}
+        for part in parts:
+            if part.probe is not None:
+                found[part.name] = self.probe(part.probe, start, end)
+            elif part.group is not None:
+                found[part.name] = _any_of([hosts[name] for name in members[part.name]])
+            elif part.service is not None and services.get(f"{part.host}/{part.service}"):
+                found[part.name] = services[f"{part.host}/{part.service}"]
+            else:
+                found[part.name] = hosts.get(part.host or "", [])
+        return found
+
+    # --- one, or all of a kind
+
+    def of(self, kind: str, name: str, start: float, end: float) -> list[Change]:
+        """The history of one thing. Raises Refused 404 when there is no such thing."""
+        if kind == "host":
+            found = self.hosts([name], start, end)
+        elif kind == "service":
+            found = self.services([name], start, end)
+        elif kind == "probe":
+            if name not in self._probes.known:
+                raise unknown("probe", name)
+            return self.probe(name, start, end)
+        else:
+            drawing = next((body for drawn, body in self._applications.drawings() if drawn == name), None)
+            if drawing is None:
+                raise unknown("application", name)
+            return self.application(drawing, start, end)
+        if name not in found:
+            hint = " A service is named HOST/SERVICE." if kind == "service" else ""
+            raise Refused(404, f"There is no {kind} {name!r}.{hint}")
+        return found[name]
+
+    def all_of(self, kind: str, names: Sequence[str] | None, start: float, end: float) -> dict[str, list[Change]]:
+        """The histories of all of a kind, or of some."""
+        if kind == "host":
+            return self.hosts(names if names is not None else [k.name for k in self._directory.all()], start, end)
+        if kind == "service":
+            rows = self._state.read(lambda s: list(s.scalars(select(Service))))
+            every = [
+                f"{self._directory.name(row.host)}/{row.name}" for row in rows if self._directory.is_here(row.host)
+            ]
+            return self.services(names if names is not None else every, start, end)
+        if kind == "probe":
+            return {name: self.probe(name, start, end) for name in names or sorted(self._probes.known)}
+        drawings = self._applications.drawings()
+        chosen = [(name, body) for name, body in drawings if names is None or name in names]
+        return {name: self.application(body, start, end) for name, body in chosen}
+
+
+def _of_steps(steps: Iterable[ServiceStep]) -> list[Change]:
+    """A service is down while whoever reads it gets no answer; where nobody reads it, nothing is known."""
+    state, answers = "ok", True
+    found: list[Change] = []
+    for step in steps:
+        if step.what == "state":
+            state = step.after
+        else:
+            answers = step.after != "no"
+        presence = _OF_SERVICE.get(state, "up" if answers else "down")
+        if not found or found[-1][1] != presence:
+            found.append((step.at, presence))
+    return found
+
+
+def _of_line(values: F64, start: int, width: int, failing: float, patience: float) -> list[Change]:
+    """Steps of a probe's state as changes, [steps]: what it was holds for so many seconds, then it is not known."""
+    found: list[Change] = []
+    heard: float | None = None
+    for place in np.flatnonzero(~np.isnan(values)).tolist():
+        at = seconds_of(start + place * width)
+        if heard is not None and at - heard > patience:
+            found.append((heard + patience, "unknown"))
+        presence: Presence = "down" if values[place] >= failing else "up"
+        if not found or found[-1][1] != presence:
+            found.append((at, presence))
+        heard = at
+    if heard is not None:
+        found.append((heard + patience, "unknown"))
+    return found
+
+
+def _any_of(histories: Sequence[Sequence[Change]]) -> list[Change]:
+    """A group is up while any of it is."""
+    best: dict[Presence, int] = {"up": 0, "maintenance": 1, "unknown": 2, "down": 3}
+    found: list[Change] = []
+    for moment in sorted({at for history in histories for at, _ in history})[:MOST_CHANGES]:
+        presence = min((_at(history, moment) for history in histories), key=lambda p: best[p])
+        if not found or found[-1][1] != presence:
+            found.append((moment, presence))
+    return found
+
+
+def _at(history: Sequence[Change], moment: float) -> Presence:
+    place = bisect_right(history, moment, key=lambda change: change[0])
+    return history[place - 1][1] if place else "unknown"

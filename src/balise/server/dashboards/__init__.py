@@ -1,0 +1,1 @@
+"""Dashboards: kept, brought by kits, and answered in one go."""

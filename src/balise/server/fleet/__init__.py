@@ -1,0 +1,1 @@
+"""The fleet as a table and as a tree."""
