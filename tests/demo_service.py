@@ -25,7 +25,8 @@ class Demo:
         words += ["--listen", self.url.removeprefix("http://")]
         with self.log.open("wb") as output:
             self._process = subprocess.Popen(words, stdout=output, stderr=output, start_new_session=True)
-        until(self._ready, 60)
+        # Three of these may be prepared at once beside other tests.
+        until(self._ready, 120)
         self.password = re.findall(r"password (\S+)", self.log.read_text())[0]
 
     def _ready(self) -> bool:
@@ -42,4 +43,4 @@ class Demo:
 
     def stop(self) -> None:
         self._process.terminate()
-        self._process.wait(20)
+        self._process.wait(60)

@@ -11,7 +11,7 @@ from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_play
 from demo_service import CHROMIUM, Demo
 from signing import sign_in
 
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=30_000)
 
 
 @pytest.fixture(scope="session")

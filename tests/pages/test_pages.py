@@ -320,7 +320,7 @@ def test_a_state_change_appears_without_a_reload(demo: Demo, page: Page) -> None
     from sending import send_gauge
 
     send_gauge(demo.url, token, "buoy-1", name, 5.0, time.time())
-    expect(page.get_by_role("link").filter(has_text=f"{name} is high")).to_be_visible(timeout=6000)
+    expect(page.get_by_role("link").filter(has_text=f"{name} is high")).to_be_visible(timeout=12_000)
 
 
 def test_the_theme_is_chosen_and_stays(demo: Demo, page: Page) -> None:
@@ -352,10 +352,10 @@ def test_a_list_is_enrolled_with_its_mistakes_put_right_and_survives_a_reload(de
     text.fill(lines[3])
     page.get_by_role("button", name="Read the list").click()
     page.get_by_role("button", name="Test 1 host").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("here", timeout=15_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text("here", timeout=45_000)
     page.goto(demo.url + "/enrol")
     page.get_by_role("link", name="Put right").first.click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("1 host to put right, 2 added", timeout=15_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1 host to put right, 2 added", timeout=45_000)
     page.reload()
     expect(page.get_by_role("heading", level=1)).to_contain_text("1 host to put right, 2 added")
     row = page.get_by_role("row").filter(has_text=lines[1].split()[0])
@@ -363,7 +363,7 @@ def test_a_list_is_enrolled_with_its_mistakes_put_right_and_survives_a_reload(de
     assert axe(page) == []
     page.get_by_label(f"Port of {lines[1].split()[0]}").fill(ports[1])
     page.get_by_role("button", name="Try 1 host again").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("All 3 are here", timeout=15_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All 3 are here", timeout=45_000)
     page.get_by_role("link", name=lines[0].split()[0]).click()
     page.get_by_text("Facts, collection and plan").click()
     expect(page.get_by_role("region", name="Collection")).to_contain_text("read over the network, without an agent")
@@ -469,7 +469,7 @@ def test_a_probe_is_tried_kept_and_taken_away(demo: Demo, page: Page) -> None:
     page.get_by_label("The answer has in it").fill("Balise")
     page.get_by_role("button", name="Keep it").click()
     row = page.get_by_role("row", name="front page")
-    expect(row).to_contain_text("200 OK", timeout=15_000)
+    expect(row).to_contain_text("200 OK", timeout=45_000)
     row.get_by_role("link", name="front page").click()
     expect(page.get_by_role("region", name="From every place")).to_contain_text("wait for the answer")
     page.on("dialog", lambda dialog: dialog.accept())

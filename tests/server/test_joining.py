@@ -200,7 +200,7 @@ def test_a_plan_reaches_the_agent_and_says_what_could_not_be_done(own_service: S
             time.sleep(0.5)
             began = time.monotonic()
             admin.call("POST", "/hosts/change", {"hosts": ["gate-1"], "set_labels": {"watch": "night"}})
-            assert waiting.result() and time.monotonic() - began < 5
+            assert waiting.result() and time.monotonic() - began < 15
         assert agent.every == 9.0
         admin.call("DELETE", "/plans/night")
         assert agent.keeper.step(wait=0) and agent.every == 7.0

