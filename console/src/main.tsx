@@ -42,6 +42,13 @@ const router = createBrowserRouter([
     HydrateFallback: () => null,
   },
   {
+    // A wall of dashboards for a screen that nobody touches, which has a token of its own.
+    path: "/screen/:names",
+    lazy: () => import("./dashboards/Screen"),
+    errorElement: <Broken />,
+    HydrateFallback: () => null,
+  },
+  {
     path: "/",
     element: (
       <SessionGate>
@@ -55,6 +62,9 @@ const router = createBrowserRouter([
       { path: "fleet", lazy: () => import("./fleet/Fleet") },
       { path: "fleet/:name", lazy: () => import("./host/Host") },
       { path: "fleet/:name/inventory", lazy: () => import("./inventory/Inventory") },
+      { path: "fleet/:name/processes", lazy: () => import("./host/Processes") },
+      { path: "below/*", lazy: () => import("./tree/Below") },
+      { path: "availability", lazy: () => import("./availability/Availability") },
       { path: "applications", lazy: () => import("./applications/Applications") },
       { path: "applications/:name", lazy: () => import("./applications/Application") },
       { path: "services", lazy: () => import("./services/Services") },

@@ -2,9 +2,7 @@ import { describe, expect, it } from "vitest";
 import { around, paragraphs } from "../src/alerts/Alert";
 import type { Alert, Group, Host, Incident, Schemas } from "../src/api/client";
 import { inOrderOfWork, isGood } from "../src/enrol/results";
-import { ordered } from "../src/fleet/columns";
 import { compared } from "../src/fleet/facts";
-import { DEFAULT_COLUMNS, gridOf } from "../src/fleet/Views";
 import { boundsOf, depthLanes, knownSpan, readable, serviceLanes } from "../src/host/lanes";
 import { clock, duration, scaled, stretch, withUnit } from "../src/lib/format";
 import { reopenAfter } from "../src/lib/live";
@@ -206,20 +204,6 @@ describe("the board", () => {
   });
 });
 
-describe("the fleet", () => {
-  it("puts hosts without a value last, either way", () => {
-    const hosts = ["a", "b", "c"].map((n) => host(n, []));
-    const values = new Map([
-      ["a", 1],
-      ["c", 2],
-    ]);
-    for (const down of [true, false]) expect(ordered(hosts, { key: "cpu", down }, values)[2]?.name).toBe("b");
-    expect(
-      ordered([host("x", [], "ok"), host("y", [], "critical")], { key: "state", down: false }, undefined)[0]?.name,
-    ).toBe("y");
-  });
-});
-
 describe("lanes", () => {
   const rule = {
     name: "r",
@@ -384,11 +368,6 @@ describe("comparing hosts", () => {
     expect(found.get("os")).toMatchObject({ differs: true, odd: [false, false] });
     expect(found.get("addresses")?.differs).toBe(false);
     expect(found.get("up")?.differs).toBe(false);
-  });
-
-  it("gives every chosen column a width", () => {
-    expect(gridOf(["groups", "os", "cpu"]).split(" ")).toHaveLength(8);
-    expect(gridOf(DEFAULT_COLUMNS).split(" ")).toHaveLength(5 + DEFAULT_COLUMNS.length);
   });
 });
 

@@ -45,6 +45,7 @@ viewer
   GET /applications/{name}  GET /applications/{name}/drawn
   GET /views  GET /filters  GET /filters/{name}  POST /filters/explain  GET /metrics  POST /metrics/query
   POST /metrics/moved  GET /charts/picture.png  POST /hosts/table  GET /tree  GET /hosts/{name}/processes  GET /availability
+  GET /hosts/{name}/sessions  GET /hosts/{name}/requests  PUT /session/first-page
   GET /dashboards  POST /dashboards/read  POST /dashboards/written  PUT,DELETE /dashboards/{name}
   GET /dashboards/{name}/versions  POST /dashboards/{name}/restore
   GET /availability/list

@@ -1,5 +1,7 @@
 import { Link, useSearchParams } from "react-router";
 import type { Alert } from "../api/client";
+import { Pin } from "../dashboards/Pin";
+import { listPanel } from "../dashboards/pinned";
 import { IncidentTabs } from "../incidents/Tabs";
 import { duration, moment, plural, STATE, unix, withUnit } from "../lib/format";
 import { useAlerts } from "../lib/queries";
@@ -35,6 +37,9 @@ export function Component() {
           attributes={ATTRIBUTES}
         />
         <SavedFilters where={where} chosen="" choose={() => undefined} take={keepWhere} />
+        <span className="py-1 font-dense text-sm">
+          <Pin panel={() => listPanel("alerts", where)} />
+        </span>
       </div>
       {alerts.data.items.length === 0 && (
         <Empty title={where ? "No alert of this span passes the filter" : "No alert was open in this span"}>

@@ -1724,6 +1724,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Requests Over
+         * @description Web requests of a host over a span by path, client, status or user agent, as its access logs tell them.
+         */
+        get: operations["requests_over_api_v1_hosts__name__requests_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/retire": {
         parameters: {
             query?: never;
@@ -1776,6 +1796,27 @@ export interface paths {
          * @description The services of a host, and what its agent found listening that nobody reads yet.
          */
         get: operations["read_host_services_api_v1_hosts__name__services_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sessions Over
+         * @description What sessions of a host's services did over a span, or their users, clients, statements: who held others first,
+         *     then the longest at work.
+         */
+        get: operations["sessions_over_api_v1_hosts__name__sessions_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3298,6 +3339,26 @@ export interface paths {
         post: operations["sign_in_api_v1_session_post"];
         /** Sign Out */
         delete: operations["sign_out_api_v1_session_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/first-page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choose First Page
+         * @description Where the console begins for whoever is signed in to it.
+         */
+        put: operations["choose_first_page_api_v1_session_first_page_put"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -5750,6 +5811,14 @@ export interface components {
             where: string;
         };
         /**
+         * FirstPage
+         * @description A page of the console, as its address says it: `/dashboards/morning?from=-24h`; empty for Now.
+         */
+        FirstPage: {
+            /** Page */
+            page: string;
+        };
+        /**
          * FollowedFile
          * @description A text file to follow, or all that a pattern names (`*`, `?`, `[ ]`, and `**` for folders of any depth).
          *
@@ -7713,6 +7782,12 @@ export interface components {
          * @description Who is asking; `name` is null when nobody is signed in.
          */
         Me: {
+            /**
+             * First Page
+             * @description of the console, after signing in; empty for Now
+             * @default
+             */
+            first_page: string;
             /** Name */
             name: string | null;
             /** Role */
@@ -8531,6 +8606,11 @@ export interface components {
             text?: string | null;
             /** Title */
             title: string;
+            /**
+             * Usual
+             * @description of each question of a chart, if asked
+             */
+            usual?: (components["schemas"]["BaselineAnswer"] | null)[] | null;
             /** @description one step: the whole span */
             value?: components["schemas"]["MetricAnswer"] | null;
         };
@@ -10003,6 +10083,59 @@ export interface components {
             /** Token */
             token: string;
         };
+        /**
+         * RequestSpan
+         * @description Requests that an access log told of, by what they have in common. Numbers in a path are told as `{n}`.
+         */
+        RequestSpan: {
+            /** Clients */
+            clients: number;
+            /**
+             * Failed
+             * @description answered with a status of 500 or more
+             */
+            failed: number;
+            /** First At */
+            first_at: string;
+            /** Last At */
+            last_at: string;
+            /** Longest Seconds */
+            longest_seconds: number | null;
+            /** Of */
+            of: string;
+            /**
+             * Refused
+             * @description answered with a status from 400 to 499
+             */
+            refused: number;
+            /** Requests */
+            requests: number;
+            /**
+             * Seconds
+             * @description of all together; null where the log does not tell it
+             */
+            seconds: number | null;
+            /**
+             * Slowest
+             * @description the event of the longest, or else of the last
+             */
+            slowest: string | null;
+        };
+        /**
+         * RequestSpans
+         * @description Those that took the most time come first, or else the most frequent.
+         */
+        RequestSpans: {
+            /** Items */
+            items: components["schemas"]["RequestSpan"][];
+            /**
+             * Left Out
+             * @description whether there were more lines than are looked at; the newest are
+             */
+            left_out: boolean;
+            /** Looked */
+            looked: number;
+        };
         /** Response */
         Response: {
             /**
@@ -10817,6 +10950,65 @@ export interface components {
             statement: string;
             /** User */
             user: string;
+        };
+        /**
+         * SessionSpan
+         * @description Of a session of a service, or of all with the same user, application, client or statement.
+         *
+         *     Kept are sessions that work or stand in a chain of waiting, when that changes and every five minutes: what is over
+         *     between two looks is not there. Texts are of the last that was seen; a statement is told without its values.
+         */
+        SessionSpan: {
+            /** Application */
+            application: string;
+            /** Client */
+            client: string;
+            /** First At */
+            first_at: string;
+            /**
+             * Held Seconds
+             * @description that others waited for it, all of them together
+             */
+            held_seconds: number;
+            /** Last At */
+            last_at: string;
+            /** Looks */
+            looks: number;
+            /**
+             * Seconds
+             * @description at work or waiting, of all together
+             */
+            seconds: number;
+            /** Service */
+            service: string;
+            /**
+             * Session
+             * @description its own number; empty where several are added up
+             */
+            session: string;
+            /**
+             * Sessions
+             * @description how many different ones
+             */
+            sessions: number;
+            /** State */
+            state: string;
+            /** Statement */
+            statement: string;
+            /** User */
+            user: string;
+            /**
+             * Waited Seconds
+             * @description of these, waiting for another session
+             */
+            waited_seconds: number;
+        };
+        /** SessionSpans */
+        SessionSpans: {
+            /** Items */
+            items: components["schemas"]["SessionSpan"][];
+            /** Looked */
+            looked: number;
         };
         /**
          * Sessions
@@ -12139,6 +12331,11 @@ export interface components {
              * @description a filter that has a name: what it says now is kept, joined with the one that is written
              */
             filter?: string | null;
+            /**
+             * Group By
+             * @default
+             */
+            group_by: string;
             /** Name */
             name: string;
             /**
@@ -12175,6 +12372,11 @@ export interface components {
              * @description a filter that has a name: what it says now is kept, joined with the one that is written
              */
             filter?: string | null;
+            /**
+             * Group By
+             * @default
+             */
+            group_by: string;
             /**
              * Sort
              * @default state
@@ -23419,6 +23621,96 @@ export interface operations {
             };
         };
     };
+    requests_over_api_v1_hosts__name__requests_get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+                of?: "path" | "client" | "status" | "agent";
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestSpans"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     retire_host_api_v1_hosts__name__retire_post: {
         parameters: {
             query?: never;
@@ -23625,6 +23917,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HostServices"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sessions_over_api_v1_hosts__name__sessions_get: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+                of?: "session" | "user" | "application" | "client" | "statement";
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionSpans"];
                 };
             };
             /** @description Sign in first */
@@ -33939,6 +34321,129 @@ export interface operations {
             };
             /** @description Not reached this way */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choose_first_page_api_v1_session_first_page_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstPage"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,9 +3,11 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { STATE, withUnit } from "../lib/format";
+import { nodeOf } from "../lib/nodes";
 import { COLOUR } from "../lib/states";
 import { withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
+import { RollUp } from "../tree/RollUp";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { useWidth } from "../ui/useWidth";
@@ -78,6 +80,12 @@ function ApplicationPage({ application: a }: { application: Application }) {
       <p className="mb-2 text-lg">{sentence(a)}</p>
       <Diagram application={a} chosen={station?.name} choose={setChosen} />
       {editing ? <Drawing name={a.name} /> : station && <About station={station} application={a} />}
+      {!editing && (
+        <section aria-label="Its hosts" className="mt-5">
+          <h2 className="mb-1 font-semibold">Its hosts, and which layer of them</h2>
+          <RollUp by="application" below={nodeOf(["application", a.name])} />
+        </section>
+      )}
     </>
   );
 }

@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, got, type MetricAnswer } from "../api/client";
 import { Pin } from "../dashboards/Pin";
+import { valuePanel } from "../dashboards/pinned";
 import { csv, download } from "../lib/csv";
 import { moment, stretch, unix, withUnit } from "../lib/format";
 import { KEPT_TAKES, measured, type Usual, useAlerts, useEvents } from "../lib/queries";
@@ -15,6 +16,7 @@ import { LaneRow, Lanes, useAxis } from "../ui/Lanes";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Answered } from "./Answered";
 import { Asking, AskingAsText } from "./Asking";
+import { bandsOf } from "./bands";
 import { type Drawing, nameOf } from "./ChartLane";
 import { Under } from "./Under";
 
@@ -274,7 +276,7 @@ function Options({
       <a className="link" href={`/api/v1/charts/picture.png?${picture}`} target="_blank" rel="noreferrer">
         PNG
       </a>
-      <Pin panel={() => panelOf(chart, span)} />
+      <Pin panel={() => panelOf(chart, span)} value={firstOf(chart)} />
     </div>
   );
 }
@@ -305,6 +307,12 @@ function panelOf(chart: ReturnType<typeof useChart>, span: Span): Panel {
       highest: chart.drawing.high ?? null,
     },
   };
+}
+
+/** The first question as one figure, if there is one. */
+function firstOf(chart: ReturnType<typeof useChart>): (() => Panel) | undefined {
+  const first = chart.questions[0];
+  return first && (() => valuePanel(first.metric, { ...first, take: first.take }));
 }
 
 function Toggle({ on, name, set }: { on: boolean; name: string; set: () => void }) {
@@ -369,14 +377,7 @@ function useUsuals(questions: Question[], span: Span): Map<string, Usual>[] {
       retry: false,
     })),
   });
-  return found.map(({ data }) => {
-    const times = (data?.times ?? []).map((t) => t + hour / 2);
-    return new Map(
-      (data?.series ?? [])
-        .filter((band) => band.enough)
-        .map((band) => [nameOf(band.attributes), { times, low: band.low, high: band.high }]),
-    );
-  });
+  return found.map(({ data }) => bandsOf(data));
 }
 
 /** Changes and alerts as marks on the axis. */

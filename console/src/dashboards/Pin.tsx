@@ -4,8 +4,9 @@ import { Link } from "react-router";
 import { api, got } from "../api/client";
 import { flowed, inOrder, type Panel } from "../lib/sheet";
 
-/** Pins what is shown to a dashboard: one that there is, or a new one. */
-export function Pin({ panel }: { panel: () => Panel }) {
+/** Pins what is shown to a dashboard: one that there is, or a new one; where it can be both, as it stands or as a value. */
+export function Pin({ panel, value }: { panel: () => Panel; value?: () => Panel }) {
+  const [asValue, setAsValue] = useState(false);
   const [open, setOpen] = useState(false);
   const [name, setName] = useState("");
   const [pinned, setPinned] = useState("");
@@ -23,7 +24,7 @@ export function Pin({ panel }: { panel: () => Panel }) {
       const held = there
         ? await got(api.GET("/api/v1/dashboards/{name}", { params: { path: { name: to } } }))
         : undefined;
-      const panels = flowed([...inOrder(held?.panels ?? []), panel()]);
+      const panels = flowed([...inOrder(held?.panels ?? []), (asValue && value ? value : panel)()]);
       await got(
         api.PUT("/api/v1/dashboards/{name}", {
           params: { path: { name: to } },
@@ -43,6 +44,17 @@ export function Pin({ panel }: { panel: () => Panel }) {
       <button type="button" className="link" aria-expanded={open} onClick={() => setOpen(!open)}>
         pin to a dashboard
       </button>
+      {open && value && (
+        <label className="flex items-center gap-1">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            checked={asValue}
+            onChange={(e) => setAsValue(e.target.checked)}
+          />
+          as a value
+        </label>
+      )}
       {open &&
         mine.map((one) => (
           <button key={one.name} type="button" className="btn btn-xs" onClick={() => void pin(one.name)}>

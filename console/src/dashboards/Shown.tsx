@@ -2,13 +2,14 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Answered } from "../charts/Answered";
+import { bandsOf } from "../charts/bands";
 import { clock, moment, scaled, unix, withUnit } from "../lib/format";
 import type { Question, Take } from "../lib/question";
-import { linePath } from "../lib/scale";
 import type { Panel } from "../lib/sheet";
 import type { Span } from "../lib/span";
 import { LaneRow, Lanes } from "../ui/Lanes";
 import { Signal } from "../ui/Signal";
+import { Sliver } from "../ui/Sliver";
 
 export type Answer = Schemas["PanelAnswer"];
 type ChartQuery = Schemas["ChartQuery"];
@@ -67,7 +68,7 @@ function Chart({
           answer={answers[i]}
           beside={query.beside?.length ? answers[count + i] : undefined}
           besideName={query.beside?.[0] ?? ""}
-          usual={[]}
+          usual={bandsOf(answer.usual?.[i])}
           together={(answers[i]?.series.length ?? 0) > 3}
           drawing={{
             stack: query.stack ?? false,
@@ -98,32 +99,13 @@ function Figure({ answer, end }: { answer: Answer; end: number }) {
   const unit = answer.value?.unit ?? "";
   const said = scaled(values[0] ?? null, unit);
   const course = answer.course?.series[0];
-  const times = answer.course?.times ?? [];
-  const known = course?.values.filter((v): v is number => v !== null) ?? [];
-  const low = Math.min(...known);
-  const wide = Math.max(...known) - low || 1;
-  const first = times[0] ?? 0;
-  const length = (times[times.length - 1] ?? 1) - first || 1;
   return (
     <div>
       <p>
         <span className="font-dense font-semibold text-4xl">{said.value}</span>{" "}
         <span className="text-ink-2 text-lg">{said.unit}</span>
       </p>
-      {course && known.length > 1 && (
-        <svg width="160" height="26" aria-hidden="true">
-          <path
-            d={linePath(
-              { times, values: course.values },
-              (t) => ((t - first) / length) * 160,
-              (v) => 24 - ((v - low) / wide) * 22,
-            )}
-            fill="none"
-            stroke="var(--series-1)"
-            strokeWidth="1.4"
-          />
-        </svg>
-      )}
+      {course && <Sliver values={course.values} width={160} height={26} />}
       <p className="font-dense text-ink-2 text-xs">
         {values.length > 1 ? `of ${values.length} series the first, ` : ""}until {clock(end)}
       </p>

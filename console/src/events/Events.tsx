@@ -1,5 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
+import { Pin } from "../dashboards/Pin";
+import { eventsPanel } from "../dashboards/pinned";
 import { onlyWith } from "../lib/filterText";
 import { plural } from "../lib/format";
 import { useEvents, useHistogram } from "../lib/queries";
@@ -39,6 +41,7 @@ export function Component() {
         >
           {following ? "Following" : "Follow"}
         </button>
+        {!saved && <Pin panel={() => eventsPanel("events", text, filter)} />}
         <Export asked={asked} span={span} total={histogram.data?.total} />
       </AskBar>
       {events.isError && <Failure error={events.error} />}

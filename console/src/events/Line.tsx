@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, type Event, got } from "../api/client";
+import { writerOf } from "../host/busy";
 import { canBeAsked, onlyWith } from "../lib/filterText";
 import { moment, unix } from "../lib/format";
 import { useHistogram } from "../lib/queries";
@@ -25,6 +26,9 @@ export function WholeEvent({ event, now, span, only }: { event: Event; now: numb
         <Link className="link touch" to={withSpan(`/fleet/${encodeURIComponent(event.host)}`, parameters)}>
           Open {event.host}
         </Link>
+        <Link className="link touch" to={writerPage(event)}>
+          {writerOf(event) ? "The process that wrote it" : "What the host was busy with then"}
+        </Link>
         {event.pattern && (
           <button type="button" className="link touch" onClick={() => only("pattern", event.pattern, true)}>
             All that say the same
@@ -36,6 +40,17 @@ export function WholeEvent({ event, now, span, only }: { event: Event; now: numb
       </p>
     </>
   );
+}
+
+const AROUND = 300;
+
+/** What the host was busy with around an event, at the process that wrote it where that is told. */
+function writerPage(event: Event): string {
+  const at = unix(event.time);
+  const pid = writerOf(event);
+  const asked = new URLSearchParams({ from: String(Math.floor(at - AROUND)), to: String(Math.ceil(at + AROUND)) });
+  if (pid) asked.set("pid", String(pid));
+  return `/fleet/${encodeURIComponent(event.host)}/processes?${asked}`;
 }
 
 /** All that is known of an event; each value can be asked for, left out, or counted over the span. */

@@ -1,6 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { Pin } from "../dashboards/Pin";
+import { eventsPanel } from "../dashboards/pinned";
 import { onlyWith } from "../lib/filterText";
 import { moment, plural, unix } from "../lib/format";
 import { asked as askedOf } from "../lib/queries";
@@ -57,6 +59,7 @@ export function Component() {
             </option>
           ))}
         </select>
+        {!saved && <Pin panel={() => eventsPanel("patterns", text, filter)} />}
       </AskBar>
       {answer.isError && <Failure error={answer.error} />}
       {!found && !answer.isError && <Waiting what="the patterns" lines={10} />}

@@ -2,8 +2,20 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got } from "../api/client";
+import { quoted } from "../lib/filterText";
 import { plural } from "../lib/format";
 import { useMay } from "../signin/session";
+
+/** The most hosts that are charted beside each other. */
+const MOST_CHARTED = 20;
+
+function whereOf(names: string[]): string {
+  return names.map((name) => `host eq ${quoted(name)}`).join(" or ");
+}
+
+function charted(names: string[]): string {
+  return `avg of balise.cpu.busy by host where ${whereOf(names)}`;
+}
 
 /** What can be done with the hosts that are chosen in the table. */
 export function Chosen({ names, clear }: { names: string[]; clear: () => void }) {
@@ -44,6 +56,16 @@ export function Chosen({ names, clear }: { names: string[]; clear: () => void })
         </Link>
       ) : (
         <span className="text-ink-2 text-sm">choose another one to compare</span>
+      )}
+      {names.length <= MOST_CHARTED && (
+        <Link className="btn btn-sm" to={`/charts?${new URLSearchParams({ q: charted(names) })}`}>
+          Charts
+        </Link>
+      )}
+      {may && (
+        <Link className="btn btn-sm" to={`/settings/plans?${new URLSearchParams({ hosts: whereOf(names) })}`}>
+          Plan
+        </Link>
       )}
       {may && (
         <>

@@ -5,9 +5,10 @@ const PARTS = [
   { to: "/fleet", name: "Hosts" },
   { to: "/services", name: "Services" },
   { to: "/probes", name: "Probes" },
+  { to: "/availability", name: "Availability" },
 ] as const;
 
-/** The three ways to look at the fleet: its hosts, what runs on them, and what is asked of them from outside. */
+/** The ways to look at the fleet: its hosts, what runs on them, what is asked of them from outside, and whether they were there. */
 export function FleetTabs() {
   const [parameters] = useSearchParams();
   return (

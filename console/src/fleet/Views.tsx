@@ -2,29 +2,21 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../api/client";
 import { useMay } from "../signin/session";
-import { COLUMNS, type Order } from "./columns";
+import { COLUMNS, columnOf, DEFAULT_COLUMNS, keysText, MOST_COLUMNS, type Order } from "./columns";
 import { FACTS } from "./facts";
-
-export const DEFAULT_COLUMNS = ["groups", ...COLUMNS.map((c) => c.key)];
-const MOST_COLUMNS = 9;
-
-/** The widths of the table's columns: choice, state, host, then those shown, then alerts and last heard. */
-export function gridOf(columns: string[]): string {
-  const facts = FACTS.filter((f) => columns.includes(f.key)).map(() => "minmax(90px,1.2fr)");
-  const measured = COLUMNS.filter((c) => columns.includes(c.key)).map(() => "minmax(84px,0.9fr)");
-  const groups = columns.includes("groups") ? ["minmax(150px,1.6fr)"] : [];
-  return ["20px", "92px", "minmax(120px,1.2fr)", ...groups, ...facts, ...measured, "62px", "96px"].join(" ");
-}
+import { NewColumn } from "./NewColumn";
 
 interface Props {
   where: string;
   columns: string[];
   order: Order;
+  groupBy: string;
+  labels: string[];
   change: (changes: Record<string, string>) => void;
 }
 
 /** Which columns, and ways to look that were kept under a name. */
-export function Views({ where, columns, order, change }: Props) {
+export function Views({ where, columns, order, groupBy, labels, change }: Props) {
   const client = useQueryClient();
   const may = useMay("operator");
   const views = useQuery({ queryKey: ["views"], queryFn: () => got(api.GET("/api/v1/views")) });
@@ -35,10 +27,10 @@ export function Views({ where, columns, order, change }: Props) {
     ...FACTS.map(({ key, name }) => ({ key, name })),
     ...COLUMNS.map(({ key, name }) => ({ key, name })),
   ];
-  const toggle = (key: string) => {
-    const next = columns.includes(key) ? columns.filter((c) => c !== key) : [...columns, key];
-    change({ columns: next.length === 0 || next.join() === DEFAULT_COLUMNS.join() ? "" : next.join(",") });
-  };
+  const made = columns.filter((key) => !all.some((one) => one.key === key)).flatMap((key) => columnOf(key) ?? []);
+  const keep = (next: string[]) =>
+    change({ columns: next.length === 0 || next.join() === DEFAULT_COLUMNS.join() ? "" : keysText(next) });
+  const toggle = (key: string) => keep(columns.includes(key) ? columns.filter((c) => c !== key) : [...columns, key]);
   const after = (work: Promise<unknown>) => {
     setProblem("");
     work
@@ -51,8 +43,8 @@ export function Views({ where, columns, order, change }: Props) {
       <details className="dropdown dropdown-end">
         <summary className="btn btn-sm font-normal">Columns</summary>
         <div className="dropdown-content z-20 mt-1 grid w-96 grid-cols-2 gap-x-3 rounded-box border border-base-300 bg-base-100 p-3">
-          {all.map((c) => (
-            <label key={c.key} className="flex items-center gap-2 py-0.5 text-sm">
+          {[...all, ...made.map(({ key, about }) => ({ key, name: about }))].map((c) => (
+            <label key={c.key} className="flex min-w-0 items-center gap-2 break-all py-0.5 text-sm">
               <input
                 type="checkbox"
                 className="checkbox checkbox-xs"
@@ -63,6 +55,7 @@ export function Views({ where, columns, order, change }: Props) {
               {c.name}
             </label>
           ))}
+          <NewColumn labels={labels} add={(key) => !columns.includes(key) && keep([...columns, key])} />
         </div>
       </details>
       <details className="dropdown dropdown-end">
@@ -77,7 +70,8 @@ export function Views({ where, columns, order, change }: Props) {
                 onClick={() =>
                   change({
                     where: v.where ?? "",
-                    columns: (v.columns ?? []).join(","),
+                    columns: keysText(v.columns ?? []),
+                    group: v.group_by ?? "",
                     sort: v.sort === "state" ? "" : (v.sort ?? ""),
                     down: v.descending ? "1" : "",
                   })
@@ -106,7 +100,7 @@ export function Views({ where, columns, order, change }: Props) {
                   got(
                     api.PUT("/api/v1/views/{name}", {
                       params: { path: { name } },
-                      body: { where, columns, sort: order.key, descending: order.down },
+                      body: { where, columns, sort: order.key, descending: order.down, group_by: groupBy },
                     }),
                   ),
                 );

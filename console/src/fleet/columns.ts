@@ -1,62 +1,112 @@
-import type { Host, MetricAnswer } from "../api/client";
-import type { Ask } from "../lib/queries";
+import type { Schemas } from "../api/client";
+import { TAKES, type Take } from "../lib/question";
+import { FACTS } from "./facts";
 
-/** A column of the fleet: a metric taken over the last minutes, one value a host. */
-export interface MetricColumn {
+export type Asked = Partial<Schemas["TableColumn"]>;
+
+/** A column whose values the service works out: one for each host. */
+export interface Column {
   key: string;
   name: string;
-  ask: Ask;
+  /** What it is, said in full. */
+  about: string;
+  ask: Asked;
+  right: boolean;
 }
 
-export const COLUMNS: readonly MetricColumn[] = [
-  { key: "cpu", name: "CPU", ask: { metric: "balise.cpu.busy", take: "avg", by: ["host"], step: "2m" } },
+const USUAL: readonly { key: string; name: string; ask: Asked }[] = [
+  { key: "cpu", name: "CPU", ask: { metric: "balise.cpu.busy", take: "avg", over: "5m" } },
   {
     key: "memory",
     name: "Memory",
-    ask: {
-      metric: "system.memory.utilization",
-      where: 'system.memory.state eq "used"',
-      take: "last",
-      by: ["host"],
-      step: "2m",
-    },
+    ask: { metric: "system.memory.utilization", where: 'system.memory.state eq "used"', take: "last" },
   },
-  {
-    key: "disk",
-    name: "Fullest volume",
-    ask: { metric: "system.filesystem.utilization", take: "max", by: ["host"], step: "2m" },
-  },
-  {
-    key: "load",
-    name: "Load a core",
-    ask: { metric: "balise.cpu.load_per_core", take: "last", by: ["host"], step: "2m" },
-  },
-  { key: "net", name: "Network", ask: { metric: "system.network.io", take: "rate", by: ["host"], step: "2m" } },
+  { key: "disk", name: "Fullest volume", ask: { metric: "system.filesystem.utilization", take: "max" } },
+  { key: "load", name: "Load a core", ask: { metric: "balise.cpu.load_per_core", take: "last" } },
+  { key: "net", name: "Network", ask: { metric: "system.network.io", take: "rate" } },
 ];
+/** Columns that there always are to choose. */
+export const COLUMNS: readonly Column[] = USUAL.map((one) => ({ ...one, about: columnText(one.ask), right: true }));
+export const DEFAULT_COLUMNS = ["groups", ...COLUMNS.map((c) => c.key)];
+export const MOST_COLUMNS = 12;
 
-/** The newest value of every host. */
-export function newest(answer: MetricAnswer | undefined): Map<string, number> {
-  const found = new Map<string, number>();
-  for (const series of answer?.series ?? []) {
-    const value = series.values.findLast((v) => v !== null);
-    if (value !== undefined && value !== null) found.set(series.attributes.host ?? "", value);
+const TAKEN = new Set<string>(TAKES.map(([take]) => take));
+const NAME = "count:\\w+|[^()@[\\]\\s:]+";
+const FORM = new RegExp(
+  `^(?:(?<take>[a-z0-9]+)\\((?<of>${NAME})\\)|(?<alone>${NAME}))(?:@(?<over>\\w+))?(?:\\[(?<where>.+)\\])?$`,
+  "s",
+);
+
+/** What a column asks, from its text: `max(system.disk.io)@1h[…]`, `label:role`, `fact:cores`, `count:events[…]`. */
+export function readColumn(text: string): Asked | undefined {
+  for (const kind of ["fact", "label"] as const) {
+    if (text.startsWith(`${kind}:`) && text.length > kind.length + 1) return { [kind]: text.slice(kind.length + 1) };
   }
-  return found;
+  const found = FORM.exec(text)?.groups;
+  const what = found?.of ?? found?.alone;
+  if (!found || !what) return undefined;
+  const said: Asked = {};
+  if (found.over) said.over = found.over;
+  if (found.where) said.where = found.where;
+  const counted = (["alerts", "incidents", "events"] as const).find((one) => what === `count:${one}`);
+  if (counted) return { ...said, count: counted };
+  if (what.startsWith("count:") || (found.take && !TAKEN.has(found.take))) return undefined;
+  return { ...said, metric: what, take: (found.take ?? "avg") as Take };
+}
+
+/** The text of a column, as it is read. */
+export function columnText(ask: Asked): string {
+  const behind = `${ask.over ? `@${ask.over}` : ""}${ask.where ? `[${ask.where}]` : ""}`;
+  if (ask.fact) return `fact:${ask.fact}`;
+  if (ask.label) return `label:${ask.label}`;
+  if (ask.count) return `count:${ask.count}${behind}`;
+  return `${ask.take ?? "avg"}(${ask.metric})${behind}`;
+}
+
+/** A column of the table by its key: a usual one, or one that was made; undefined for facts of the console's own. */
+export function columnOf(key: string): Column | undefined {
+  const usual = COLUMNS.find((one) => one.key === key);
+  if (usual) return usual;
+  if (key === "groups" || FACTS.some((one) => one.key === key)) return undefined;
+  const ask = readColumn(key);
+  if (!ask) return undefined;
+  const name = ask.fact ?? ask.label ?? ask.count ?? `${wordOf(ask.take)} ${short(ask.metric ?? "")}`;
+  return { key, name, about: columnText(ask), ask, right: !ask.fact && !ask.label };
+}
+
+function wordOf(take: Asked["take"]): string {
+  return TAKES.find(([one]) => one === take)?.[1] ?? "mean";
+}
+
+function short(metric: string): string {
+  return metric.split(".").slice(-2).join(".");
+}
+
+/** Keys of columns in the address, where a comma parts them. */
+export function keysIn(text: string): string[] {
+  return text
+    .split(",")
+    .filter(Boolean)
+    .map((key) => key.replaceAll("%2C", ","));
+}
+
+export function keysText(keys: string[]): string {
+  return keys.map((key) => key.replaceAll(",", "%2C")).join(",");
 }
 
 export type Order = { key: string; down: boolean };
-const RANK: Record<string, number> = { critical: 0, warning: 1, silent: 2, ok: 3, paused: 4 };
 
-/** The hosts in order; those without a value come last either way. */
-export function ordered(hosts: Host[], order: Order, values: Map<string, number> | undefined): Host[] {
-  const side = order.down ? -1 : 1;
-  return [...hosts].sort((a, b) => {
-    if (order.key === "state")
-      return side * ((RANK[a.state] ?? 9) - (RANK[b.state] ?? 9)) || a.name.localeCompare(b.name);
-    if (order.key === "name") return side * a.name.localeCompare(b.name);
-    const left = values?.get(a.name);
-    const right = values?.get(b.name);
-    if (left === undefined || right === undefined) return (left === undefined ? 1 : 0) - (right === undefined ? 1 : 0);
-    return side * (left - right) || a.name.localeCompare(b.name);
-  });
+/** What a row shows, in the order in which the service put it. */
+export type Row = Schemas["TableRow"];
+
+/** The order for the service: by name or state, or by the number of a column, which stands among the columns or is put
+ * behind them. */
+export function orderOf(order: Order, columns: Column[]): { extra: Asked[]; sort: Schemas["TableOrder"][] } {
+  if (order.key === "name" || order.key === "state")
+    return { extra: [], sort: [{ by: order.key, descending: order.down }] };
+  const place = columns.findIndex((one) => one.key === order.key);
+  if (place >= 0) return { extra: [], sort: [{ column: place, descending: order.down }] };
+  const fact = FACTS.find((one) => one.key === order.key)?.fact;
+  if (!fact) return { extra: [], sort: [{ by: "state", descending: order.down }] };
+  return { extra: [{ fact }], sort: [{ column: columns.length, descending: order.down }] };
 }

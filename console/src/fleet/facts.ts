@@ -6,24 +6,32 @@ export interface Fact {
   key: string;
   name: string;
   of: (host: Host, now: number) => string;
+  /** The service's name of it, where the service can sort by it. */
+  fact?: string;
 }
 
 /** The facts that are compared, and that columns can show, in the order in which they are asked for. */
 export const FACTS: readonly Fact[] = [
   { key: "os", name: "System", of: (h) => h.os },
-  { key: "kernel", name: "Kernel", of: (h) => h.facts?.kernel ?? "" },
-  { key: "architecture", name: "Architecture", of: (h) => h.facts?.architecture ?? "" },
-  { key: "cores", name: "Cores", of: (h) => (h.facts?.cores ? String(h.facts.cores) : "") },
-  { key: "ram", name: "Memory fitted", of: (h) => (h.facts?.memory ? withUnit(h.facts.memory, "By") : "") },
-  { key: "virtual", name: "Machine", of: (h) => h.facts?.virtual ?? "" },
+  { key: "kernel", name: "Kernel", fact: "kernel", of: (h) => h.facts?.kernel ?? "" },
+  { key: "architecture", name: "Architecture", fact: "architecture", of: (h) => h.facts?.architecture ?? "" },
+  { key: "cores", name: "Cores", fact: "cores", of: (h) => (h.facts?.cores ? String(h.facts.cores) : "") },
+  {
+    key: "ram",
+    name: "Memory fitted",
+    fact: "memory",
+    of: (h) => (h.facts?.memory ? withUnit(h.facts.memory, "By") : ""),
+  },
+  { key: "virtual", name: "Machine", fact: "virtual", of: (h) => h.facts?.virtual ?? "" },
   { key: "addresses", name: "Addresses", of: (h) => (h.facts?.addresses ?? []).join(", ") },
-  { key: "zone", name: "Time zone", of: (h) => h.facts?.time_zone ?? "" },
+  { key: "zone", name: "Time zone", fact: "time_zone", of: (h) => h.facts?.time_zone ?? "" },
   {
     key: "up",
     name: "Up for",
+    fact: "boot_time",
     of: (h, now) => (h.facts?.boot_time ? duration(Math.max(0, now - h.facts.boot_time)) : ""),
   },
-  { key: "agent", name: "Agent version", of: (h) => h.facts?.agent_version ?? "" },
+  { key: "agent", name: "Agent version", fact: "agent_version", of: (h) => h.facts?.agent_version ?? "" },
   { key: "mode", name: "Collected", of: (h) => h.collection.mode },
   { key: "by", name: "Collected by", of: (h) => h.collection.by },
   {

@@ -2,12 +2,15 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Host, type Schemas } from "../api/client";
+import { Pin } from "../dashboards/Pin";
+import { lanesPanel } from "../dashboards/pinned";
 import { quoted } from "../lib/filterText";
 import { duration, moment, plural, unix, withUnit } from "../lib/format";
 import { useEvents, useHistogram, useHost, useMetric, useRules, useUsual } from "../lib/queries";
 import { instant, type Span } from "../lib/span";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { Layers } from "../tree/Layers";
 import { Lanes } from "../ui/Lanes";
 import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
@@ -109,6 +112,16 @@ function HostPage({ host }: { host: Host }) {
           {deep ? "Fewer lanes" : `More lanes: ${deeper.map((d) => d.name.toLowerCase()).join(", ")}`}
         </button>
       )}
+      <p className="mt-1 font-dense text-sm">
+        <Pin
+          panel={() =>
+            lanesPanel(
+              host.name,
+              lanes.map((lane) => lane.ask),
+            )
+          }
+        />
+      </p>
       <WatchedBy host={host.name} />
       <Beneath
         host={host}
@@ -192,6 +205,7 @@ function Heading({ host, now }: { host: Host; now: number }) {
         {cost}
         {host.collection.problem && <span className="text-state-warning"> · {host.collection.problem}</span>}
       </p>
+      <Layers name={host.name} />
       <On host={host} />
       <Followed host={host} />
       <Collected host={host} now={now} />
@@ -230,6 +244,15 @@ function On({ host }: { host: Host }) {
       ))}
       <Link className="text-primary" to={withSpan(`/fleet/${encodeURIComponent(host.name)}/inventory`, parameters)}>
         Inventory and changes
+      </Link>
+      <Link className="text-primary" to={withSpan(`/fleet/${encodeURIComponent(host.name)}/processes`, parameters)}>
+        What it was busy with
+      </Link>
+      <Link
+        className="text-primary"
+        to={`/availability?${new URLSearchParams({ of: "host", name: host.name, from: "-30d" })}`}
+      >
+        Availability
       </Link>
     </p>
   );

@@ -2,6 +2,8 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Incident, type Schemas } from "../api/client";
+import { Pin } from "../dashboards/Pin";
+import { listPanel } from "../dashboards/pinned";
 import { duration, moment, plural, unix } from "../lib/format";
 import { useIncidents, usePeople } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
@@ -39,6 +41,9 @@ export function Component() {
           found={where ? plural(rows.length + closed.data.items.length, "incident") : undefined}
           attributes={ATTRIBUTES}
         />
+        <span className="py-1 font-dense text-sm">
+          <Pin panel={() => listPanel("incidents", where)} />
+        </span>
       </div>
       {there.length > 0 && <Together chosen={there} done={() => setChosen([])} />}
       {rows.length === 0 ? (

@@ -131,3 +131,11 @@ export function dayAndTime(unixSeconds: number, span: number): string {
   const d = new Date(unixSeconds * 1000);
   return span > 2 * 86400 ? `${d.getDate()} ${MONTHS[d.getMonth()]}` : clock(unixSeconds);
 }
+
+/** A share of time, as finely as it has to be said: `share(0.99953)` is 99.953 %, `share(1)` 100 %. */
+export function share(part: number): string {
+  if (part >= 1 || part <= 0) return `${part >= 1 ? 100 : 0} %`;
+  // What is not all is never said as all.
+  const percent = Math.min(99.999, Math.max(0.001, part * 100));
+  return `${Number(percent.toFixed(percent > 99 || percent < 1 ? 3 : 1))} %`;
+}

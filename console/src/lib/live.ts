@@ -40,15 +40,15 @@ export function useLive(signedIn: boolean): Link {
       source.addEventListener("heartbeat", heard);
       source.addEventListener("state", () => {
         heard();
-        renew("hosts", "groups", "states");
+        renew("hosts", "groups", "states", "tree", "dashboards");
       });
       source.addEventListener("alert", () => {
         heard();
-        renew("alerts", "alert", "hosts", "groups");
+        renew("alerts", "alert", "hosts", "groups", "tree", "dashboards");
       });
       source.addEventListener("incident", () => {
         heard();
-        renew("incidents", "incident", "status");
+        renew("incidents", "incident", "status", "dashboards");
       });
       source.addEventListener("lost", () => renew("alerts", "incidents", "incident", "hosts", "groups"));
       source.onerror = () => {

@@ -47,9 +47,9 @@ export function useSpan(): {
   return { span, now, setSpan, brush };
 }
 
-/** The address of a page with the span of this one kept. */
-export function withSpan(path: string, parameters: URLSearchParams): string {
-  const kept = new URLSearchParams();
+/** The address of a page with the span of this one kept, and what else it is asked. */
+export function withSpan(path: string, parameters: URLSearchParams, more: Record<string, string> = {}): string {
+  const kept = new URLSearchParams(more);
   for (const name of ["from", "to"]) {
     const value = parameters.get(name);
     if (value) kept.set(name, value);

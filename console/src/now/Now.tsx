@@ -1,12 +1,19 @@
 import { Link, useSearchParams } from "react-router";
 import type { Event, Group } from "../api/client";
+import { Pin } from "../dashboards/Pin";
+import { statesPanel } from "../dashboards/pinned";
 import { clock, duration, moment, plural, unix } from "../lib/format";
+import { nodeOf, pageOf } from "../lib/nodes";
 import { useAlerts, useEvents, useGroups, useHosts, useIncidents } from "../lib/queries";
 import { useSpan, withSpan } from "../lib/useSpan";
+import { By, useBy } from "../tree/By";
+import { RollUp } from "../tree/RollUp";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Proportion, Ribbon } from "../ui/Ribbon";
 import { Signal } from "../ui/Signal";
+import { ChangedLately, RunningOut, Stopped } from "./Aside";
 import { beneath, boardRows, headline, type Row, someOf } from "./board";
+import { hurtWords } from "./changed";
 
 const DAY = 86_400;
 
@@ -23,6 +30,7 @@ export function Component() {
     { from: "", to: "", start: end - DAY, end: end + 60, live: true },
     300,
   );
+  const [by, chooseBy] = useBy();
   if (open.isError) return <Failure error={open.error} again={() => void open.refetch()} />;
   if (incidents.isError) return <Failure error={incidents.error} again={() => void incidents.refetch()} />;
   if (!open.data || !hosts.data || !incidents.data) return <Waiting what="the open incidents" lines={8} />;
@@ -30,8 +38,21 @@ export function Component() {
   const silent = hosts.data.items.filter((h) => h.state === "silent").length;
   return (
     <>
-      <h1 className="mb-2 font-semibold text-xl">{headline(rows, silent)}</h1>
+      <h1 className="font-semibold text-xl">{headline(rows, silent)}</h1>
+      <p className="mb-2 text-ink-2 text-lg">{hosts.data.items.length > 0 && hurtWords(incidents.data.items)}</p>
       <Board rows={rows} now={now} hosts={hosts.data.items.length} />
+      <div className="mt-5 grid gap-x-8 gap-y-4 md:grid-cols-3">
+        <ChangedLately events={changes.data?.items ?? []} incidents={incidents.data.items} now={now} />
+        <RunningOut now={now} />
+        <Stopped hosts={hosts.data.items} now={now} />
+      </div>
+      <h2 className="mt-6 mb-1 font-dense text-ink-2">
+        Which layer, whose problem: by <By by={by} choose={chooseBy} hosts={hosts.data.items} />{" "}
+        <span className="text-sm">
+          <Pin panel={() => statesPanel(by, undefined, `By ${by}`)} />
+        </span>
+      </h2>
+      {hosts.data.items.length > 0 && <RollUp by={by} />}
       <h2 className="mt-5 mb-1 font-dense font-semibold text-ink-2 text-sm">Groups, last 24 hours</h2>
       {groups.data?.items.length ? (
         <div className="hairline border-base-300 border-y font-dense">
@@ -171,7 +192,7 @@ function Narrow({ row, now }: { row: Row; now: number }) {
 function GroupRow({ group, end, change }: { group: Group; end: number; change: Event | undefined }) {
   return (
     <Link
-      to={`/fleet?where=${encodeURIComponent(`group eq ${JSON.stringify(group.name)}`)}`}
+      to={pageOf({ kind: "group", name: group.name, node: nodeOf(["group", group.name]) })}
       className="touch grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-center gap-x-4 gap-y-1 py-1.5 hover:bg-base-200 md:grid-cols-[180px_minmax(0,1fr)_minmax(0,3fr)_minmax(0,1.6fr)]"
     >
       <span className="flex items-center gap-2">

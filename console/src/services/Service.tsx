@@ -1,6 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { Pin } from "../dashboards/Pin";
+import { lanesPanel } from "../dashboards/pinned";
 import { boundsOf } from "../host/lanes";
 import { quoted } from "../lib/filterText";
 import { duration, moment, unix, withUnit } from "../lib/format";
@@ -49,6 +51,7 @@ function ServicePage({ service }: { service: Service }) {
     queryFn: () => got(api.GET("/api/v1/metrics", { params: { query: { host: service.host } } })),
     staleTime: 60_000,
   });
+  const [parameters] = useSearchParams();
   const steps = useQuery({
     queryKey: ["steps", service.id],
     queryFn: () => got(api.GET("/api/v1/services/{number}/steps", { params: { path: { number: service.id } } })),
@@ -91,6 +94,30 @@ function ServicePage({ service }: { service: Service }) {
         <EventLane answer={histogram.data} />
         <ChangeLane events={changes.data?.items ?? []} />
       </Lanes>
+      <p className="mt-1 flex flex-wrap gap-x-4 font-dense text-sm">
+        <Link
+          className="link"
+          to={withSpan(`/fleet/${encodeURIComponent(service.host)}/processes`, parameters, { of: "session" })}
+        >
+          Sessions over the span
+        </Link>
+        <Link
+          className="link"
+          to={`/availability?${new URLSearchParams({ of: "service", name: `${service.host}/${service.name}`, from: "-30d" })}`}
+        >
+          Availability
+        </Link>
+        {charts.length > 0 && (
+          <Pin
+            panel={() =>
+              lanesPanel(
+                `${service.name} on ${service.host}`,
+                charts.map((chart) => askOf(chart, mine)),
+              )
+            }
+          />
+        )}
+      </p>
       {drawn && (
         <p className="mt-1 flex gap-3 text-sm">
           <button type="button" className="btn btn-xs" onClick={() => brush(drawn.start, drawn.end)}>
@@ -157,6 +184,16 @@ function Heading({ service, now }: { service: Service; now: number }) {
   );
 }
 
+function askOf(chart: Chart, where: string) {
+  return {
+    metric: chart.metric,
+    where: chart.where ? `${where} and (${chart.where})` : where,
+    take: chart.take,
+    by: chart.by,
+    top: 4,
+  };
+}
+
 function Charted({
   chart,
   where,
@@ -170,13 +207,7 @@ function Charted({
   span: Span;
   bounds: Bound[];
 }) {
-  const ask = {
-    metric: chart.metric,
-    where: chart.where ? `${where} and (${chart.where})` : where,
-    take: chart.take,
-    by: chart.by,
-    top: 4,
-  };
+  const ask = askOf(chart, where);
   const answer = useMetric(ask, span);
   const usual = useUsual(ask, span, answer.data);
   if (answer.isError) return null;

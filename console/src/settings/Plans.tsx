@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { moment, plural, unix } from "../lib/format";
 import { useSpan } from "../lib/useSpan";
@@ -17,10 +18,17 @@ follow:
   - path: /var/log/gate.log
 `;
 
+/** A new plan for the hosts that were chosen elsewhere. */
+function freshFor(hosts: string | null): string | undefined {
+  if (!hosts) return undefined;
+  return `plan: chosen\nabout: \nfor:\n  hosts: '${hosts.replaceAll("'", "''")}'\ncollect:\n  every: 10s\n`;
+}
+
 export function Component() {
   const may = useMay("operator");
   const { now } = useSpan();
-  const [text, setText] = useState<string>();
+  const [parameters] = useSearchParams();
+  const [text, setText] = useState(() => freshFor(parameters.get("hosts")));
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => got(api.GET("/api/v1/plans")) });
   if (plans.isError) return <Failure error={plans.error} />;
   if (!plans.data) return <Waiting what="the plans" />;

@@ -15,11 +15,13 @@ export function Component() {
   const { now } = useSpan();
   const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => got(api.GET("/api/v1/tokens")) });
   const form = useForm<TokenForm>(BLANK_TOKEN);
-  const [made, setMade] = useState<string>();
+  const [made, setMade] = useState<{ token: string; screen: string | undefined }>();
   const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const make = async () => {
-    const answer = await got(api.POST("/api/v1/tokens", { body: tokenOf(form.values) }));
-    setMade(answer.token);
+    const asked = tokenOf(form.values);
+    const { token } = await got(api.POST("/api/v1/tokens", { body: asked }));
+    const shown = asked.scope?.dashboards ?? [];
+    setMade({ token, screen: shown.length ? screenOf(shown, token) : undefined });
     form.set({ name: "" });
     await again();
   };
@@ -35,6 +37,16 @@ export function Component() {
       >
         <TextField name="name" label="Name" width="w-56" required />
         <ChoiceField name="role" label="Role" width="w-36" options={TOKEN_ROLES} />
+        {form.values.role === "screen" && (
+          <TextField
+            name="dashboards"
+            label="Dashboards it may see"
+            place="scope.dashboards"
+            width="w-72"
+            placeholder="names, parted by commas"
+            required
+          />
+        )}
         {form.values.role === "ingest" && (
           <>
             <WhereField
@@ -65,7 +77,10 @@ export function Component() {
           </>
         )}
       </RowForm>
-      {made && <Once title="The token, shown only now:" text={made} done={() => setMade(undefined)} />}
+      {made && <Once title="The token, shown only now:" text={made.token} done={() => setMade(undefined)} />}
+      {made?.screen && (
+        <Once title="What the screen opens, with its token:" text={made.screen} done={() => setMade(undefined)} />
+      )}
       {tokens.data.items.length === 0 && <Empty title="No tokens yet" />}
       {tokens.data.items.length > 0 && (
         <Listing columns={["name", "role", "delivers for", "made", ""]}>
@@ -99,7 +114,13 @@ export function Component() {
   );
 }
 
+/** The address that a screen opens: its token stands where no server sees it. */
+function screenOf(dashboards: string[], token: string): string {
+  return `${window.location.origin}/screen/${dashboards.map(encodeURIComponent).join(",")}#token=${token}`;
+}
+
 function scopeInWords(scope: Schemas["Scope"], made: number): string {
+  if (scope.dashboards?.length) return `sees ${scope.dashboards.join(", ")}`;
   const kinds = scope.kinds?.length === 1 ? `${scope.kinds[0]} alone, ` : "";
   const hosts = scope.hosts ? `hosts ${scope.hosts}` : "all hosts";
   const collected = scope.collected ? "" : " that nothing else collects from";

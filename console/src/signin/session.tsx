@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect } from "react";
+import { useNavigate } from "react-router";
 import { api, got, type Me, type Schemas } from "../api/client";
 import { Failure, Waiting } from "../ui/Note";
 import { SignIn } from "./SignIn";
@@ -27,6 +28,7 @@ export function useMay(role: "operator" | "administrator"): boolean {
 /** Shows the pages to whoever is signed in, and the sign-in page to everybody else. */
 export function SessionGate({ children }: { children: ReactNode }) {
   const client = useQueryClient();
+  const go = useNavigate();
   const session = useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: 2 });
   const status = useQuery({
     queryKey: ["status", "of", session.data?.name ?? ""],
@@ -35,7 +37,7 @@ export function SessionGate({ children }: { children: ReactNode }) {
     refetchInterval: 60_000,
   });
   useEffect(() => {
-    const ended = () => client.setQueryData(["session"], { name: null, role: null });
+    const ended = () => client.setQueryData(["session"], { name: null, role: null, first_page: "" });
     window.addEventListener("balise:signed-out", ended);
     return () => window.removeEventListener("balise:signed-out", ended);
   }, [client]);
@@ -54,7 +56,12 @@ export function SessionGate({ children }: { children: ReactNode }) {
     );
   }
   if (session.data.name === null) {
-    return <SignIn status={status.data} done={(me) => client.setQueryData(["session"], me)} />;
+    const signedIn = (me: Me) => {
+      // Whoever came for a page gets it; whoever came to the console, the page they begin with.
+      if (window.location.pathname === "/" && me.first_page) void go(me.first_page, { replace: true });
+      client.setQueryData(["session"], me);
+    };
+    return <SignIn status={status.data} done={signedIn} />;
   }
   const signOut = () => {
     api

@@ -19,24 +19,29 @@ export function pieces(changes: Stretch[], start: number, end: number): Piece[] 
     .filter((piece) => piece.end > piece.start);
 }
 
-/** A state over time: the worse, the taller. */
+const AS_THEY_ARE: Partial<Record<State, string>> = {};
+
+/** A state over time: the worse, the taller. `names` are other words for the states. */
 export function Ribbon({
   changes,
   start,
   end,
   height = 16,
+  names = AS_THEY_ARE,
 }: {
   changes: Stretch[];
   start: number;
   end: number;
   height?: number;
+  names?: Partial<Record<State, string>>;
 }) {
   const found = pieces(changes, start, end);
   const words = found
     .filter((p) => p.state !== "ok")
     .slice(-3)
-    .map((p) => `${p.state} from ${moment(p.start, end)}`)
+    .map((p) => `${names[p.state] ?? p.state} from ${moment(p.start, end)}`)
     .join(", ");
+  const always = `${names.ok ?? "ok"} all the time`;
   return (
     <svg
       className="block w-full"
@@ -44,9 +49,9 @@ export function Ribbon({
       viewBox="0 0 1000 100"
       preserveAspectRatio="none"
       role="img"
-      aria-label={words || "ok all the time"}
+      aria-label={words || always}
     >
-      <title>{words || "ok all the time"}</title>
+      <title>{words || always}</title>
       {found.map((piece) => {
         const x = ((piece.start - start) / (end - start)) * 1000;
         const tall = HEIGHT[piece.state] * 100;

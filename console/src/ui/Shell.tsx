@@ -1,5 +1,7 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation, useSearchParams } from "react-router";
+import { api, got } from "../api/client";
 import { useLive } from "../lib/live";
 import { useIncidents } from "../lib/queries";
 import { withSpan } from "../lib/useSpan";
@@ -9,7 +11,7 @@ import { SpanPicker } from "./SpanPicker";
 
 const MENU: { to: string; name: string; also?: string[] }[] = [
   { to: "/", name: "Now" },
-  { to: "/fleet", name: "Fleet", also: ["/enrol", "/compare", "/services", "/probes"] },
+  { to: "/fleet", name: "Fleet", also: ["/enrol", "/compare", "/services", "/probes", "/availability", "/below"] },
   { to: "/applications", name: "Applications" },
   { to: "/charts", name: "Charts" },
   { to: "/dashboards", name: "Dashboards" },
@@ -54,6 +56,34 @@ function Count({ count, critical }: { count: number; critical: boolean }) {
   );
 }
 
+/** With which page the console begins for whoever is signed in: this one, or Now. */
+function FirstPage() {
+  const { me } = useSession();
+  const client = useQueryClient();
+  const { pathname, search } = useLocation();
+  const here = pathname === "/" ? "" : `${pathname}${search}`;
+  const choose = (page: string) => {
+    got(api.PUT("/api/v1/session/first-page", { body: { page } }))
+      .then(() => client.setQueryData(["session"], { ...me, first_page: page }))
+      .catch(() => undefined);
+  };
+  return (
+    <div className="px-3 py-1.5">
+      <p className="text-ink-2">begins with {me.first_page ? me.first_page.slice(0, 60) : "Now"}</p>
+      {here !== me.first_page && (
+        <button type="button" className="link touch" onClick={() => choose(here)}>
+          begin with this page
+        </button>
+      )}
+      {me.first_page && here !== "" && (
+        <button type="button" className="link touch ml-3" onClick={() => choose("")}>
+          with Now
+        </button>
+      )}
+    </div>
+  );
+}
+
 /** Who is signed in, how it looks to them, and the way out. */
 function Person({ name, role, signOut }: { name: string; role: string; signOut: () => void }) {
   return (
@@ -62,6 +92,7 @@ function Person({ name, role, signOut }: { name: string; role: string; signOut: 
       <div className="dropdown-content z-20 w-56 rounded-box border border-base-300 bg-base-100 py-1 text-sm">
         <p className="px-3 py-1.5 text-ink-2">signed in as {role}</p>
         <Theme />
+        <FirstPage />
         <button type="button" className="touch w-full px-3 py-1.5 text-left hover:bg-base-200" onClick={signOut}>
           Sign out
         </button>

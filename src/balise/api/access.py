@@ -10,6 +10,7 @@ from balise.api.hosts import LabelKey, LabelValue
 from balise.api.metrics import FilterText, NamedFilter
 from balise.api.secrets import OfLength, Secret
 from balise.api.spans import Duration, Name
+from balise.api.strict import Strict
 
 Role = Literal["viewer", "operator", "administrator", "ingest", "calendar", "screen"]
 PersonRole = Literal["viewer", "operator", "administrator"]
@@ -26,6 +27,13 @@ class Me(BaseModel):
 
     name: str | None
     role: Role | Literal["agent", "relay", "waiting"] | None
+    first_page: str = Field(default="", description="of the console, after signing in; empty for Now")
+
+
+class FirstPage(Strict):
+    """A page of the console, as its address says it: `/dashboards/morning?from=-24h`; empty for Now."""
+
+    page: Annotated[str, Field(max_length=1000, pattern=r"^(/[A-Za-z0-9][\x21-\x5b\x5d-\x7e]*)?$")]
 
 
 class NewUser(BaseModel):

@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal, get_args
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from balise.api.alerts import Alert
+from balise.api.foresight import BaselineAnswer
 from balise.api.events import Event, PatternAnswer
 from balise.api.incidents import Incident
 from balise.api.metrics import FilterText, MetricAnswer, MetricName, MetricQuery
@@ -245,6 +246,7 @@ class PanelAnswer(BaseModel):
     kind: PanelKind
     problem: str = ""
     chart: list[MetricAnswer] | None = None
+    usual: list[BaselineAnswer | None] | None = Field(default=None, description="of each question of a chart, if asked")
     value: MetricAnswer | None = Field(default=None, description="one step: the whole span")
     course: MetricAnswer | None = None
     table: HostTable | None = None

@@ -122,9 +122,10 @@ class ViewBody(BaseModel):
     model_config = ConfigDict(extra="forbid")
     where: FilterText = ""
     filter: NamedFilter = None
-    columns: Annotated[list[Annotated[str, Field(max_length=60)]], Field(max_length=20)] = []
-    sort: Annotated[str, Field(max_length=60)] = "state"
+    columns: Annotated[list[Annotated[str, Field(max_length=2100)]], Field(max_length=20)] = []
+    sort: Annotated[str, Field(max_length=2100)] = "state"
     descending: bool = False
+    group_by: Annotated[str, Field(max_length=110)] = ""
 
 
 class View(ViewBody):

@@ -1,11 +1,12 @@
-"""`balise host table`, `tree` and `processes`: from the fleet down to one process."""
+"""`balise host table`, `tree`, `processes`, `sessions` and `requests`: from the fleet down to the one."""
 
 from __future__ import annotations
 
 import argparse
 import re
-from typing import Any
+from typing import Any, get_args
 
+from balise.api.processes import RequestOf, SessionOf
 from balise.api.table import HostTableQuery
 from balise.cli.build import filters, span, verb
 from balise.cli.connect import console, model
@@ -40,6 +41,16 @@ def add(of: Any) -> None:
     processes.add_argument("--by", choices=("cpu", "memory", "io"), default="cpu", help="the busiest by (cpu)")
     processes.add_argument("--of", choices=("process", "program", "user"), default="program", help="of what (program)")
     processes.add_argument("--limit", type=int, default=20, help="how many (20)")
+    sessions = verb(of, "sessions", "what sessions of its services did over a span", _sessions)
+    sessions.add_argument("name")
+    span(sessions, "-1h")
+    sessions.add_argument("--of", choices=get_args(SessionOf), default="session", help="of what (session)")
+    sessions.add_argument("--limit", type=int, default=20, help="how many (20)")
+    requests = verb(of, "requests", "web requests over a span, as access logs tell them", _requests)
+    requests.add_argument("name")
+    span(requests, "-1h")
+    requests.add_argument("--of", choices=get_args(RequestOf), default="path", help="by what (path)")
+    requests.add_argument("--limit", type=int, default=20, help="how many (20)")
 
 
 def _column(text: str) -> dict[str, Any]:
@@ -148,4 +159,42 @@ def _processes(a: argparse.Namespace) -> int:
     ]  # fmt: skip
     empty = "Nothing is known of processes in this span: the part processes tells of them (balise plan)."
     show(answer, columns, a.format, empty=empty)
+    return 0
+
+
+def _sessions(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", f"/hosts/{quoted(a.name)}/sessions", from_=a.from_, to=a.to, of=a.of, limit=a.limit)
+    shown = [name for name in ("user", "application", "client") if any(one[name] for one in answer["items"])]
+    columns: list[Column] = [
+        ("service", lambda s: s["service"]),
+        ("session", lambda s: s["session"] or f"{s['sessions']} of them"),
+        *[(name, lambda s, name=name: s[name]) for name in shown],
+        ("at work", lambda s: in_words(s["seconds"], "s")),
+        ("waited", lambda s: in_words(s["waited_seconds"], "s") if s["waited_seconds"] else ""),
+        ("held others", lambda s: in_words(s["held_seconds"], "s") if s["held_seconds"] else ""),
+        ("first seen", lambda s: local_time(s["first_at"])),
+        ("last seen", lambda s: local_time(s["last_at"])),
+        ("statement", lambda s: " ".join(s["statement"].split())[:100]),
+    ]
+    show(answer, columns, a.format, empty="No session at work was kept in this span.")
+    return 0
+
+
+def _requests(a: argparse.Namespace) -> int:
+    with console() as c:
+        answer = c.call("GET", f"/hosts/{quoted(a.name)}/requests", from_=a.from_, to=a.to, of=a.of, limit=a.limit)
+    columns: list[Column] = [
+        (a.of, lambda r: r["of"]),
+        ("requests", lambda r: r["requests"]),
+        ("refused", lambda r: r["refused"] or ""),
+        ("failed", lambda r: r["failed"] or ""),
+        ("time", lambda r: in_words(r["seconds"], "s") if r["seconds"] is not None else ""),
+        ("longest", lambda r: in_words(r["longest_seconds"], "s") if r["longest_seconds"] is not None else ""),
+        ("clients", lambda r: r["clients"]),
+        ("last", lambda r: local_time(r["last_at"])),
+    ]
+    show(answer, columns, a.format, empty="No access log told of a request in this span.")
+    if answer["left_out"] and a.format == "table":
+        print(f"\nOf the newest {answer['looked']:,} lines alone: take a shorter span for all.")
     return 0

@@ -6,7 +6,15 @@ from collections.abc import Iterator
 
 from balise.api.hosts import Evidence, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.plans import HostPlan
-from balise.api.processes import ProcessOf, ProcessOrder, ProcessSpans
+from balise.api.processes import (
+    ProcessOf,
+    ProcessOrder,
+    ProcessSpans,
+    RequestOf,
+    RequestSpans,
+    SessionOf,
+    SessionSpans,
+)
 from balise.api.remote import Remote, RemoteBody
 from balise.api.table import HostTable, HostTableQuery
 from balise.api.tree import Tree
@@ -76,6 +84,22 @@ class Hosts(Noun):
         """
         path = f"/hosts/{quoted(name)}/processes"
         return self._connection.get(ProcessSpans, path, from_=from_, to=to, by=by, of=of)
+
+    def sessions(self, name: str, *, from_: str = "-1h", to: str = "now", of: SessionOf = "session") -> SessionSpans:
+        """What sessions of a host's services did over a span, or their users, clients, statements.
+
+        >>> balise.hosts.sessions("quay-a", of="statement").items
+        []
+        """
+        return self._connection.get(SessionSpans, f"/hosts/{quoted(name)}/sessions", from_=from_, to=to, of=of)
+
+    def requests(self, name: str, *, from_: str = "-1h", to: str = "now", of: RequestOf = "path") -> RequestSpans:
+        """Web requests of a host over a span, as its access logs tell them.
+
+        >>> balise.hosts.requests("quay-a").items
+        []
+        """
+        return self._connection.get(RequestSpans, f"/hosts/{quoted(name)}/requests", from_=from_, to=to, of=of)
 
     def remote(self, name: str, body: RemoteBody) -> Remote:
         """Collects a host over the network from now on.

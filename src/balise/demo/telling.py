@@ -27,8 +27,9 @@ _ORDINARY: dict[str, list[tuple[Severity, str, str]]] = {
         ("notice", "postgresql", 'automatic vacuum of table "booking.public.seats": removed {n} rows'),
     ],
     "web": [
-        ("informational", "web", "GET /sailings/{n} 200 {ms} ms"),
-        ("informational", "web", "POST /bookings 201 {ms} ms"),
+        ("informational", "web", "{ip} GET /sailings/{n} 200 0.{ms:03d}"),
+        ("informational", "web", "{ip} GET /timetable 200 0.0{p}"),
+        ("informational", "web", "{ip} POST /bookings 201 0.{ms:03d}"),
         ("notice", "web", "client {ip} closed the connection before the answer"),
     ],
     "application": [
@@ -126,7 +127,8 @@ class Teller:
         while at < end:
             busy = _busyness(int(at) // 600)
             severity, source, text = chance.choice(lines)
-            yield _event(ship, at, severity, source, _fill(text, chance))
+            told = _fill(text, chance)
+            yield _event(ship, at, severity, source, told, _requested(told))
             at += chance.expovariate((0.4 + busy) / every)
 
     def _of_story(
@@ -282,11 +284,28 @@ def _tariff_import(ship: Ship, one: Occurrence, start: float, end: float, chance
     elif ship.group == "Booking" and ship.role == "web":
         for at in _moments(max(start, one.start + 150), min(end, one.end), 5.0, chance):
             text = f"upstream book-app-n{chance.randrange(1, 3)} timed out after 10 s while reading the answer to POST /bookings"
-            yield _event(ship, at, "error", "web", text, {"http.response.status_code": 504})
+            yield _event(ship, at, "error", "web", text)
+            told = f"192.0.2.{chance.randrange(2, 250)} POST /bookings 504 10.0{chance.randrange(10)}"
+            yield _event(ship, at + 0.01, "informational", "web", told, _requested(told))
     elif ship.role == "gate-controller" and ship.site == "northquay":
         for at in _moments(max(start, one.start + 250), min(end, one.end), 12.0, chance):
             text = f"ticket look-up for {chance.randrange(10_000, 99_999)} failed: booking did not answer within 5 s"
             yield _event(ship, at, "error", "gate", text)
+
+
+def _requested(line: str) -> dict[str, Any] | None:
+    """What the parser of an access log finds in a line; None for a line that tells of no request."""
+    client, *rest = line.split(" ")
+    if len(rest) != 4 or rest[0] not in ("GET", "POST"):
+        return None
+    method, path, status, took = rest
+    return {
+        "client.address": client,
+        "http.request.method": method,
+        "url.path": path,
+        "http.response.status_code": int(status),
+        "http.server.duration": float(took),
+    }
 
 
 def _moments(start: float, end: float, every: float, chance: random.Random) -> Iterator[float]:

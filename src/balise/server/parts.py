@@ -40,6 +40,8 @@ from balise.server.events.sign_ins import SignInSearch
 from balise.server.filters.book import FilterBook
 from balise.server.fleet.columns import Columns
 from balise.server.fleet.processes import ProcessHistory, Recognised
+from balise.server.fleet.requests import RequestHistory
+from balise.server.fleet.sessions import SessionHistory
 from balise.server.fleet.table import FleetTable
 from balise.server.fleet.tree import FleetTree
 from balise.server.forwards.book import ForwardBook
@@ -675,6 +677,8 @@ class Drilling(Incidents):
     fleet_table: FleetTable
     tree: FleetTree
     process_history: ProcessHistory
+    session_history: SessionHistory
+    request_history: RequestHistory
     runs: ConsoleRuns
     availability: AvailabilityBook
     dashboards: DashboardBook
@@ -725,10 +729,13 @@ def _drilling(on: Incidents) -> Drilling:
                 patterns=on.pattern_search,
                 incidents=on.incident_search,
                 alerts=on.alert_search,
+                foresight=on.foresight,
             ),
         ),
         runs=runs,
         availability=AvailabilityBook(state=on.state, directory=on.directory, histories=histories, zone=local_zone()),
+        session_history=SessionHistory(directory=on.directory, events=on.events),
+        request_history=RequestHistory(directory=on.directory, events=on.events),
         process_history=ProcessHistory(
             directory=on.directory,
             events=on.events,

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from functools import lru_cache
+from typing import Any, get_args
 
 from pydantic import BaseModel
 
@@ -25,6 +27,7 @@ from balise.api.dashboards import (
     Variable,
 )
 from balise.api.events import EventQuery, PatternQuery
+from balise.api.foresight import BaselineAnswer, BaselineQuery, Kept
 from balise.api.metrics import MetricQuery
 from balise.api.spans import rfc3339
 from balise.api.table import HostTableQuery
@@ -41,8 +44,13 @@ from balise.server.fleet.tree import FleetTree
 from balise.server.hosts.directory import Directory, attribute_of
 from balise.server.incidents.search import IncidentSearch
 from balise.server.metrics.questions import Metrics
+from balise.server.rules.foresight import Foresight
 
 MOST_CHOICES = 1000
+HOUR = 3600
+BAND_LASTS = 600.0
+"""Seconds for which a band that was worked out is shown."""
+MOST_BANDS = 128
 SLIVER = 48
 """Steps of the course beside a value."""
 _OF_HOSTS = ("host", "group", "site", "application", "os", "mode")
@@ -59,6 +67,7 @@ class Sources:
     patterns: PatternSearch
     incidents: IncidentSearch
     alerts: AlertSearch
+    foresight: Foresight
 
 
 @dataclass(frozen=True)
@@ -88,6 +97,8 @@ class Answering:
         self._directory = directory
         self._from = sources
         self._named = named
+        # Bands are of hours and learnt from weeks: screens that ask each 15 s get the same one.
+        self._usual = lru_cache(MOST_BANDS)(self._worked_out)
         self._answers: Mapping[type[BaseModel], Callable[[Any, str, _Span], dict[str, Any]]] = {
             ChartQuery: self._chart,
             ValueQuery: self._value,
@@ -130,7 +141,34 @@ class Answering:
     def _chart(self, query: ChartQuery, _kind: str, span: _Span) -> dict[str, Any]:
         asked = [span.asks(self._applied(one)) for one in query.queries]
         shifted = [one.model_copy(update={"shift": shift}) for shift in query.beside for one in asked]
-        return {"chart": self._from.metrics.ask_all([*asked, *shifted], lambda one: one).answers}
+        return {
+            "chart": self._from.metrics.ask_all([*asked, *shifted], lambda one: one).answers,
+            "usual": [self._band(one, span) for one in asked] if query.usual else None,
+        }
+
+    def _band(self, query: MetricQuery, span: _Span) -> BaselineAnswer | None:
+        """What is usual of a question; None where that is not known of its kind, or of so long a span."""
+        if query.metric is None or query.take not in get_args(Kept):
+            return None
+        hours = math.floor(span.start / HOUR) - 1, math.ceil(span.end / HOUR) + 1
+        try:
+            return self._usual(
+                query.metric, query.where, tuple(query.by), query.take, *hours, time.time() // BAND_LASTS
+            )
+        except Refused:
+            return None
+
+    def _worked_out(
+        self, metric: str, where: str | None, by: tuple[str, ...], take: str, first: int, last: int, _now: float
+    ) -> BaselineAnswer:
+        return self._from.foresight.baseline(
+            BaselineQuery.model_validate(
+                {
+                    "metric": metric, "where": where, "by": by or ("host",), "take": take,
+                    "from": rfc3339(first * HOUR), "to": rfc3339(last * HOUR),
+                }
+            )
+        )  # fmt: skip
 
     def _value(self, query: ValueQuery, _kind: str, span: _Span) -> dict[str, Any]:
         asked = MetricQuery.model_validate(self._applied(query).model_dump(exclude={"limit"}))

@@ -7,7 +7,15 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 
-from balise.api.processes import ProcessOf, ProcessOrder, ProcessSpans
+from balise.api.processes import (
+    ProcessOf,
+    ProcessOrder,
+    ProcessSpans,
+    RequestOf,
+    RequestSpans,
+    SessionOf,
+    SessionSpans,
+)
 from balise.api.spans import Instant
 from balise.api.table import HostTable, HostTableQuery
 from balise.api.tree import Tree
@@ -15,6 +23,8 @@ from balise.server.asking import span_of
 from balise.server.callers import Turn, Viewer, part
 from balise.server.filters.book import FilterBook
 from balise.server.fleet.processes import ProcessHistory
+from balise.server.fleet.requests import RequestHistory
+from balise.server.fleet.sessions import SessionHistory
 from balise.server.fleet.table import FleetTable
 from balise.server.fleet.tree import FleetTree
 
@@ -22,6 +32,8 @@ router = APIRouter()
 FiltersHere = Annotated[FilterBook, part(FilterBook)]
 TableHere = Annotated[FleetTable, part(FleetTable)]
 ProcessesHere = Annotated[ProcessHistory, part(ProcessHistory)]
+RequestsHere = Annotated[RequestHistory, part(RequestHistory)]
+SessionsHere = Annotated[SessionHistory, part(SessionHistory)]
 TreeHere = Annotated[FleetTree, part(FleetTree)]
 
 
@@ -59,3 +71,36 @@ async def processes_over(
     """What processes, programs or users took of a host over a span, the busiest first."""
     start, end = span_of(from_, to, time.time())
     return await turn.answered(who, lambda: history.over(name, start, end, by=by, of=of, limit=limit))
+
+
+@router.get("/hosts/{name}/sessions", tags=["hosts"], response_model=SessionSpans)
+async def sessions_over(
+    history: SessionsHere,
+    turn: Turn,
+    who: Viewer,
+    name: str,
+    from_: Annotated[Instant, Query(alias="from")] = "-1h",
+    to: Instant = "now",
+    of: SessionOf = "session",
+    limit: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> Response:
+    """What sessions of a host's services did over a span, or their users, clients, statements: who held others first,
+    then the longest at work."""
+    start, end = span_of(from_, to, time.time())
+    return await turn.answered(who, lambda: history.over(name, start, end, of=of, limit=limit))
+
+
+@router.get("/hosts/{name}/requests", tags=["hosts"], response_model=RequestSpans)
+async def requests_over(
+    history: RequestsHere,
+    turn: Turn,
+    who: Viewer,
+    name: str,
+    from_: Annotated[Instant, Query(alias="from")] = "-1h",
+    to: Instant = "now",
+    of: RequestOf = "path",
+    limit: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> Response:
+    """Web requests of a host over a span by path, client, status or user agent, as its access logs tell them."""
+    start, end = span_of(from_, to, time.time())
+    return await turn.answered(who, lambda: history.over(name, start, end, of=of, limit=limit))

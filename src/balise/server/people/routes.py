@@ -7,11 +7,13 @@ from typing import Annotated
 
 from fastapi import APIRouter, Request, Response
 
-from balise.api.access import MadeToken, Me, NewToken, NewUser, SignIn, Token, User
+from balise.api.access import FirstPage, MadeToken, Me, NewToken, NewUser, SignIn, Token, User
 from balise.api.lists import Note, Page
 from balise.api.spans import seconds
 from balise.server.asking import NamedFilters
-from balise.server.callers import COOKIE, Administrator, Number, Whoever, part, same_origin
+from balise.server.callers import COOKIE, Administrator, Number, Viewer, Whoever, part, same_origin
+from balise.server.errors import Refused
+from balise.server.people.access import Principal
 from balise.server.people.sessions import SESSION_SECONDS, Sessions
 from balise.server.people.tokens import TokenBook, with_named_filter
 from balise.server.people.users import UserBook
@@ -24,12 +26,17 @@ FiltersHere = Annotated[NamedFilters, part(NamedFilters)]
 
 
 @router.get("/session")
-def who_am_i(principal: Whoever) -> Me:
-    return Me(name=principal.name, role=principal.role) if principal else Me(name=None, role=None)  # type: ignore[arg-type]
+def who_am_i(users: UsersHere, principal: Whoever) -> Me:
+    return _me(users, principal) if principal else Me(name=None, role=None)
+
+
+def _me(users: UserBook, who: Principal) -> Me:
+    first = users.first_page(who.name) if who.by_cookie else ""
+    return Me(name=who.name, role=who.role, first_page=first)  # type: ignore[arg-type]
 
 
 @router.post("/session")
-def sign_in(sessions: SessionsHere, request: Request, response: Response, body: SignIn) -> Me:
+def sign_in(sessions: SessionsHere, users: UsersHere, request: Request, response: Response, body: SignIn) -> Me:
     same_origin(request)
     origin = request.client.host if request.client else ""
     value, principal = sessions.sign_in(body.name, body.password.reveal(), origin=origin)
@@ -42,7 +49,16 @@ def sign_in(sessions: SessionsHere, request: Request, response: Response, body: 
         secure=request.url.scheme == "https",
         path="/",
     )
-    return Me(name=principal.name, role=principal.role)  # type: ignore[arg-type]
+    return _me(users, principal)
+
+
+@router.put("/session/first-page")
+def choose_first_page(users: UsersHere, who: Viewer, body: FirstPage) -> Note:
+    """Where the console begins for whoever is signed in to it."""
+    if not who.by_cookie:
+        raise Refused(409, "A token has no pages: sign in to the console, and choose there.")
+    users.choose_first_page(who.name, body.page)
+    return Note(detail=f"the console begins at {body.page or 'Now'}")
 
 
 @router.delete("/session")

@@ -43,6 +43,20 @@ class UserBook:
 
         return _answer(self._state.write(write))
 
+    def first_page(self, name: str) -> str:
+        """Where the console begins for somebody; empty for Now."""
+        found = self._state.read(lambda s: s.scalar(select(tables.User.first_page).where(tables.User.name == name)))
+        return found or ""
+
+    def choose_first_page(self, name: str, page: str) -> None:
+        def write(session: Session) -> None:
+            row = session.scalar(select(tables.User).where(tables.User.name == name))
+            if row is None:
+                raise unknown("user", name)
+            row.first_page = page
+
+        self._state.write(write)
+
     def remove(self, name: str, by: str) -> None:
         """Takes somebody away, who is signed out everywhere."""
         if name == by:

@@ -22,6 +22,7 @@ class User(Base):
     signed_in_at: Mapped[float | None]
     places: Mapped[list[str]] = mapped_column(JSON, default=list, server_default="[]")
     """Addresses signed in from, the last ones first."""
+    first_page: Mapped[str] = mapped_column(default="", server_default="")
 
 
 class SessionCookie(Base):

@@ -34,6 +34,7 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("dashboard", "version"),
         sa.ForeignKeyConstraint(["dashboard"], ["dashboard.name"], ondelete="CASCADE"),
     )
+    op.add_column("user", sa.Column("first_page", sa.Text(), nullable=False, server_default=""))
     op.create_table(
         "availability_target",
         sa.Column("of", sa.Text(), nullable=False),
@@ -52,5 +53,6 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
+    op.drop_column("user", "first_page")
     for table in ("console_run", "availability_target", "dashboard_version", "dashboard"):
         op.drop_table(table)

@@ -1,0 +1,47 @@
+import { useMemo } from "react";
+import { useSearchParams } from "react-router";
+import type { Host } from "../api/client";
+
+const ALWAYS = ["site", "group", "application"];
+const MOST_LABELS = 20;
+
+/** By what the fleet is rolled up, kept in the address; the labels that hosts have can be chosen too. */
+export function useBy(usual = "site"): [string, (by: string) => void] {
+  const [parameters, setParameters] = useSearchParams();
+  const by = parameters.get("by") ?? usual;
+  const choose = (next: string) =>
+    setParameters(
+      (held) => {
+        const changed = new URLSearchParams(held);
+        if (next === usual) changed.delete("by");
+        else changed.set("by", next);
+        return changed;
+      },
+      { replace: true },
+    );
+  return [by, choose];
+}
+
+export function By({ by, choose, hosts }: { by: string; choose: (by: string) => void; hosts: Host[] }) {
+  const labels = useMemo(() => {
+    const found = new Set<string>();
+    for (const host of hosts) for (const name of Object.keys(host.labels)) found.add(`label.${name}`);
+    found.delete("label.site");
+    return [...found].sort().slice(0, MOST_LABELS);
+  }, [hosts]);
+  const choices = [...new Set([...ALWAYS, ...labels, by])];
+  return (
+    <select
+      aria-label="Roll up by"
+      className="grows cursor-pointer border-primary/70 border-b-2 bg-transparent font-semibold text-primary"
+      value={by}
+      onChange={(e) => choose(e.target.value)}
+    >
+      {choices.map((one) => (
+        <option key={one} value={one}>
+          {one.replace("label.", "label ")}
+        </option>
+      ))}
+    </select>
+  );
+}
