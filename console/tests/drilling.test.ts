@@ -96,7 +96,7 @@ test("whether anybody is hurt is said in words", () => {
 test("lines of a process, and the process of a line", () => {
   const one = { pid: 4711, program: "postgres: fares" } as Parameters<typeof linesOf>[1];
   expect(linesOf("db", one)).toBe(
-    'host eq "db" and (source eq "postgres" or process.pid eq 4711 or syslog.procid eq "4711")',
+    'host eq "db" and (source sw "postgres" or process.pid eq 4711 or syslog.procid eq "4711")',
   );
   const event = (attributes: object) => ({ attributes }) as Event;
   expect(writerOf(event({ "syslog.procid": "12" }))).toBe(12);

@@ -199,6 +199,25 @@ def test_signing_in_and_out_by_cookie(service: Service, admin: Balise) -> None:
         assert person.me().name is None
 
 
+def test_everybody_begins_with_the_page_they_choose(service: Service, admin: Balise) -> None:
+    admin.call("POST", "/users", {"name": "lookout", "role": "viewer", "password": "correct horse"})
+    with httpx.Client(base_url=f"{service.url}/api/v1", headers={"Origin": service.url}) as browser:
+        me = browser.post("/session", json={"name": "lookout", "password": "correct horse"}).json()
+        assert me["first_page"] == ""
+        chosen = "/dashboards/morning?from=-24h&var.site=northquay"
+        assert browser.put("/session/first-page", json={"page": chosen}).status_code == 200
+        assert browser.get("/session").json()["first_page"] == chosen
+        browser.delete("/session")
+        again = browser.post("/session", json={"name": "lookout", "password": "correct horse"}).json()
+        assert again["first_page"] == chosen
+        for elsewhere in ("//evil.example", "https://evil.example", "javascript:alert(1)", "/\\evil", "/x y", "x"):
+            refused = browser.put("/session/first-page", json={"page": elsewhere})
+            assert refused.status_code == 422 and "address of a page" in refused.json()["errors"][0]["detail"]
+        assert browser.get("/session").json()["first_page"] == chosen
+    with pytest.raises(Refused, match="no pages"):
+        admin.call("PUT", "/session/first-page", {"page": "/fleet"})
+
+
 def test_a_cookie_is_for_the_browser_alone_and_for_our_own_pages(service: Service, admin: Balise) -> None:
     admin.users.add(NewUser(name="bootsmann", role="administrator", password="correct horse"))
     answer = httpx.post(f"{service.url}/api/v1/session", json={"name": "bootsmann", "password": "correct horse"})

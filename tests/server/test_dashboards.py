@@ -216,3 +216,12 @@ def test_a_panel_that_cannot_be_answered_leaves_the_others(fleet: Parts) -> None
     ).panels
     assert first.chart is not None and "ebb" in first.chart[0].problem and "ebb" in second.problem
     assert third.chart is not None and len(third.chart) == 2 and third.chart[1].series
+    assert third.usual is not None and [one is not None for one in third.usual] == [True]
+
+
+def test_a_value_is_one_figure_and_the_usual_of_what_has_none_is_left_out(fleet: Parts) -> None:
+    value, chart = answered(
+        fleet, body(panel("value", metric="tide"), panel(metric="tide", take="p95", usual=True))
+    ).panels
+    assert value.value is not None and [one.attributes for one in value.value.series] == [{}]
+    assert chart.usual == [None] and chart.chart is not None

@@ -1,7 +1,8 @@
-"""What processes took over a past span: worked out by hand, and from what an agent really sends."""
+"""What a host was busy with over a past span: worked out by hand, and from what an agent really sends."""
 
 from __future__ import annotations
 
+import json
 import time
 from typing import Any
 
@@ -11,11 +12,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from balise.api.processes import ProcessOf, ProcessSpans
+from balise.core import filters
+from balise.core.events.new_event import NewEvent
 from balise.core.moments import nanos
 from balise.core.processes import added_up, busiest
 from balise.server.errors import Refused
+from balise.server.fleet import requests
 from balise.server.parts import Parts
 from balise.store.events.day import Snapshot
+from balise.store.events.day_search import Search
 from balise.store.events.store import Delivery, pack_snapshot
 from laying import lay
 
@@ -107,7 +112,64 @@ def test_programs_are_measured_by_their_series_where_there_are_some(console: Par
     assert [one.program for one in found.items] == ["import", "cron"]
 
 
+def test_sessions_of_a_night_are_told_by_who_ran_what(console: Parts) -> None:
+    """Looks as an agent keeps them, of a service each, and as one list of all."""
+    now = time.time()
+    import_ = {"id": "7", "service": "books", "user": "fares", "statement": "update fares set price = 3"}
+    waits = {"id": "8", "service": "books", "user": "app", "statement": "select 8", "blocked_by": "7"}
+    told: list[tuple[float, Any]] = [
+        (now - 900, {"service": "books", "sessions": [import_, waits]}),
+        (now - 600, {"service": "books", "sessions": []}),
+        (now - 300, [{**import_, "statement": "update fares set price = 4"}]),
+    ]
+    console.events.accept_now(
+        Delivery([], [Snapshot(nanos(at), "db", "sessions", pack_snapshot(content)) for at, content in told])
+    )
+    found = console.session_history.over("db", now - 1000, now, of="statement", limit=5)
+    first, second = found.items
+    assert found.looked == 3
+    assert (first.statement, first.user, first.service) == ("update fares set price = ?", "fares", "books")
+    assert (first.seconds, first.held_seconds) == (pytest.approx(600, abs=3), pytest.approx(300, abs=1))
+    assert (second.statement, second.waited_seconds) == ("select ?", pytest.approx(300, abs=1))
+    alone = console.session_history.over("db", now - 1000, now, of="session", limit=1).items
+    assert [(one.session, one.statement) for one in alone] == [("7", "update fares set price = 4")]
+
+
+def requested(at: float, body: str, **attributes: Any) -> NewEvent:
+    return NewEvent(nanos(at), "db", 6, "web", body, json.dumps(attributes))
+
+
+def test_web_requests_come_from_lines_that_name_a_path(console: Parts) -> None:
+    now = time.time()
+    events = [
+        requested(now - n, f"line {n}", **{"url.path": f"/sailings/{n}", "http.server.duration": n})
+        for n in range(1, 6)
+    ]
+    console.events.accept_now(Delivery([*events, requested(now - 1, "no request")], []))
+    found = console.request_history.over("db", now - 60, now, of="path", limit=5)
+    (one,) = found.items
+    assert (one.of, one.requests, one.seconds, one.longest_seconds) == ("/sailings/{n}", 5, 15.0, 5.0)
+    assert (found.looked, found.left_out) == (5, False)
+    slowest, _ = console.events.find(Search(nanos(now - 60), nanos(now), "", filters.parse('body eq "line 5"')), 1)
+    assert one.slowest == slowest[0].id
+
+
+def test_of_more_lines_than_are_read_the_newest_count(console: Parts, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(requests, "MOST_LINES", 30)
+    monkeypatch.setattr(requests, "PAGE", 7)
+    now = time.time()
+    console.events.accept_now(Delivery([requested(now - n, "x", **{"url.path": f"/{n}x"}) for n in range(1, 41)], []))
+    found = console.request_history.over("db", now - 60, now, of="path", limit=200)
+    assert {one.of for one in found.items} == {f"/{n}x" for n in range(1, 31)}
+    assert (found.looked, found.left_out) == (30, True)
+
+
 def test_a_host_there_is_not_is_refused(console: Parts) -> None:
-    with pytest.raises(Refused) as refused:
-        console.process_history.over("nobody", 0.0, 1.0, by="cpu", of="process", limit=1)
-    assert refused.value.status == 404
+    for ask in (
+        lambda: console.process_history.over("nobody", 0.0, 1.0, by="cpu", of="process", limit=1),
+        lambda: console.session_history.over("nobody", 0.0, 1.0, of="user", limit=1),
+        lambda: console.request_history.over("nobody", 0.0, 1.0, of="path", limit=1),
+    ):
+        with pytest.raises(Refused) as refused:
+            ask()
+        assert refused.value.status == 404

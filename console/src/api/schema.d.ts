@@ -12240,9 +12240,7 @@ export interface components {
         ValueQuery: {
             /**
              * By
-             * @default [
-             *       "host"
-             *     ]
+             * @default []
              */
             by: string[];
             /** Compute */

@@ -11,7 +11,7 @@ import { chosenIn, useAnswers, useBoard } from "./useBoard";
 /** Seconds for which each of several dashboards is shown. */
 const TURN = 30;
 /** How much larger everything stands on a screen across the room. */
-const LARGER = "22px";
+const LARGER = "1.4";
 /** When what is shown is this old, seconds, the screen says so. */
 const STALE = 60;
 
@@ -27,9 +27,9 @@ export function Component() {
     return made;
   }, [token]);
   useEffect(() => {
-    document.documentElement.style.fontSize = LARGER;
+    document.documentElement.style.zoom = LARGER;
     return () => {
-      document.documentElement.style.fontSize = "";
+      document.documentElement.style.zoom = "";
     };
   }, []);
   return (

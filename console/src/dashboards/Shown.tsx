@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Answered } from "../charts/Answered";
 import { bandsOf } from "../charts/bands";
+import { nameOf } from "../charts/ChartLane";
 import { clock, moment, scaled, unix, withUnit } from "../lib/format";
 import type { Question, Take } from "../lib/question";
 import type { Panel } from "../lib/sheet";
@@ -32,7 +33,7 @@ export function Shown({
     case "chart":
       return <Chart query={panel.query} answer={answer} span={span} draw={draw} title={panel.title ?? ""} />;
     case "value":
-      return <Figure answer={answer} end={span.end} />;
+      return <Figure answer={answer} limit={panel.query.limit ?? undefined} end={span.end} />;
     case "table":
       return <Hosts table={answer.table} />;
     case "states":
@@ -94,20 +95,30 @@ function questionOf(query: Schemas["MetricQuery"]): Question {
 }
 
 /** One figure, large, with its unit and a sliver of its course. */
-function Figure({ answer, end }: { answer: Answer; end: number }) {
-  const values = answer.value?.series.map((s) => s.values[0] ?? null) ?? [];
+function Figure({ answer, limit, end }: { answer: Answer; limit: number | undefined; end: number }) {
+  const series = answer.value?.series ?? [];
   const unit = answer.value?.unit ?? "";
-  const said = scaled(values[0] ?? null, unit);
-  const course = answer.course?.series[0];
+  const highest = series.reduce<(typeof series)[number] | undefined>(
+    (most, one) =>
+      (one.values[0] ?? Number.NEGATIVE_INFINITY) > (most?.values[0] ?? Number.NEGATIVE_INFINITY) ? one : most,
+    undefined,
+  );
+  const value = highest?.values[0] ?? null;
+  const said = scaled(value, unit);
+  const mine = JSON.stringify(highest?.attributes);
+  const course = answer.course?.series.find((one) => JSON.stringify(one.attributes) === mine);
+  const over = limit !== undefined && value !== null && value >= limit;
   return (
     <div>
-      <p>
+      <p className={over ? "text-state-critical" : ""}>
         <span className="font-dense font-semibold text-4xl">{said.value}</span>{" "}
         <span className="text-ink-2 text-lg">{said.unit}</span>
       </p>
       {course && <Sliver values={course.values} width={160} height={26} />}
       <p className="font-dense text-ink-2 text-xs">
-        {values.length > 1 ? `of ${values.length} series the first, ` : ""}until {clock(end)}
+        {series.length > 1 && `${nameOf(highest?.attributes ?? {})}, the highest of ${series.length}; `}
+        {limit !== undefined && `limit ${withUnit(limit, unit)}; `}
+        until {clock(end)}
       </p>
     </div>
   );

@@ -14,7 +14,7 @@ export function Variables({ variables, keep }: { variables: Variable[]; keep: (v
     <section aria-label="Variables" className="mb-3">
       <p className="text-ink-2">
         Chosen at the top
-        {!variables.length && ": nothing yet. A variable stands as $NAME in the filters of panels"}
+        {!variables.length && ': nothing yet. A variable stands in filters of panels, like site eq "$site"'}
       </p>
       <ul>
         {variables.map((one) => (

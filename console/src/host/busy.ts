@@ -24,7 +24,7 @@ export type Order = (typeof ORDERS)[number]["by"];
 /** Lines of a process in the log: those that name its number, or come from its program. */
 export function linesOf(host: string, one: Schemas["ProcessSpan"]): string {
   const program = one.program.split(/[:\s]/)[0] ?? "";
-  const ways = program ? [`source eq ${quoted(program)}`] : [];
+  const ways = program ? [`source sw ${quoted(program)}`] : [];
   if (one.pid) ways.push(`process.pid eq ${one.pid}`, `syslog.procid eq ${quoted(String(one.pid))}`);
   return `host eq ${quoted(host)} and (${ways.join(" or ")})`;
 }

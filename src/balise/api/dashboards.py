@@ -7,8 +7,8 @@ from typing import Annotated, Any, Literal, get_args
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from balise.api.alerts import Alert
-from balise.api.foresight import BaselineAnswer
 from balise.api.events import Event, PatternAnswer
+from balise.api.foresight import BaselineAnswer
 from balise.api.incidents import Incident
 from balise.api.metrics import FilterText, MetricAnswer, MetricName, MetricQuery
 from balise.api.problems import DocumentProblem
@@ -59,6 +59,7 @@ class ChartQuery(Strict):
 class ValueQuery(MetricQuery):
     """One figure: what is taken over the whole span, with a sliver of its course."""
 
+    by: Annotated[list[Annotated[str, Field(max_length=255)]], Field(max_length=10)] = []
     limit: float | None = None
 
 

@@ -18,7 +18,7 @@ _WRITTEN: dict[str, str] = {
     r"^\d{1,4}(\.\d{1,4}){0,2}$": "a version like 1.2 or 1.2.3",
     r"^https?://[^\s]+$": "an address like https://host:port/path",
     r"^[\w@.:-]{1,100}$": "letters, digits and _ @ . : -, at most 100",
-    r"^(/[A-Za-z0-9][\x21-\x5b\x5d-\x7e]*)?$": "the address of a page, like /fleet?where=state%20ne%20ok; empty for Now",
+    r"^(/[A-Za-z0-9][\x21-\x5b\x5d-\x7e]*)?$": "the address of a page, like /fleet?sort=cpu; empty for Now",
     r"^/[^\x00-\x1f]*$": "a path that begins with /",
     r"^[A-Z0-9]{1,10}$": "capitals and digits, at most 10",
     r"^[0-9a-f]{64}$": "64 hexadecimal digits",
