@@ -15,6 +15,7 @@ from balise.api.dashboards import Dashboard, DashboardAnswer, DashboardAsked, Da
 from balise.api.hosts import GroupBody
 from balise.api.metrics import MetricQuery
 from balise.api.spans import rfc3339
+from balise.core.moments import NS
 from balise.server.dashboards.book import read_text, text_of
 from balise.server.errors import Refused
 from balise.server.parts import Parts
@@ -217,6 +218,55 @@ def test_a_panel_that_cannot_be_answered_leaves_the_others(fleet: Parts) -> None
     assert first.chart is not None and "ebb" in first.chart[0].problem and "ebb" in second.problem
     assert third.chart is not None and len(third.chart) == 2 and third.chart[1].series
     assert third.usual is not None and [one is not None for one in third.usual] == [True]
+
+
+def berths(console: Parts, now: float) -> None:
+    """Seventy hosts with a gauge and a counter of six hours: the last half hour as it came, with points that lack."""
+    rng = np.random.default_rng(4)
+    past, recent = np.arange(now - 6 * 3600, now - 1800, 60.0), np.arange(now - 1800, now, 15.0)
+    for number in range(70):
+        host = f"berth-{number}"
+        kept = past[past // 60 % 7 != 3] if number % 5 == 0 else past
+        lay(console, host, "tide", kept, rng.random(len(kept)))
+        lay(console, host, "wind", past, np.arange(len(past)) * 60.0, kind="counter")
+        known = console.directory.ensure(host)
+        metric = console.series.catalogue.metrics["tide"]
+        ids = np.array([console.series.catalogue.series_id(known.id, metric, (), "", "gauge")])
+        for at in recent[: 100 - number].tolist():
+            console.series.accept_now(
+                console.series.batch(console.series.catalogue.layouts.of(ids), np.array([int(at * NS)]), rng.random(1))
+            )
+
+
+def test_many_series_over_hours_are_told_as_they_are_kept_and_rightly(console: Parts) -> None:
+    """Read together for all panels, and held to questions by themselves."""
+    now = time.time() // 300 * 300
+    berths(console, now)
+    span = {"from": rfc3339(now - 3 * 3600), "to": rfc3339(now)}
+
+    def alone(**query: Any) -> dict[str, list[float | None]]:
+        answer = console.metrics.ask(MetricQuery.model_validate({**span, "step": "5m", **query}))
+        return {one.attributes.get("host", ""): one.values for one in answer.series}
+
+    shown = body(
+        panel(metric="tide", by=["host"]),
+        panel("value", metric="tide"),
+        panel("value", metric="wind", take="rate"),
+        panel(metric="tide", take="max", by=[]),
+    )
+    made = console.dashboards.put("many", shown, CHIEF)
+    chart, value, rate, highest = console.answering.of(made, DashboardAsked.model_validate(span)).panels
+    assert chart.chart is not None and (chart.chart[0].step_seconds, chart.chart[0].tier) == (300, "5m")
+    told = {one.attributes["host"]: one.values for one in chart.chart[0].series}
+    exact = alone(metric="tide", by=["host"])
+    assert told.keys() == exact.keys() and len(told) == 70
+    for host, values in exact.items():
+        assert [v is None for v in told[host]] == [v is None for v in values]
+        assert [v for v in told[host] if v is not None] == pytest.approx([v for v in values if v is not None])
+    assert value.value is not None and rate.value is not None and highest.chart is not None
+    assert value.value.series[0].values == pytest.approx(alone(metric="tide", by=[], step="10800s")[""][-1:], rel=0.02)
+    assert rate.value.series[0].values == pytest.approx([70.0], rel=1e-6)
+    assert highest.chart[0].series[0].values == alone(metric="tide", take="max", by=[])[""]
 
 
 def test_a_value_is_one_figure_and_the_usual_of_what_has_none_is_left_out(fleet: Parts) -> None:

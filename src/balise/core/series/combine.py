@@ -56,6 +56,10 @@ class Combining:
         else:
             self._added(summary.total if take == "avg" else summary.count, summary.count, groups, at)
 
+    def add_sums(self, total: F64, count: F64, groups: I64) -> None:
+        """Takes the totals and counts that some series had in all the steps."""
+        self._added(total, count, groups, slice(None))
+
     def add_growth(self, grown: F64, seen: F64, groups: I64, at: slice) -> None:
         """Takes by how much some series grew in the steps `at`, and the seconds over which that was seen."""
         if self._take == "rate":

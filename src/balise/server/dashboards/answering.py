@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, get_args
 
@@ -45,6 +45,7 @@ from balise.server.hosts.directory import Directory, attribute_of
 from balise.server.incidents.search import IncidentSearch
 from balise.server.metrics.questions import Metrics
 from balise.server.rules.foresight import Foresight
+from balise.store.series.sweep import Sweep
 
 MOST_CHOICES = 1000
 HOUR = 3600
@@ -78,6 +79,8 @@ class _Span:
     end: float
     step: str | None
     points: int
+    sweep: Sweep | None = None
+    """What its panels want of very many series, read together."""
 
     def asks(self, query: MetricQuery) -> MetricQuery:
         return query.model_copy(
@@ -117,6 +120,7 @@ class Answering:
             raise bad_field(f"variables.{sorted(unknown)[0]}", "the dashboard has no such variable")
         chosen = {v.name: asked.variables.get(v.name, v.default) for v in dashboard.variables}
         span = _Span(start, end, asked.step, asked.points)
+        span = replace(span, sweep=self._from.metrics.sweep(self._wanted(dashboard, chosen, span)))
         return DashboardAnswer(
             from_=start,
             to=end,
@@ -126,6 +130,18 @@ class Answering:
                 for v in dashboard.variables
             ],
         )
+
+    def _wanted(self, dashboard: Dashboard, chosen: Chosen, span: _Span) -> Iterator[tuple[MetricQuery, bool]]:
+        """What the panels ask of metrics, and whether for one value; what cannot be asked says so in its own panel."""
+        for panel in dashboard.panels:
+            try:
+                query = with_chosen(panel.query, chosen)
+                if isinstance(query, ChartQuery):
+                    yield from [(span.asks(self._applied(one)), False) for one in query.queries]
+                elif isinstance(query, ValueQuery):
+                    yield from zip(self._figure(query, span), (True, False), strict=True)
+            except (Refused, filters.FilterError):
+                continue
 
     def _panel(self, panel: Panel, chosen: Chosen, span: _Span) -> PanelAnswer:
         try:
@@ -142,7 +158,7 @@ class Answering:
         asked = [span.asks(self._applied(one)) for one in query.queries]
         shifted = [one.model_copy(update={"shift": shift}) for shift in query.beside for one in asked]
         return {
-            "chart": self._from.metrics.ask_all([*asked, *shifted], lambda one: one).answers,
+            "chart": self._from.metrics.ask_all([*asked, *shifted], lambda one: one, kept=span.sweep).answers,
             "usual": [self._band(one, span) for one in asked] if query.usual else None,
         }
 
@@ -171,10 +187,14 @@ class Answering:
         )  # fmt: skip
 
     def _value(self, query: ValueQuery, _kind: str, span: _Span) -> dict[str, Any]:
-        asked = MetricQuery.model_validate(self._applied(query).model_dump(exclude={"limit"}))
-        value = self._from.metrics.ask(span.asks(asked), whole=True)
-        sliver = span.asks(asked).model_copy(update={"step": None, "points": SLIVER})
-        return {"value": value, "course": self._from.metrics.ask(sliver)}
+        whole, sliver = self._figure(query, span)
+        value = self._from.metrics.ask(whole, whole=True, kept=span.sweep)
+        return {"value": value, "course": self._from.metrics.ask(sliver, kept=span.sweep)}
+
+    def _figure(self, query: ValueQuery, span: _Span) -> tuple[MetricQuery, MetricQuery]:
+        """The questions for one value, and for its course."""
+        asked = span.asks(MetricQuery.model_validate(self._applied(query).model_dump(exclude={"limit"})))
+        return asked, asked.model_copy(update={"step": None, "points": SLIVER})
 
     def _applied(self, query: MetricQuery) -> MetricQuery:
         return query.model_copy(update={"where": self._named(query.where, query.filter), "filter": None})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -13,20 +13,23 @@ from balise.api.arithmetic import parse
 from balise.api.metrics import Metric, MetricAnswer, MetricAnswers, MetricQuery, SeriesAnswer, Take, Value
 from balise.api.spans import seconds, shift_seconds
 from balise.core import filters
-from balise.core.moments import nanos, seconds_of
+from balise.core.moments import NS, nanos, seconds_of
 from balise.core.rules.computing import compute
-from balise.core.series.steps import Steps, steps_between, whole_span
+from balise.core.series.steps import TIER_SECONDS, Steps, steps_between, whole_span
 from balise.server.asking import read_filter, span_of
 from balise.server.errors import Refused, bad_field
 from balise.server.hosts.directory import Directory
 from balise.store.series.catalogue import Metric as CataloguedMetric
 from balise.store.series.query import Answer, QueryEngine, Selector, TooLarge
 from balise.store.series.store import SeriesStore
+from balise.store.series.sweep import Sweep
 
 MOST_SERIES = 1000
 MOST_NUMBERS = 1_000_000
 """How many values one answer tells; series beyond that are left out, and counted."""
 MOST_STEPS = 20_000
+MANY, LONG = 64, 2 * 3600
+"""From more series than this over so many seconds on, what is kept of five minutes is as good as every point."""
 
 
 class Metrics:
@@ -34,6 +37,8 @@ class Metrics:
 
     def __init__(self, store: SeriesStore, directory: Directory) -> None:
         self._catalogue = store.catalogue
+        self._scan = store.scan
+        self._kept_since = store.kept_since
         self.selector = Selector(store.catalogue, directory)
         self.engine = QueryEngine(store.catalogue, store.reader, self.selector, store.kept_since)
 
@@ -57,17 +62,15 @@ class Metrics:
             if names is None or m.id in names
         ]
 
-    def ask(self, query: MetricQuery, *, whole: bool = False) -> MetricAnswer:
+    def ask(self, query: MetricQuery, *, whole: bool = False, kept: Sweep | None = None) -> MetricAnswer:
         """The answer to a query, or with `whole` one value for all of its span.
+
+        With a sweep many series over hours are told in the steps in which they are kept, instead of point by point.
 
         Raises:
             Refused: 422 with the field that is wrong, 404 for a metric nobody has sent.
         """
-        start, end = span_of(query.from_, query.to, time.time())
-        if whole:
-            steps = whole_span(start, end)
-        else:
-            steps = steps_between(start, end, step=seconds(query.step) if query.step else None, points=query.points)
+        steps = _steps_of(query, whole)
         if steps.count > MOST_STEPS:
             raise bad_field("step", f"that is {steps.count} steps; at most {MOST_STEPS} fit one answer: widen it")
         shift = nanos(shift_seconds(query.shift)) if query.shift else 0
@@ -75,7 +78,7 @@ class Metrics:
             raise bad_field("shift", "that is before 1970")
         asked = Steps(steps.start + shift, steps.width, steps.count)
         if query.values is None:
-            answer, name, unit = self._of_metric(query, asked)
+            answer, name, unit = self._of_metric(query, asked, kept=kept)
         else:
             answer, name, unit = self._computed(query, query.values, asked)
         steps = answer.steps
@@ -92,16 +95,44 @@ class Metrics:
             note=answer.note,
         )
 
-    def ask_all(self, queries: Sequence[MetricQuery], applied: Callable[[MetricQuery], MetricQuery]) -> MetricAnswers:
+    def sweep(self, queries: Iterable[tuple[MetricQuery, bool]]) -> Sweep:
+        """What several questions about many series want, to be read together; each with whether it is for one value of
+        the whole span."""
+        made = Sweep(self._scan, self._catalogue)
+        for query, whole in queries:
+            metric = self._catalogue.metrics.get(query.metric or "")
+            if metric is None or query.shift:
+                continue
+            try:
+                selection = self.selector.select(metric, query.where, query.by, apart=True)
+            except filters.FilterError:
+                continue
+            steps = as_kept(_steps_of(query, whole))
+            if len(selection.series) > MANY and self._is_kept(steps) and made.can(selection, steps, query.take):
+                made.want(selection, steps)
+        return made
+
+    def _is_kept(self, steps: Steps) -> bool:
+        return steps.start >= self._kept_since("5m")
+
+    def ask_all(
+        self,
+        queries: Sequence[MetricQuery],
+        applied: Callable[[MetricQuery], MetricQuery],
+        *,
+        kept: Sweep | None = None,
+    ) -> MetricAnswers:
         """The answers to several queries in their order; one that asks what there is not, or too much, says so itself.
 
         `applied` puts filters that have a name in their place. Raises Refused 422 with the field that is wrong.
         """
-        return MetricAnswers(answers=[self._answered(i, query, applied) for i, query in enumerate(queries)])
+        return MetricAnswers(answers=[self._answered(i, query, applied, kept) for i, query in enumerate(queries)])
 
-    def _answered(self, place: int, query: MetricQuery, applied: Callable[[MetricQuery], MetricQuery]) -> MetricAnswer:
+    def _answered(
+        self, place: int, query: MetricQuery, applied: Callable[[MetricQuery], MetricQuery], kept: Sweep | None
+    ) -> MetricAnswer:
         try:
-            return self.ask(applied(query))
+            return self.ask(applied(query), kept=kept)
         except Refused as error:
             fields = [f.field for f in error.errors]
             if error.status == 422 and "step" not in fields:
@@ -120,16 +151,29 @@ class Metrics:
             raise Refused(404, f"No metric {name!r} has arrived yet.{hint}")
         return metric
 
-    def _of_metric(self, query: MetricQuery, steps: Steps) -> tuple[Answer, str, str]:
+    def _of_metric(self, query: MetricQuery, steps: Steps, *, kept: Sweep | None = None) -> tuple[Answer, str, str]:
         metric = self._metric(query.metric or "")
-        answer = self._values(metric, query.where, steps, query.take, query.by, "where")
+        answer = self._values(metric, query.where, steps, query.take, query.by, "where", kept=kept)
         return answer, metric.name, unit_of(metric.unit, query.take, metric.kind)
 
     def _values(
-        self, metric: CataloguedMetric, where: str | None, steps: Steps, take: Take, by: Sequence[str], field: str
+        self,
+        metric: CataloguedMetric,
+        where: str | None,
+        steps: Steps,
+        take: Take,
+        by: Sequence[str],
+        field: str,
+        *,
+        kept: Sweep | None = None,
     ) -> Answer:
         try:
-            return self.engine.ask(metric, where, steps, take, by, apart=True)
+            selection = self.selector.select(metric, where, by, apart=True)
+            if kept is not None and len(selection.series) > MANY:
+                steps = as_kept(steps)
+                if self._is_kept(steps) and kept.can(selection, steps, take):
+                    return Answer(steps, selection.named, kept.mean(selection, steps), "5m")
+            return self.engine.answer(metric, selection, steps, take)
         except filters.FilterError as error:
             raise bad_field(field, str(error)) from None
         except TooLarge as error:
@@ -209,6 +253,22 @@ def unit_of(unit: str, take: str, kind: str = "gauge") -> str:
             return "1"
         return "1/s" if unit in ("", "1") or added else f"{unit}/s"
     return unit
+
+
+def _steps_of(query: MetricQuery, whole: bool) -> Steps:
+    start, end = span_of(query.from_, query.to, time.time())
+    if whole:
+        return whole_span(start, end)
+    return steps_between(start, end, step=seconds(query.step) if query.step else None, points=query.points)
+
+
+def as_kept(steps: Steps) -> Steps:
+    """The steps, or as wide ones as are kept where there are some dozens of them in the span."""
+    width = TIER_SECONDS["5m"] * NS
+    if steps.end - steps.start < LONG * NS or (steps.count > 1 and steps.width >= width):
+        return steps
+    first, last = steps.start // width * width, -(-steps.end // width) * width
+    return Steps(first, last - first, 1) if steps.count == 1 else Steps(first, width, (last - first) // width)
 
 
 def step_times(steps: Steps) -> list[float]:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from itertools import groupby
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,17 +28,19 @@ F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 Piece = tuple[I64, F64]
 
-_BLOCKS = (
-    "SELECT series, times, data FROM block WHERE host = ? AND last >= ? AND first < ? "
-    "AND low_series <= ? AND high_series >= ? ORDER BY id"
+_OF_HOSTS = (
+    "FROM json_each(?) AS wanted CROSS JOIN block ON host = wanted.value ->> 0 AND last >= ? AND first < ? "
+    "AND low_series <= wanted.value ->> 2 AND high_series >= wanted.value ->> 1"
 )
+"""Blocks of many hosts, host by host: of each its number and the lowest and highest series that is wanted of it."""
+_BLOCKS = f"SELECT wanted.key, block.id, series, times, data {_OF_HOSTS}"
 _MOMENTS = (
     "SELECT series, times FROM block WHERE host = ? AND last >= ? AND first <= ? "
     "AND low_series <= ? AND high_series >= ?"
 )
 _COUNTS = (
-    "SELECT low_series, high_series, sum(samples * 8 / length(series)) FROM block WHERE host = ? AND last >= ? "
-    "AND first < ? AND low_series <= ? AND high_series >= ? GROUP BY low_series, high_series"
+    f"SELECT wanted.key, low_series, high_series, sum(samples * 8 / length(series)) {_OF_HOSTS} "
+    "GROUP BY wanted.key, low_series, high_series"
 )
 RECENT_AT_ONCE = 500_000
 """Points that are not sealed yet and are put together at once."""
@@ -130,11 +134,14 @@ class Reader:
         by_host: dict[int, list[int]] = {}
         for place, one in enumerate(series):
             by_host.setdefault(self._catalogue.series[one].host, []).append(place)
-        for host, places in by_host.items():
-            places.sort(key=lambda p: series[p])
+        of_hosts = [sorted(places, key=lambda p: series[p]) for places in by_host.values()]
+        asked = _asked(by_host, [(series[places[0]], series[places[-1]]) for places in of_hosts])
+        found = connection.exec_driver_sql(_BLOCKS, (asked, start, end))
+        for key, rows_of_host in groupby(found, key=lambda row: row[0]):
+            places = of_hosts[key]
             wanted = np.array([series[p] for p in places])
-            found = connection.exec_driver_sql(_BLOCKS, (host, start, end, int(wanted[-1]), int(wanted[0])))
-            for ids_blob, times_blob, data in found:
+            # What came later stands behind what it may replace.
+            for _, _, ids_blob, times_blob, data in sorted(rows_of_host, key=lambda row: row[1]):
                 ids = np.frombuffer(ids_blob, np.int64)
                 rows = np.searchsorted(ids, wanted)
                 rows[rows == len(ids)] = 0
@@ -153,14 +160,16 @@ class Reader:
             own = stripe.layout.series
             at = np.minimum(np.searchsorted(ids, own), len(ids) - 1)
             np.add.at(out, at[ids[at] == own], stripe.rows)
-        hosts = np.array([self._catalogue.series[s].host for s in ids.tolist()], np.int64)
+        of_hosts: dict[int, list[int]] = {}
+        for place, one in enumerate(ids.tolist()):
+            of_hosts.setdefault(self._catalogue.series[one].host, []).append(place)
+        held = [np.array(mine, np.int64) for mine in of_hosts.values()]
+        asked = _asked(of_hosts, [(int(ids[mine[0]]), int(ids[mine[-1]])) for mine in held])
         with self._engine.connect() as connection:
-            for host in np.unique(hosts).tolist():
-                mine = np.flatnonzero(hosts == host)
+            for key, low, high, rows in connection.exec_driver_sql(_COUNTS, (asked, start, end)):
+                mine = held[key]
                 own = ids[mine]
-                bounds = (host, start, end, int(own.max()), int(own.min()))
-                for low, high, rows in connection.exec_driver_sql(_COUNTS, bounds):
-                    out[mine[(own >= low) & (own <= high)]] += rows
+                out[mine[(own >= low) & (own <= high)]] += rows
         return out[places]
 
     def oldest(self, tier: TierName, metric: int, series: Sequence[int], start: int) -> int | None:
@@ -368,6 +377,11 @@ def _joined(pieces: list[Piece], start: int, end: int) -> Piece:
     times, values = ordered_once(times, values)
     lo, hi = np.searchsorted(times, [start, end])
     return times[lo:hi], values[lo:hi]
+
+
+def _asked(hosts: Iterable[int], bounds: Sequence[tuple[int, int]]) -> str:
+    """Hosts with the lowest and highest series wanted of each, as one parameter of a statement."""
+    return json.dumps([(host, low, high) for host, (low, high) in zip(hosts, bounds, strict=True)])
 
 
 def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
