@@ -31,8 +31,9 @@ export function Component() {
     () => ({ key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" }),
     [parameters],
   );
-  const keys = useMemo(() => keysIn(parameters.get("columns") ?? ""), [parameters]);
-  const shown = keys.length ? keys : DEFAULT_COLUMNS;
+  const written = parameters.get("columns") ?? "";
+  const keys = useMemo(() => keysIn(written), [written]);
+  const shown = useMemo(() => (keys.length ? keys : DEFAULT_COLUMNS), [keys]);
   const groupBy = parameters.get("group") ?? "";
   const lines = parameters.get("lines") === "1";
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());

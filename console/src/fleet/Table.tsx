@@ -1,5 +1,14 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, memo, useRef, useState } from "react";
+import {
+  type Dispatch,
+  type KeyboardEvent,
+  memo,
+  type SetStateAction,
+  useCallback,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Host, Schemas } from "../api/client";
 import { duration, unix, withUnit } from "../lib/format";
@@ -7,7 +16,7 @@ import { withSpan } from "../lib/useSpan";
 import { StateWord } from "../ui/Signal";
 import { Sliver } from "../ui/Sliver";
 import type { Column, Order, Row } from "./columns";
-import { FACTS } from "./facts";
+import { FACTS, type Fact } from "./facts";
 
 const ROW = 30;
 const ROW_CLASS = "grid gap-x-3 items-center";
@@ -37,18 +46,23 @@ interface TableProps {
   now: number;
   shown: string[];
   chosen: ReadonlySet<string>;
-  setChosen: (chosen: ReadonlySet<string>) => void;
+  setChosen: Dispatch<SetStateAction<ReadonlySet<string>>>;
 }
 
 export function FleetTable(props: TableProps) {
   const { rows, hosts, columns, answers, order, setOrder, now, shown, chosen, setChosen } = props;
-  const grid = gridOf(shown, columns, rows[0]?.lines !== undefined && rows[0]?.lines !== null);
-  const facts = FACTS.filter((f) => shown.includes(f.key));
-  const toggle = (name: string) => {
-    const next = new Set(chosen);
-    if (!next.delete(name)) next.add(name);
-    setChosen(next);
-  };
+  const lines = Boolean(rows[0]?.lines);
+  const grid = useMemo(() => gridOf(shown, columns, lines), [shown, columns, lines]);
+  const facts = useMemo(() => FACTS.filter((f) => shown.includes(f.key)), [shown]);
+  const toggle = useCallback(
+    (name: string) =>
+      setChosen((held) => {
+        const next = new Set(held);
+        if (!next.delete(name)) next.add(name);
+        return next;
+      }),
+    [setChosen],
+  );
   const scroller = useRef<HTMLDivElement>(null);
   const navigate = useNavigate();
   const [parameters] = useSearchParams();
@@ -136,48 +150,23 @@ export function FleetTable(props: TableProps) {
             const host = row && hosts.get(row.host);
             if (!row || !host) return null;
             return (
-              <div
+              <HostRow
                 key={host.name}
-                role="row"
-                aria-rowindex={item.index + 2}
-                className={`${ROW_CLASS} absolute inset-x-0 border-base-300 border-b pr-3 hover:bg-base-200 ${item.index === at || chosen.has(host.name) ? "bg-base-200" : ""}`}
-                style={{ ...grid, height: ROW, transform: `translateY(${item.start}px)` }}
-              >
-                <div role="cell">
-                  <input
-                    type="checkbox"
-                    className="checkbox checkbox-xs"
-                    aria-label={`Choose ${host.name}`}
-                    checked={chosen.has(host.name)}
-                    onChange={() => toggle(host.name)}
-                  />
-                </div>
-                <Known
-                  host={host}
-                  state={row.state}
-                  link={withSpan(`/fleet/${encodeURIComponent(host.name)}`, parameters)}
-                  groups={shown.includes("groups")}
-                  facts={facts.map((f) => `${f.of(host, now)}\t`).join("")}
-                />
-                {columns.map((column, i) => (
-                  <Cell
-                    key={column.key}
-                    right={column.right || answers[i]?.kind === "number"}
-                    text={said(row.values[i], answers[i]?.unit ?? "")}
-                    unusual={row.unusual[i] ?? null}
-                    line={row.lines?.[i] ?? undefined}
-                  />
-                ))}
-                <div
-                  role="cell"
-                  className={`text-right ${host.open_alerts ? "font-semibold text-state-critical" : ""}`}
-                >
-                  {host.open_alerts || ""}
-                </div>
-                <div role="cell" className="grow-cell text-right text-ink-2">
-                  {host.last_seen ? `${duration(Math.max(0, now + 15 - unix(host.last_seen)))} ago` : "never"}
-                </div>
-              </div>
+                row={row}
+                host={host}
+                place={item.index}
+                start={item.start}
+                marked={item.index === at}
+                chosen={chosen.has(host.name)}
+                toggle={toggle}
+                grid={grid}
+                columns={columns}
+                answers={answers}
+                facts={facts}
+                groups={shown.includes("groups")}
+                link={withSpan(`/fleet/${encodeURIComponent(host.name)}`, parameters)}
+                now={now}
+              />
             );
           })}
         </div>
@@ -185,6 +174,82 @@ export function FleetTable(props: TableProps) {
     </div>
   );
 }
+
+interface RowProps {
+  row: Row;
+  host: Host;
+  place: number;
+  start: number;
+  marked: boolean;
+  chosen: boolean;
+  toggle: (name: string) => void;
+  grid: ReturnType<typeof gridOf>;
+  columns: Column[];
+  answers: Schemas["ColumnAnswer"][];
+  facts: readonly Fact[];
+  groups: boolean;
+  link: string;
+  now: number;
+}
+
+/** A row, drawn anew only when something of it changed: while somebody scrolls, rows that stay stay as they are. */
+const HostRow = memo(function HostRow(props: RowProps) {
+  const { row, host, place, start, marked, chosen, toggle, grid, columns, answers, facts, groups, link, now } = props;
+  return (
+    <div
+      role="row"
+      aria-rowindex={place + 2}
+      className={`${ROW_CLASS} absolute inset-x-0 border-base-300 border-b pr-3 hover:bg-base-200 ${marked || chosen ? "bg-base-200" : ""}`}
+      style={{ ...grid, height: ROW, transform: `translateY(${start}px)` }}
+    >
+      <div role="cell">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-xs"
+          aria-label={`Choose ${host.name}`}
+          checked={chosen}
+          onChange={() => toggle(host.name)}
+        />
+      </div>
+      <div role="cell">
+        <StateWord state={row.state} />
+      </div>
+      <div role="cell" className="grow-cell">
+        <Link className="font-semibold hover:underline" to={link}>
+          {host.name}
+        </Link>
+      </div>
+      {groups && (
+        <div role="cell" className="grow-cell text-ink-2">
+          {host.groups.join(", ")}
+        </div>
+      )}
+      {facts.map((fact) => {
+        const said = fact.of(host, now);
+        return (
+          <div key={fact.key} role="cell" className="grow-cell" title={said}>
+            {said}
+          </div>
+        );
+      })}
+      {columns.map((column, i) => (
+        <Cell
+          key={column.key}
+          right={column.right || answers[i]?.kind === "number"}
+          text={said(row.values[i], answers[i]?.unit ?? "")}
+          unusual={row.unusual[i] ?? null}
+          line={row.lines?.[i] ?? undefined}
+        />
+      ))}
+      <div role="cell" className={`text-right ${host.open_alerts ? "font-semibold text-state-critical" : ""}`}>
+        {host.open_alerts || ""}
+      </div>
+      <div role="cell" className="grow-cell text-right text-ink-2">
+        {host.last_seen ? `${duration(Math.max(0, now + 15 - unix(host.last_seen)))} ago` : "never"}
+      </div>
+    </div>
+  );
+});
 
 function Plain({ name, right = false }: { name: string; right?: boolean }) {
   return (
@@ -199,7 +264,7 @@ function said(value: number | string | null | undefined, unit: string): string {
 }
 
 /** A value, marked where it is unlike those of its group, with a small line of its course where one is asked for. */
-const Cell = memo(function Cell({
+function Cell({
   text,
   right,
   unusual,
@@ -224,44 +289,4 @@ const Cell = memo(function Cell({
       </span>
     </div>
   );
-});
-
-const Known = memo(function Known({
-  host,
-  state,
-  link,
-  groups,
-  facts,
-}: {
-  host: Host;
-  state: Host["state"];
-  link: string;
-  groups: boolean;
-  facts: string;
-}) {
-  return (
-    <>
-      <div role="cell">
-        <StateWord state={state} />
-      </div>
-      <div role="cell" className="grow-cell">
-        <Link className="font-semibold hover:underline" to={link}>
-          {host.name}
-        </Link>
-      </div>
-      {groups && (
-        <div role="cell" className="grow-cell text-ink-2">
-          {host.groups.join(", ")}
-        </div>
-      )}
-      {facts
-        .split("\t")
-        .slice(0, -1)
-        .map((cell, i) => (
-          <div key={`f${i}`} role="cell" className="grow-cell" title={cell}>
-            {cell}
-          </div>
-        ))}
-    </>
-  );
-});
+}

@@ -25,7 +25,7 @@ from balise.core.rules.rehearsal import Breach, rehearse
 from balise.core.series.steps import Steps
 from balise.demo.fleet import FLEET, GROUPS, Ship
 from balise.demo.model import METRICS, Measured, Model
-from balise.demo.stories import DAY, HOUR, schedule_from
+from balise.demo.stories import DAY, HOUR, LOST, schedule_from
 from balise.demo.telling import Teller
 from balise.server.alerts.book import group_key
 from balise.server.hosts.groups import join_group
@@ -40,6 +40,8 @@ from balise.store.state import tables
 F64 = NDArray[np.float64]
 FINE, COARSE = 15.0, 60.0
 SHIPS_A_STEP = 6
+SILENT_AFTER = 60.0
+"""Seconds without a word after which a host counts as silent."""
 
 
 def _step(alert: int, at: float, what: str, level: int, value: float | None) -> dict[str, Any]:
@@ -124,15 +126,23 @@ class Past:
         moments = (times * NS).astype(np.int64)
         for at in range(0, len(self._ships), SHIPS_A_STEP):
             part = self._ships[at : at + SHIPS_A_STEP]
-            ids, values = [], []
+            ids, at_which, values = [], [], []
             for ship in part:
                 measured = self._model.measure(ship, times)
                 known = self._console.directory.find(ship.name)
                 if known:
+                    heard = self._heard(ship, times)
                     ids.append(series_of(self._console.series, known.id, measured))
-                    values.append(np.vstack([counted(m, times) for m in measured]))
-            self._console.series.lay_down(ids, [moments] * len(ids), values)
+                    at_which.append(moments[heard])
+                    values.append(np.vstack([counted(m, times) for m in measured])[:, heard])
+            self._console.series.lay_down(ids, at_which, values)
             _progress("metrics", at + len(part), len(self._ships))
+
+    def _heard(self, ship: Ship, times: F64) -> NDArray[np.bool_]:
+        """Whether a host was heard at each moment."""
+        if ship.name != LOST:
+            return np.ones(len(times), bool)
+        return self._model.schedule.strength("lost-gate", times, rise=1.0) <= 0.5
 
     def events(self) -> None:
         teller = Teller(self._model)
@@ -267,6 +277,11 @@ class Past:
                 if name != state:
                     state, since = name, at
                     session.add(tables.StateChange(host=known.id, at=at, state=state))
+            if known.name == LOST:
+                for one in self._model.schedule.of("lost-gate"):
+                    if self._start < one.start and one.end < self._end:
+                        session.add(tables.StateChange(host=known.id, at=one.start + SILENT_AFTER, state="silent"))
+                        session.add(tables.StateChange(host=known.id, at=one.end, state="ok"))
             session.execute(
                 update(tables.Host).where(tables.Host.id == known.id).values(state=state, state_since=since)
             )

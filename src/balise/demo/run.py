@@ -33,7 +33,7 @@ from balise.demo.offices import Offices
 from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.shore import Shore
-from balise.demo.stories import DAY, schedule_from
+from balise.demo.stories import DAY, LOST, schedule_from
 from balise.demo.telling import Teller
 from balise.server.errors import Refused
 from balise.server.folder import data_folder
@@ -45,8 +45,6 @@ from balise.store.events.store import Delivery
 
 log = logging.getLogger(__name__)
 USER = "skipper"
-LOST = "gate-n2"
-"""The gate controller that loses its network."""
 PLANS = (
     """\
 plan: ports

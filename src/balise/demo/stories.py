@@ -56,6 +56,10 @@ class Schedule:
         return gained
 
 
+LOST = "gate-n2"
+"""The gate that loses its network in `lost-gate`."""
+
+
 def schedule_from(started: float, days: float) -> Schedule:
     """The stories at work when the demo starts, again every few hours, and a few times in the past."""
     occurrences = [
@@ -79,6 +83,8 @@ def schedule_from(started: float, days: float) -> Schedule:
         (4.1, "tariff-import", 27 * MINUTE),
         (5.4, "full-deck", 210 * MINUTE),
         (6.2, "tariff-import", 44 * MINUTE),
+        (0.8, "lost-gate", 23 * MINUTE),
+        (9.7, "lost-gate", 71 * MINUTE),
     ):
         if back < days:
             at = started - back * DAY
