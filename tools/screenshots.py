@@ -13,6 +13,7 @@ import urllib.request
 from email import message_from_bytes
 from email.policy import default
 from pathlib import Path
+from urllib.parse import urlencode
 
 from playwright.sync_api import Page, sync_playwright
 
@@ -31,6 +32,36 @@ TERMINAL = (
         "balise rule rehearse busier-than-usual --from -7d | head -14; echo; balise metric forecast system.filesystem.utilization --by host,system.filesystem.mountpoint --horizon 30d; echo; balise rule watching backup-h1",
     ),
 )
+FLEET = {"columns": "cpu,memory,disk,rate(system.disk.io)@15m,net,label:role", "group": "site"}
+CHART = {
+    "q": [
+        'avg of balise.cpu.busy by host where group eq "Booking"',
+        "max of postgresql.sessions.blocked by host",
+    ],
+    "beside": "-1d",
+}
+MORNING = {
+    "about": "What the morning watch looks at first",
+    "variables": [{"name": "site", "of": "site"}],
+    "panels": [
+        (
+            "value",
+            "Fullest volume",
+            [0, 0, 3, 3],
+            {"metric": "system.filesystem.utilization", "take": "max", "limit": 0.95},
+        ),
+        ("value", "Sessions that wait", [3, 0, 3, 3], {"metric": "postgresql.sessions.blocked", "take": "max"}),
+        ("incidents", "Open incidents", [6, 0, 6, 3], {}),
+        ("chart", "The busiest", [0, 3, 6, 6], {"metric": "balise.cpu.busy", "where": 'site eq "$site"', "top": 6}),
+        ("states", "By application", [6, 3, 6, 6], {"by": "application"}),
+        (
+            "patterns",
+            "What the log says anew",
+            [0, 9, 12, 5],
+            {"where": 'severity ge "warning" and site ne null', "limit": 6},
+        ),
+    ],
+}
 DAYS = "21"
 """Enough to know what is usual."""
 
@@ -100,6 +131,15 @@ def deal_with_it(page: Page, url: str) -> int:
     page.get_by_role("button", name="I have it").click()
     page.get_by_text("skipper has it since").wait_for()
     return int(re.findall(r"/incidents/(\d+)", page.url)[0])
+
+
+def make_a_dashboard(page: Page, url: str) -> None:
+    """A dashboard for one's morning, as a person has it."""
+    names = ("kind", "title", "at", "query")
+    panels = [dict(zip(names, panel, strict=True)) for panel in MORNING["panels"]]
+    answer = page.context.request.put(f"{url}/api/v1/dashboards/morning", data={**MORNING, "panels": panels})
+    assert answer.ok, answer.text()
+    shoot(page, url, "dashboard", "/dashboards/morning")
 
 
 def ask_who(page: Page, url: str) -> None:
@@ -193,9 +233,6 @@ def main() -> None:
             context = browser.new_context(viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
             page = context.new_page()
             sign_in(page, url, "skipper", password)
-            alert = page.evaluate(
-                "fetch('/api/v1/alerts?state=open').then(r => r.json()).then(a => a.items.find(i => i.rule === 'sessions-waiting').id)"
-            )
             rehearse_a_rule(page, url)
             tune_an_alert(page, url)
             incident = deal_with_it(page, url)
@@ -203,20 +240,20 @@ def main() -> None:
             drawn = f"?drawn={now - 480}-{now - 60}"
             for name, path in (
                 ("now", "/"),
-                ("fleet", "/fleet"),
+                ("fleet", f"/fleet?{urlencode(FLEET)}"),
+                ("charts", f"/charts?{urlencode(CHART, doseq=True)}&drawn={now - 900}-{now - 60}"),
+                ("rollup", "/below/site=northquay"),
+                ("busy", "/fleet/book-db-n1/processes?of=session"),
+                ("availability", "/availability?of=application&from=-7d"),
                 ("host", f"/fleet/book-db-n1{drawn}"),
                 ("events", "/events?floor=warning"),
-                ("patterns", "/events/patterns?from=-6h"),
-                ("sources", "/events/sources"),
                 ("incidents", "/incidents"),
                 ("incident", f"/incidents/{incident}"),
-                ("rota", "/settings/duty"),
-                ("maintenance", "/settings/maintenance"),
-                ("alert", f"/alerts/{alert}"),
                 ("service", "/services/1"),
                 ("application", "/applications/Booking"),
             ):
                 shoot(page, url, name, path)
+            make_a_dashboard(page, url)
             ask_who(page, url)
             open_a_mail(page, data)
             browser.close()
@@ -227,7 +264,7 @@ def main() -> None:
             "PATH": f"{Path(BALISE).parent}:{os.environ['PATH']}",
         }
         for name, command in TERMINAL:
-            terminal(name, command.format(alert=alert, incident=incident), environment)
+            terminal(name, command.format(incident=incident), environment)
     finally:
         demo.terminate()
         demo.wait(20)
