@@ -1,10 +1,9 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { moment, plural, unix, withUnit } from "../lib/format";
-import { instant } from "../lib/span";
-import { Empty, Failure, Waiting } from "../ui/Note";
-import { Bar, BusyRow, BusyTable, type Heading } from "./BusyTable";
+import { Empty } from "../ui/Note";
+import { Bar, BusyRow, BusyTable, type Heading, NotYet, useBusy } from "./BusyTable";
 import { linesOf, type Order } from "./busy";
 import { has, type Shared } from "./Processes";
 
@@ -18,22 +17,14 @@ export function BusyProcesses({
   by,
   pid,
 }: Shared & { of: Of; by: Order; pid?: number | undefined }) {
-  const answer = useQuery({
-    queryKey: ["processes", host, of, by, span.start, span.end],
-    queryFn: () =>
-      got(
-        api.GET("/api/v1/hosts/{name}/processes", {
-          params: {
-            path: { name: host },
-            query: { from: instant(span.start), to: instant(span.end), by, of, limit: 100 },
-          },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
-  if (answer.isError) return <Failure error={answer.error} again={() => void answer.refetch()} />;
-  if (!answer.data) return <Waiting what={`the busiest of ${host}`} lines={8} />;
+  const answer = useBusy("processes", host, `${of} ${by}`, span, (asked) =>
+    got(
+      api.GET("/api/v1/hosts/{name}/processes", {
+        params: { path: { name: host }, query: { ...asked, by, of } },
+      }),
+    ),
+  );
+  if (answer.isError || !answer.data) return <NotYet answer={answer} what={`the busiest of ${host}`} />;
   const { items, looked, measured } = answer.data;
   const shown = items.filter((one) => has(text, one.pid, one.program, one.user, one.command, one.service));
   if (!items.length)

@@ -1,31 +1,21 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { quoted } from "../lib/filterText";
 import { moment, plural, unix, withUnit } from "../lib/format";
-import { instant } from "../lib/span";
-import { Empty, Failure, Waiting } from "../ui/Note";
-import { Bar, BusyRow, BusyTable, type Heading } from "./BusyTable";
+import { Empty } from "../ui/Note";
+import { Bar, BusyRow, BusyTable, type Heading, NotYet, useBusy } from "./BusyTable";
 import { has, type Shared } from "./Processes";
 
 /** Web requests of the host's access logs, by path or by client: those that took the most time first. */
 export function BusyRequests({ host, span, text, of }: Shared & { of: "path" | "client" }) {
-  const answer = useQuery({
-    queryKey: ["requests", host, of, span.start, span.end],
-    queryFn: () =>
-      got(
-        api.GET("/api/v1/hosts/{name}/requests", {
-          params: {
-            path: { name: host },
-            query: { from: instant(span.start), to: instant(span.end), of, limit: 100 },
-          },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
-  if (answer.isError) return <Failure error={answer.error} again={() => void answer.refetch()} />;
-  if (!answer.data) return <Waiting what={`the requests of ${host}`} lines={8} />;
+  const answer = useBusy("requests", host, of, span, (asked) =>
+    got(
+      api.GET("/api/v1/hosts/{name}/requests", {
+        params: { path: { name: host }, query: { ...asked, of } },
+      }),
+    ),
+  );
+  if (answer.isError || !answer.data) return <NotYet answer={answer} what={`the requests of ${host}`} />;
   const { items, looked, left_out } = answer.data;
   if (!items.length)
     return (

@@ -1,10 +1,8 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, got } from "../api/client";
 import { duration, moment, plural, unix } from "../lib/format";
-import { instant } from "../lib/span";
-import { Empty, Failure, Waiting } from "../ui/Note";
+import { Empty } from "../ui/Note";
 import { Signal } from "../ui/Signal";
-import { Bar, BusyRow, BusyTable, type Heading } from "./BusyTable";
+import { Bar, BusyRow, BusyTable, type Heading, NotYet, useBusy } from "./BusyTable";
 import { has, type Shared } from "./Processes";
 
 /** Sessions of the host's services, or their statements: who held others first, then the longest at work. */
@@ -20,22 +18,14 @@ export function BusySessions({
   whoRan: (statement: string) => void;
   process: (pid: string) => void;
 }) {
-  const answer = useQuery({
-    queryKey: ["sessions", "over", host, of, span.start, span.end],
-    queryFn: () =>
-      got(
-        api.GET("/api/v1/hosts/{name}/sessions", {
-          params: {
-            path: { name: host },
-            query: { from: instant(span.start), to: instant(span.end), of, limit: 100 },
-          },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
-  if (answer.isError) return <Failure error={answer.error} again={() => void answer.refetch()} />;
-  if (!answer.data) return <Waiting what={`the sessions of ${host}`} lines={8} />;
+  const answer = useBusy("sessions", host, of, span, (asked) =>
+    got(
+      api.GET("/api/v1/hosts/{name}/sessions", {
+        params: { path: { name: host }, query: { ...asked, of } },
+      }),
+    ),
+  );
+  if (answer.isError || !answer.data) return <NotYet answer={answer} what={`the sessions of ${host}`} />;
   // What is asked by a statement without its values is found by how it begins.
   const begins = text.split("?")[0] ?? "";
   const shown = answer.data.items.filter((one) =>

@@ -1,4 +1,31 @@
+import { keepPreviousData, type UseQueryResult, useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
+import { instant, type Span } from "../lib/span";
+import { Failure, Waiting } from "../ui/Note";
+
+/** What is asked of a host over a span, by what it is of. */
+export function useBusy<T>(
+  what: string,
+  host: string,
+  of: string,
+  span: Span,
+  ask: (asked: { from: string; to: string; limit: number }) => Promise<T>,
+) {
+  return useQuery({
+    queryKey: ["busy", what, host, of, span.start, span.end],
+    queryFn: () => ask({ from: instant(span.start), to: instant(span.end), limit: MOST }),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+/** While there is no answer yet, or none comes. */
+export function NotYet({ answer, what }: { answer: UseQueryResult<unknown>; what: string }) {
+  if (answer.isError) return <Failure error={answer.error} again={() => void answer.refetch()} />;
+  return <Waiting what={what} lines={8} />;
+}
+
+const MOST = 100;
 
 export interface Heading {
   name: string;
@@ -29,7 +56,7 @@ export function BusyTable({ label, headings, children }: { label: string; headin
   );
 }
 
-/** A row, as bright as it is wanted; `bar` is its share of the most, drawn beneath its first cell. */
+/** A row, marked where it is the one that was looked for. */
 export function BusyRow({
   cells,
   headings,

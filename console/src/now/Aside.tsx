@@ -36,14 +36,14 @@ export function ChangedLately({ events, incidents, now }: { events: Event[]; inc
       <ul className="hairline text-sm">
         {found.map((one) => (
           <li key={one.event.id} className="py-1">
-            <Link className="hover:underline" to={`/events/one/${one.event.id}`}>
+            <Link className="block min-h-6 hover:underline" to={`/events/one/${one.event.id}`}>
               <span className="text-ink-2">{moment(unix(one.event.time), now)}</span>{" "}
               <span className="font-semibold">{someOf(one.hosts, 1)}</span> {one.event.body}
             </Link>
             {one.incident && (
               <span className="block text-ink-2">
                 {one.before && `${duration(unix(one.incident.opened_at) - unix(one.event.time))} before `}
-                <Link className="link" to={`/incidents/${one.incident.id}`}>
+                <Link className="link touch inline-flex min-h-6 items-center" to={`/incidents/${one.incident.id}`}>
                   incident {one.incident.id}
                 </Link>
                 {!one.before && ", on a host of it"}
