@@ -11,11 +11,13 @@ from balise.core.series.combine import Combining
 from balise.core.series.steps import TIER_SECONDS, Steps
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.query import Selection
-from balise.store.series.scan import CELLS_AT_MOST, Scan
+from balise.store.series.scan import Scan
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 WIDTH = TIER_SECONDS["5m"] * NS
+MOST_CELLS = 4_000_000
+"""Series times steps of five minutes that are held at once, 16 bytes each."""
 
 
 class Sweep:
@@ -33,13 +35,14 @@ class Sweep:
             return False
         series = self._catalogue.series
         gauges = all(series[one].kind == "gauge" and not series[one].part for one in selection.series)
-        return gauges and len(selection.series) * _fine(steps).count <= CELLS_AT_MOST
+        return gauges and len(selection.series) * _fine(steps).count <= MOST_CELLS
 
     def want(self, selection: Selection, steps: Steps) -> None:
-        """Says what will be asked, as far as it fits into what is looked at in one go."""
+        """Says what will be asked, as far as it fits into what may be held; what does not is read by itself."""
         fine = _fine(steps)
         wanted = np.union1d(self._wanted.get(fine, np.empty(0, np.int64)), np.array(selection.series, np.int64))
-        if len(wanted) * fine.count <= CELLS_AT_MOST and fine not in self._read:
+        others = sum(len(held) * of.count for of, held in self._wanted.items() if of != fine)
+        if others + len(wanted) * fine.count <= MOST_CELLS and fine not in self._read:
             self._wanted[fine] = wanted
 
     def mean(self, selection: Selection, steps: Steps) -> F64:
