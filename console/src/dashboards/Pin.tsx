@@ -41,7 +41,7 @@ export function Pin({ panel, value }: { panel: () => Panel; value?: () => Panel 
   };
   return (
     <span className="inline-flex flex-wrap items-center gap-2">
-      <button type="button" className="link" aria-expanded={open} onClick={() => setOpen(!open)}>
+      <button type="button" className="link touch" aria-expanded={open} onClick={() => setOpen(!open)}>
         pin to a dashboard
       </button>
       {open && value && (

@@ -36,7 +36,7 @@ export function ChangedLately({ events, incidents, now }: { events: Event[]; inc
       <ul className="hairline text-sm">
         {found.map((one) => (
           <li key={one.event.id} className="py-1">
-            <Link className="block min-h-6 hover:underline" to={`/events/one/${one.event.id}`}>
+            <Link className="touch block min-h-6 hover:underline" to={`/events/one/${one.event.id}`}>
               <span className="text-ink-2">{moment(unix(one.event.time), now)}</span>{" "}
               <span className="font-semibold">{someOf(one.hosts, 1)}</span> {one.event.body}
             </Link>
@@ -129,7 +129,7 @@ export function Stopped({ hosts, now }: { hosts: Host[]; now: number }) {
             <span className="self-center">
               <Signal state="silent" size={15} label={false} />
             </span>
-            <Link className="grow-cell min-w-0 font-semibold hover:underline" to={one.to}>
+            <Link className="touch grow-cell min-w-0 font-semibold hover:underline" to={one.to}>
               {one.name}
             </Link>
             <span className="min-w-0 grow truncate text-ink-2" title={one.what}>

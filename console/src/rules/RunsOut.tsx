@@ -30,7 +30,7 @@ export function Courses({ courses }: { courses: Course[] }) {
         <li key={JSON.stringify(attributes)} className="flex justify-between gap-3 py-1">
           <span>
             {attributes.host && (
-              <Link className="link font-semibold" to={`/fleet/${encodeURIComponent(attributes.host)}`}>
+              <Link className="link touch font-semibold" to={`/fleet/${encodeURIComponent(attributes.host)}`}>
                 {attributes.host}
               </Link>
             )}{" "}

@@ -33,7 +33,7 @@ export function By({ by, choose, hosts }: { by: string; choose: (by: string) => 
   return (
     <select
       aria-label="Roll up by"
-      className="grows cursor-pointer border-primary/70 border-b-2 bg-transparent font-semibold text-primary"
+      className="grows touch cursor-pointer border-primary/70 border-b-2 bg-transparent font-semibold text-primary"
       value={by}
       onChange={(e) => choose(e.target.value)}
     >

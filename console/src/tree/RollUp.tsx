@@ -119,7 +119,7 @@ function Branch({ node, by, depth }: { node: Node; by: string; depth: number }) 
               <Signal state={node.state} size={16} />
             </span>
             <span className="min-w-0">
-              <Link className="font-semibold hover:underline" to={withSpan(pageOf(node), parameters)}>
+              <Link className="touch font-semibold hover:underline" to={withSpan(pageOf(node), parameters)}>
                 {node.name === "(none)" ? `no ${by.replace("label.", "")}` : node.name}
               </Link>{" "}
               {node.kind !== "host" && <span className="text-ink-2 text-sm">{plural(node.hosts, "host")}</span>}
