@@ -131,6 +131,13 @@ def test_sessions_of_a_night_are_told_by_who_ran_what(console: Parts) -> None:
     assert (first.statement, first.user, first.service) == ("update fares set price = ?", "fares", "books")
     assert (first.seconds, first.held_seconds) == (pytest.approx(600, abs=3), pytest.approx(300, abs=1))
     assert (second.statement, second.waited_seconds) == ("select ?", pytest.approx(300, abs=1))
+    # A look at the whole host that names the service no more says that it has no session at work.
+    later: list[tuple[float, Any]] = [(now - 200, [{"id": "1", "service": "gates", "user": "gate"}]), (now - 100, [])]
+    console.events.accept_now(
+        Delivery([], [Snapshot(nanos(at), "db", "sessions", pack_snapshot(content)) for at, content in later])
+    )
+    shorter = console.session_history.over("db", now - 1000, now, of="session", limit=5).items
+    assert {one.session: round(one.seconds, -1) for one in shorter} == {"7": 400.0, "8": 300.0, "1": 100.0}
     alone = console.session_history.over("db", now - 1000, now, of="session", limit=1).items
     assert [(one.session, one.statement) for one in alone] == [("7", "update fares set price = 4")]
 

@@ -23321,11 +23321,11 @@ export interface operations {
     processes_over_api_v1_hosts__name__processes_get: {
         parameters: {
             query?: {
-                from?: string;
-                to?: string;
                 by?: "cpu" | "memory" | "io";
                 of?: "process" | "program" | "user";
                 limit?: number;
+                from?: string;
+                to?: string;
             };
             header?: never;
             path: {
@@ -23622,10 +23622,10 @@ export interface operations {
     requests_over_api_v1_hosts__name__requests_get: {
         parameters: {
             query?: {
-                from?: string;
-                to?: string;
                 of?: "path" | "client" | "status" | "agent";
                 limit?: number;
+                from?: string;
+                to?: string;
             };
             header?: never;
             path: {
@@ -23985,10 +23985,10 @@ export interface operations {
     sessions_over_api_v1_hosts__name__sessions_get: {
         parameters: {
             query?: {
-                from?: string;
-                to?: string;
                 of?: "session" | "user" | "application" | "client" | "statement";
                 limit?: number;
+                from?: string;
+                to?: string;
             };
             header?: never;
             path: {

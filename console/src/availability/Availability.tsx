@@ -1,9 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { FleetTabs } from "../fleet/Tabs";
 import { duration, plural, share } from "../lib/format";
 import { instant, type Span } from "../lib/span";
+import { useAddress } from "../lib/useAddress";
 import { useSpan } from "../lib/useSpan";
 import { useWhere } from "../lib/useWhere";
 import { FilterField } from "../ui/FilterField";
@@ -16,20 +16,12 @@ const LONG = ["-24h", "-7d", "-30d", "-90d"];
 
 /** Whether hosts, services, probes and applications were there over the span, those that were down longest first. */
 export function Component() {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const { span, setSpan } = useSpan();
   const [where, keepWhere] = useWhere();
   const of = OF.find((one) => one === parameters.get("of")) ?? "host";
   const name = parameters.get("name") ?? "";
-  const choose = (next: Record<string, string>) =>
-    setParameters((held) => {
-      const changed = new URLSearchParams(held);
-      for (const [key, value] of Object.entries(next)) {
-        if (value) changed.set(key, value);
-        else changed.delete(key);
-      }
-      return changed;
-    });
+  const choose = (next: Record<string, string>) => change(next, true);
   return (
     <>
       <FleetTabs />

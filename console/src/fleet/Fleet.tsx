@@ -1,11 +1,12 @@
 import { useMemo, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { Host } from "../api/client";
 import { Pin } from "../dashboards/Pin";
 import { withCondition } from "../lib/filterText";
 import { plural } from "../lib/format";
 import { useHosts } from "../lib/queries";
 import type { Panel } from "../lib/sheet";
+import { useAddress } from "../lib/useAddress";
 import { useSpan } from "../lib/useSpan";
 import { useWhere } from "../lib/useWhere";
 import { FilterField } from "../ui/FilterField";
@@ -25,7 +26,7 @@ const NONE: Host[] = [];
 
 /** The fleet as a table: any metric, fact, label or count as a column, sorted and grouped by any of them. */
 export function Component() {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const [where, keepWhere] = useWhere();
   const order = useMemo<Order>(
     () => ({ key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" }),
@@ -37,18 +38,6 @@ export function Component() {
   const groupBy = parameters.get("group") ?? "";
   const lines = parameters.get("lines") === "1";
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
-  const change = (changes: Record<string, string>) =>
-    setParameters(
-      (held) => {
-        const next = new URLSearchParams(held);
-        for (const [key, value] of Object.entries(changes)) {
-          if (value) next.set(key, value);
-          else next.delete(key);
-        }
-        return next;
-      },
-      { replace: true },
-    );
   const setOrder = (next: Order) => change({ sort: next.key === "state" ? "" : next.key, down: next.down ? "1" : "" });
   const { now } = useSpan();
   const columns = useColumnsOf(shown);

@@ -24,6 +24,7 @@ export function BusyProcesses({
       }),
     ),
   );
+  const services = useServices(host);
   if (answer.isError || !answer.data) return <NotYet answer={answer} what={`the busiest of ${host}`} />;
   const { items, looked, measured } = answer.data;
   const shown = items.filter((one) => has(text, one.pid, one.program, one.user, one.command, one.service));
@@ -89,7 +90,7 @@ export function BusyProcesses({
                     one.ended_at ? moment(unix(one.ended_at), span.end, true) : "",
                   ]
                 : []),
-              <Leads key="leads" host={host} one={one} of={of} span={span} />,
+              <Leads key="leads" host={host} one={one} of={of} span={span} services={services} />,
             ]}
           />
         ))}
@@ -124,8 +125,19 @@ function Named({ one, of }: { one: Schemas["ProcessSpan"]; of: Of }) {
   );
 }
 
-function Leads({ host, one, of, span }: { host: string; one: Schemas["ProcessSpan"]; of: Of; span: Shared["span"] }) {
-  const services = useServices(host);
+function Leads({
+  host,
+  one,
+  of,
+  span,
+  services,
+}: {
+  host: string;
+  one: Schemas["ProcessSpan"];
+  of: Of;
+  span: Shared["span"];
+  services: Schemas["Service"][];
+}) {
   const service = services.find((known) => known.name === one.service);
   const ends = { from: String(Math.floor(span.start)), to: String(Math.ceil(span.end)) };
   return (

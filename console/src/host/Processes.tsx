@@ -1,5 +1,6 @@
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { stretch } from "../lib/format";
+import { useAddress } from "../lib/useAddress";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { BusyPeople } from "./BusyPeople";
 import { BusyProcesses } from "./BusyProcesses";
@@ -10,23 +11,11 @@ import { KINDS, ORDERS } from "./busy";
 /** What a host was busy with over the span: processes, sessions, people, web requests. */
 export function Component() {
   const { name = "" } = useParams();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, choose] = useAddress();
   const { span } = useSpan();
   const { kind } = KINDS.find((one) => one.kind === parameters.get("of")) ?? KINDS[0];
   const { by } = ORDERS.find((one) => one.by === parameters.get("by")) ?? ORDERS[0];
   const text = parameters.get("text") ?? "";
-  const choose = (next: Record<string, string>, replace = true) =>
-    setParameters(
-      (held) => {
-        const changed = new URLSearchParams(held);
-        for (const [key, value] of Object.entries(next)) {
-          if (value) changed.set(key, value);
-          else changed.delete(key);
-        }
-        return changed;
-      },
-      { replace },
-    );
   const processes = kind === "process" || kind === "program" || kind === "user";
   const shared = { host: name, span, text };
   return (
@@ -47,7 +36,7 @@ export function Component() {
               type="button"
               aria-pressed={one.kind === kind}
               className={`btn btn-sm font-normal ${one.kind === kind ? "btn-active" : "btn-ghost"}`}
-              onClick={() => choose({ of: one.kind, text: "", pid: "" }, false)}
+              onClick={() => choose({ of: one.kind, text: "", pid: "" }, true)}
             >
               {one.name}
             </button>
@@ -84,8 +73,8 @@ export function Component() {
         <BusySessions
           {...shared}
           of={kind}
-          whoRan={(statement) => choose({ of: "session", text: statement }, false)}
-          process={(pid) => choose({ of: "process", pid, text: "" }, false)}
+          whoRan={(statement) => choose({ of: "session", text: statement }, true)}
+          process={(pid) => choose({ of: "process", pid, text: "" }, true)}
         />
       )}
       {kind === "people" && <BusyPeople {...shared} />}

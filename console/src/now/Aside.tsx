@@ -13,6 +13,8 @@ import { changesThatMatter } from "./changed";
 
 const SOON = 7 * 86_400;
 const MOST = 6;
+/** How sources are whose lines came and come no more, or cannot be read. */
+const STOPPED = ["stopped", "held-back", "unreadable"] as const;
 
 function Part({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -81,11 +83,13 @@ export function RunningOut({ now }: { now: number }) {
 /** Where data stopped: hosts that are silent, services that are not read, logs that come no more. */
 export function Stopped({ hosts, now }: { hosts: Host[]; now: number }) {
   const [parameters] = useSearchParams();
-  const sources = useQuery({
-    queryKey: ["sources", "troubled"],
-    queryFn: () => got(api.GET("/api/v1/sources", { params: { query: {} } })),
-    refetchInterval: 30_000,
-    retry: false,
+  const sources = useQueries({
+    queries: STOPPED.map((state) => ({
+      queryKey: ["sources", "of", state],
+      queryFn: () => got(api.GET("/api/v1/sources", { params: { query: { state } } })),
+      refetchInterval: 30_000,
+      retry: false,
+    })),
   });
   const services = useQuery({
     queryKey: ["services", "all"],
@@ -97,9 +101,7 @@ export function Stopped({ hosts, now }: { hosts: Host[]; now: number }) {
     .sort((a, b) => unix(b.state_since) - unix(a.state_since));
   const quiet = new Set(silent.map((one) => one.name));
   const unread = (services.data?.items ?? []).filter((one) => one.state === "silent" && !quiet.has(one.host));
-  const stopped = (sources.data?.items ?? []).filter(
-    (one) => !["following", "empty"].includes(one.state) && !quiet.has(one.host),
-  );
+  const stopped = sources.flatMap((one) => one.data?.items ?? []).filter((one) => !quiet.has(one.host));
   const rows = [
     ...silent.map((one) => ({
       key: `host ${one.name}`,
@@ -122,7 +124,9 @@ export function Stopped({ hosts, now }: { hosts: Host[]; now: number }) {
   ];
   return (
     <Part title="Where data stopped">
-      {!rows.length && <Nothing>{sources.isPending || services.isPending ? "…" : "Everything is heard."}</Nothing>}
+      {!rows.length && (
+        <Nothing>{sources.some((one) => one.isPending) || services.isPending ? "…" : "Everything is heard."}</Nothing>
+      )}
       <ul className="hairline text-sm">
         {rows.slice(0, MOST).map((one) => (
           <li key={one.key} className="flex items-baseline gap-1.5 py-1">

@@ -1,24 +1,15 @@
 import { useMemo } from "react";
-import { useSearchParams } from "react-router";
 import type { Host } from "../api/client";
+import { useAddress } from "../lib/useAddress";
 
 const ALWAYS = ["site", "group", "application"];
 const MOST_LABELS = 20;
 
 /** By what the fleet is rolled up, kept in the address; the labels that hosts have can be chosen too. */
 export function useBy(usual = "site"): [string, (by: string) => void] {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const by = parameters.get("by") ?? usual;
-  const choose = (next: string) =>
-    setParameters(
-      (held) => {
-        const changed = new URLSearchParams(held);
-        if (next === usual) changed.delete("by");
-        else changed.set("by", next);
-        return changed;
-      },
-      { replace: true },
-    );
+  const choose = (next: string) => change({ by: next === usual ? "" : next });
   return [by, choose];
 }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -78,7 +79,7 @@ def _take(
 ) -> None:
     waits = {str(row["id"]): _blocker(row) for row in rows if row.get("id") is not None}
     # Whoever waits behind another is held by the head of the chain, and not by those that wait themselves.
-    heads = [root for root, depth in blocking(waits).values() if root is not None and depth]
+    heads = Counter(root for root, depth in blocking(waits).values() if root is not None and depth)
     seen: set[tuple[str, str]] = set()
     for row in rows:
         number = str(row.get("id") or "")
@@ -92,7 +93,7 @@ def _take(
         one.row, one.last = row, at
         one.seconds += lasted
         one.waited += lasted if waits[number] else 0.0
-        one.held += lasted * heads.count(number)
+        one.held += lasted * heads[number]
         if len(one.sessions) < MOST_KEPT:
             one.sessions.add(number)
 

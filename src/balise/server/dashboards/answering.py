@@ -51,7 +51,8 @@ MOST_CHOICES = 1000
 HOUR = 3600
 BAND_LASTS = 600.0
 """Seconds for which a band that was worked out is shown."""
-MOST_BANDS = 128
+MOST_BANDS, LONGEST_BAND = 32, 8 * 24
+"""How many bands are held, and of how many hours at most: some 3 MB each where they have as many lines as may be."""
 SLIVER = 48
 """Steps of the course beside a value."""
 _OF_HOSTS = ("host", "group", "site", "application", "os", "mode")
@@ -167,6 +168,8 @@ class Answering:
         if query.metric is None or query.take not in get_args(Kept):
             return None
         hours = math.floor(span.start / HOUR) - 1, math.ceil(span.end / HOUR) + 1
+        if hours[1] - hours[0] > LONGEST_BAND:
+            return None
         try:
             return self._usual(
                 query.metric, query.where, tuple(query.by), query.take, *hours, time.time() // BAND_LASTS

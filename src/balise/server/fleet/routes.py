@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Depends, Query, Response
 
 from balise.api.processes import (
     ProcessOf,
@@ -34,6 +34,14 @@ TableHere = Annotated[FleetTable, part(FleetTable)]
 ProcessesHere = Annotated[ProcessHistory, part(ProcessHistory)]
 RequestsHere = Annotated[RequestHistory, part(RequestHistory)]
 SessionsHere = Annotated[SessionHistory, part(SessionHistory)]
+
+
+def _over(from_: Annotated[Instant, Query(alias="from")] = "-1h", to: Instant = "now") -> tuple[float, float]:
+    return span_of(from_, to, time.time())
+
+
+Over = Annotated[tuple[float, float], Depends(_over)]
+"""The beginning and end of a span, unix seconds."""
 TreeHere = Annotated[FleetTree, part(FleetTree)]
 
 
@@ -62,15 +70,13 @@ async def processes_over(
     turn: Turn,
     who: Viewer,
     name: str,
-    from_: Annotated[Instant, Query(alias="from")] = "-1h",
-    to: Instant = "now",
+    over: Over,
     by: ProcessOrder = "cpu",
     of: ProcessOf = "process",
     limit: Annotated[int, Query(ge=1, le=200)] = 20,
 ) -> Response:
     """What processes, programs or users took of a host over a span, the busiest first."""
-    start, end = span_of(from_, to, time.time())
-    return await turn.answered(who, lambda: history.over(name, start, end, by=by, of=of, limit=limit))
+    return await turn.answered(who, lambda: history.over(name, *over, by=by, of=of, limit=limit))
 
 
 @router.get("/hosts/{name}/sessions", tags=["hosts"], response_model=SessionSpans)
@@ -79,15 +85,13 @@ async def sessions_over(
     turn: Turn,
     who: Viewer,
     name: str,
-    from_: Annotated[Instant, Query(alias="from")] = "-1h",
-    to: Instant = "now",
+    over: Over,
     of: SessionOf = "session",
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Response:
     """What sessions of a host's services did over a span, or their users, clients, statements: who held others first,
     then the longest at work."""
-    start, end = span_of(from_, to, time.time())
-    return await turn.answered(who, lambda: history.over(name, start, end, of=of, limit=limit))
+    return await turn.answered(who, lambda: history.over(name, *over, of=of, limit=limit))
 
 
 @router.get("/hosts/{name}/requests", tags=["hosts"], response_model=RequestSpans)
@@ -96,11 +100,9 @@ async def requests_over(
     turn: Turn,
     who: Viewer,
     name: str,
-    from_: Annotated[Instant, Query(alias="from")] = "-1h",
-    to: Instant = "now",
+    over: Over,
     of: RequestOf = "path",
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Response:
     """Web requests of a host over a span by path, client, status or user agent, as its access logs tell them."""
-    start, end = span_of(from_, to, time.time())
-    return await turn.answered(who, lambda: history.over(name, start, end, of=of, limit=limit))
+    return await turn.answered(who, lambda: history.over(name, *over, of=of, limit=limit))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from balise.api.processes import SessionOf, SessionSpan, SessionSpans
@@ -32,22 +32,26 @@ class SessionHistory:
         if known is None:
             raise unknown("host", host)
         looks = self._events.snapshots_over(known.name, "sessions", nanos(start), nanos(end), MOST_LOOKS)
-        told = [(at / NS, *one) for at, content in looks for one in _by_service(content)]
+        told = list(_by_service(looks))
         # Of a long span not every look is read: each stands for those beside it.
         found = added_up(told, min(end, time.time()), of, max(LONGEST_LOOK, 2.5 * (end - start) / MOST_LOOKS))
         return SessionSpans(items=[_answer(one, of) for one in found[:limit]], looked=len(looks))
 
 
-def _by_service(content: Any) -> Iterator[tuple[str, list[dict[str, Any]]]]:
-    """The sessions of a look, a service each; one that has none any more is told too."""
-    rows = session_rows(content)
-    if isinstance(content, dict):
-        yield str(content.get("service") or ""), rows
-        return
-    found: dict[str, list[dict[str, Any]]] = {}
-    for row in rows:
-        found.setdefault(str(row.get("service") or ""), []).append(row)
-    yield from found.items()
+def _by_service(looks: Sequence[tuple[int, Any]]) -> Iterator[tuple[float, str, list[dict[str, Any]]]]:
+    """Looks of one service each; one at a whole host says of each service seen before whether it has any."""
+    seen: set[str] = set()
+    for at, content in looks:
+        rows = session_rows(content)
+        if isinstance(content, dict):
+            found = {str(content.get("service") or ""): rows}
+        else:
+            found = {name: [] for name in seen}
+            for row in rows:
+                found.setdefault(str(row.get("service") or ""), []).append(row)
+        seen.update(found)
+        for service, mine in found.items():
+            yield at / NS, service, mine
 
 
 def _answer(one: SessionWork, of: SessionOf) -> SessionSpan:
