@@ -1,7 +1,8 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, isRouteErrorResponse, Link, RouterProvider, useRouteError } from "react-router";
+import { createBrowserRouter, isRouteErrorResponse, Link, useRouteError } from "react-router";
+import { RouterProvider } from "react-router/dom";
 import { Refused } from "./api/client";
 import { SessionGate } from "./signin/session";
 import { Failure } from "./ui/Note";

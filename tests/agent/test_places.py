@@ -14,7 +14,7 @@ from balise.agent.agent import Agent
 from balise.agent.identity import AgentSettings, Identity
 from balise.agent.places import MOST, Places
 from balise.agent.services import ServiceWork
-from balise.api.kits import KitDocument
+from balise.api.kit_documents import KitDocument
 from balise.api.probes import ProbeResult
 from balise.api.remote import FollowedFile
 from balise.api.services import ServiceTarget

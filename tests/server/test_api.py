@@ -344,6 +344,6 @@ def test_pages_and_files_are_served_with_their_headers(service: Service) -> None
 
 
 def test_the_openapi_document_is_served(service: Service) -> None:
-    document = httpx.get(f"{service.url}/api/openapi.json").json()
+    document = httpx.get(f"{service.url}/api/openapi.json", timeout=60).json()
     assert document["openapi"].startswith("3.1")
     assert "/api/v1/metrics/query" in document["paths"]

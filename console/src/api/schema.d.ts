@@ -7296,6 +7296,75 @@ export interface components {
             };
         };
         /**
+         * KitReading
+         * @description What of a kit is known to who reads a service with it: an agent, a relay.
+         */
+        KitReading: {
+            /** About */
+            about: string;
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "postgresql" | "mariadb" | "redis" | "http" | "socket" | "command" | "file" | "snmp" | "dns" | "port" | "sql" | "greeting";
+            /**
+             * Cost
+             * @default
+             */
+            cost: string;
+            credential?: components["schemas"]["KitCredential"] | null;
+            /**
+             * Every
+             * @default 30s
+             * @example 5m
+             */
+            every: string;
+            /**
+             * Generic
+             * @default false
+             */
+            generic: boolean;
+            grant?: components["schemas"]["KitGrant"] | null;
+            /** Kit */
+            kit: string;
+            /**
+             * Logs
+             * @default []
+             */
+            logs: components["schemas"]["KitLog"][];
+            /**
+             * Read
+             * @default []
+             */
+            read: components["schemas"]["KitPart"][];
+            /**
+             * @default {
+             *       "package": [],
+             *       "port": [],
+             *       "process": [],
+             *       "unit": []
+             *     }
+             */
+            recognise: components["schemas"]["KitRecognise"];
+            /**
+             * System
+             * @description parts of the operating system itself, which the plan switches on and off
+             * @default []
+             */
+            system: string[];
+            /**
+             * Target
+             * @default {}
+             */
+            target: {
+                [key: string]: components["schemas"]["KitField"];
+            };
+            /** Title */
+            title: string;
+            /** Version */
+            version: string;
+        };
+        /**
          * KitRecognise
          * @description How the service is known on a host: any of these is enough. Packages may end in `*`.
          */
@@ -10857,7 +10926,7 @@ export interface components {
             every: number;
             /** Id */
             id: number;
-            kit: components["schemas"]["KitDocument"];
+            kit: components["schemas"]["KitReading"];
             /**
              * Kit Digest
              * @description tells another text of the same version

@@ -1,6 +1,7 @@
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { useAddress } from "../lib/useAddress";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Arranging } from "./Arranging";
@@ -10,20 +11,14 @@ import { chosenIn, useAnswers, useBoard } from "./useBoard";
 /** One dashboard: a sheet of panels over one span, with what is chosen at the top. */
 export function Component() {
   const { name = "" } = useParams();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const { span, brush } = useSpan();
   const [arranging, setArranging] = useState(false);
   const board = useBoard(name);
   const answer = useAnswers(board.data, span, chosenIn(parameters, board.data));
   if (board.isError) return <Failure error={board.error} again={() => void board.refetch()} />;
   if (!board.data) return <Waiting what={name} lines={8} />;
-  const choose = (variable: string, value: string) =>
-    setParameters((held) => {
-      const next = new URLSearchParams(held);
-      next.delete(`var.${variable}`);
-      if (value) next.append(`var.${variable}`, value);
-      return next;
-    });
+  const choose = (variable: string, value: string) => change({ [`var.${variable}`]: value }, true);
   const screen = new URLSearchParams(parameters);
   return (
     <>

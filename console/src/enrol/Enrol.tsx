@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, got } from "../api/client";
 import { type AgentKeyForm, agentKey, agentKeyOf, TIMES } from "../lib/keyForm";
+import { useAddress } from "../lib/useAddress";
 import { Once } from "../settings/parts";
 import { useMay } from "../signin/session";
 import { ChoiceField, RowForm, TextField } from "../ui/Form";
@@ -36,7 +37,7 @@ const WAYS = [
 
 /** Begins with how many and from where; the rest of the page answers for that choice. */
 export function Component() {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const way = parameters.get("way") ?? "";
   const may = useMay("operator");
   return (
@@ -55,7 +56,7 @@ export function Component() {
                 name="way"
                 className="radio radio-xs"
                 checked={way === w.key}
-                onChange={() => setParameters({ way: w.key })}
+                onChange={() => change({ way: w.key }, true)}
               />
               <span>
                 <span className="font-semibold">{w.name}</span>

@@ -1,10 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, got, type Schemas, type State } from "../api/client";
 import { quoted } from "../lib/filterText";
 import { moment, plural, unix, withUnit } from "../lib/format";
 import { useHosts } from "../lib/queries";
+import { useAddress } from "../lib/useAddress";
 import { useSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
 import { FormBox, Submit, TextField, WentWrong } from "../ui/Form";
@@ -35,7 +36,7 @@ const KINDS: Record<Source["kind"], string> = {
 /** Where lines come from, and how it goes there: what somebody has to look at comes first. */
 export function Component() {
   const { now } = useSpan();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const host = parameters.get("host") ?? "";
   const [typed, setTyped] = useState("");
   const may = useMay("operator");
@@ -50,13 +51,7 @@ export function Component() {
     `${one.host} ${one.name}`.toLowerCase().includes(typed.toLowerCase()),
   );
   const troubled = answer.data?.items.filter((one) => !["following", "empty"].includes(one.state)).length ?? 0;
-  const only = (name: string) =>
-    setParameters((held) => {
-      const next = new URLSearchParams(held);
-      if (name) next.set("host", name);
-      else next.delete("host");
-      return next;
-    });
+  const only = (name: string) => change({ host: name }, true);
   return (
     <>
       <h1 className="font-semibold text-xl leading-8">{host ? `Sources of ${host}` : "Sources"}</h1>

@@ -1,5 +1,5 @@
 import { useCallback, useMemo } from "react";
-import { useSearchParams } from "react-router";
+import { useAddress } from "../lib/useAddress";
 
 export interface Asked {
   text: string;
@@ -14,22 +14,15 @@ export interface Asked {
 
 /** Which events are asked for: all of it stands in the address, so that it can be sent to somebody. */
 export function useAsked(): Asked {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const text = parameters.get("text") ?? "";
   const where = parameters.get("where") ?? "";
   const floor = parameters.get("floor") ?? "";
   const saved = parameters.get("filter") ?? "";
   const keep = useCallback(
     (changes: Record<string, string>) =>
-      setParameters((held) => {
-        const next = new URLSearchParams(held);
-        for (const [name, value] of Object.entries(changes)) {
-          if (value.trim()) next.set(name, value);
-          else next.delete(name);
-        }
-        return next;
-      }),
-    [setParameters],
+      change(Object.fromEntries(Object.entries(changes).map(([name, value]) => [name, value.trim() && value])), true),
+    [change],
   );
   const keepWhere = useCallback((wanted: string) => keep({ where: wanted }), [keep]);
   const filter = useMemo(() => {

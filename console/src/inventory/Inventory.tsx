@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { quoted } from "../lib/filterText";
 import { moment, plural, unix } from "../lib/format";
 import { useEvents, useHosts } from "../lib/queries";
 import { instant } from "../lib/span";
+import { useAddress } from "../lib/useAddress";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
 import { Empty, Failure, Waiting } from "../ui/Note";
@@ -16,7 +17,7 @@ type Item = Schemas["InventoryItem"];
 /** What is on a host: how much of each kind, one kind in full, what changed, and how it differs from others. */
 export function Component() {
   const { name = "" } = useParams();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const { span, now } = useSpan();
   const client = useQueryClient();
   const may = useMay("operator");
@@ -25,16 +26,7 @@ export function Component() {
   const kind = (parameters.get("kind") ?? "") as Kind | "";
   const beside = parameters.get("with") ?? "";
   const text = parameters.get("text") ?? "";
-  const set = (key: string, value: string) =>
-    setParameters(
-      (held) => {
-        const next = new URLSearchParams(held);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (key: string, value: string) => change({ [key]: value });
   const path = { name };
   const kinds = useQuery({
     queryKey: ["inventory", name, "kinds"],

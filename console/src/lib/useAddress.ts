@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import { useSearchParams } from "react-router";
 
 /** What the address asks, and a way to change some of it: what is empty is left out. It replaces the address unless the
- * way back should lead to it as it was. */
+ * way back should lead to it as it was. What is shown follows at once: a tick that waited would jump back first. */
 export function useAddress(): [URLSearchParams, (changes: Record<string, string>, back?: boolean) => void] {
   const [parameters, setParameters] = useSearchParams();
   const change = useCallback(
@@ -16,7 +16,7 @@ export function useAddress(): [URLSearchParams, (changes: Record<string, string>
           }
           return next;
         },
-        { replace: !back },
+        { replace: !back, flushSync: true },
       ),
     [setParameters],
   );

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from balise.agent.places import Places
-from balise.api.kits import KitDocument, KitPart
+from balise.api.kits import KitPart, KitReading
 from balise.api.services import ServiceTarget, ServiceTurn
 from balise.collect.follow import Follower
 from balise.collect.kits.folder import shipped_kits
@@ -99,7 +99,7 @@ class ServiceWork:
             followers.append(Follower(path, position=self._places.get(path), reader=LogReader(one)))
         return followers
 
-    def _may_run(self, kit: KitDocument, part: KitPart, words: list[str]) -> bool:
+    def _may_run(self, kit: KitReading, part: KitPart, words: list[str]) -> bool:
         came = shipped_kits().get(kit.kit)
         if came is not None and any(p.by == part.by and p.ask == part.ask for p in came.kit.read) and not kit.generic:
             return True

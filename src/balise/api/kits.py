@@ -6,12 +6,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
-from balise.api.dashboards import DashboardBody
 from balise.api.events import Severity
-from balise.api.metrics import MetricName, Take
-from balise.api.problems import DocumentProblem
-from balise.api.rules import RuleDocument
+from balise.api.metrics import MetricName
 from balise.api.spans import Duration, Name
+from balise.api.strict import Strict
 
 Scalar = str | int | float | bool | None
 Target = dict[Annotated[str, Field(max_length=40)], Scalar]
@@ -33,12 +31,6 @@ SourceName = Literal[
 Column = Annotated[str, Field(min_length=1, max_length=200)]
 Key = Annotated[str, Field(min_length=1, max_length=100)]
 Sentence = Annotated[str, Field(min_length=1, max_length=300)]
-
-
-class Strict(BaseModel):
-    """A misspelt key in a kit is an error, not a kit that silently reads less."""
-
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
 class KitRecognise(Strict):
@@ -201,25 +193,8 @@ class KitLog(Strict):
         return self
 
 
-class KitChart(Strict):
-    title: Annotated[str, Field(min_length=1, max_length=80)]
-    about: Annotated[str, Field(max_length=120)] = ""
-    metric: MetricName
-    take: Take = "avg"
-    by: Annotated[list[Key], Field(max_length=3)] = []
-    where: Annotated[str, Field(max_length=300)] | None = None
-
-
-class KitAction(Strict):
-    """What makes sense to do with the service. Actions are carried out by a later part of Balise."""
-
-    action: Name
-    about: Sentence
-    heavy: bool = False
-
-
-class KitDocument(Strict):
-    """A kit, whole."""
+class KitReading(Strict):
+    """What of a kit is known to who reads a service with it: an agent, a relay."""
 
     kit: Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{1,40}$")]
     version: Annotated[str, Field(pattern=r"^\d{1,4}(\.\d{1,4}){0,2}$")]
@@ -238,65 +213,6 @@ class KitDocument(Strict):
     )
     read: Annotated[list[KitPart], Field(max_length=40)] = []
     logs: Annotated[list[KitLog], Field(max_length=10)] = []
-    rules: Annotated[list[RuleDocument], Field(max_length=40)] = []
-    charts: Annotated[list[KitChart], Field(max_length=24)] = []
-    actions: Annotated[list[KitAction], Field(max_length=20)] = []
-    dashboard: DashboardBody | None = Field(
-        default=None, description="of its services; without one it is made of the charts. Variables: host, service"
-    )
-
-
-class KitMetricShown(BaseModel):
-    name: str
-    unit: str
-    kind: str
-    about: str
-    part: str
-
-
-class Kit(BaseModel):
-    """A kit as it is listed."""
-
-    name: str
-    version: str
-    title: str
-    about: str
-    shipped: bool
-    generic: bool
-    versions: list[str]
-    services: int
-    recognises: KitRecognise
-    target: dict[str, KitField]
-    credential: KitCredential | None
-    grant: KitGrant | None
-    collects: list[KitMetricShown]
-    logs: list[str]
-    rules: list[str]
-
-
-class KitWhole(Kit):
-    document: KitDocument
-
-
-class KitCheck(BaseModel):
-    kit: str
-    version: str = ""
-    good: bool
-    problems: list[DocumentProblem]
-
-
-class KitText(BaseModel):
-    """A kit as it is written, in YAML."""
-
-    text: Annotated[str, Field(min_length=1, max_length=300_000)]
-
-
-class KitChange(BaseModel):
-    """One difference between two versions of a kit."""
-
-    what: str
-    before: str
-    after: str
 
 
 class TriedMetric(BaseModel):

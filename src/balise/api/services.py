@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from balise.api.credentials import CredentialBody
 from balise.api.hosts import State
-from balise.api.kits import KitDocument, KitGrant, Scalar, Target
+from balise.api.kits import KitGrant, KitReading, Scalar, Target
 from balise.api.places import Port
 from balise.api.spans import Duration, Name, seconds
 
@@ -33,7 +33,7 @@ class ServiceTarget(BaseModel):
 
     id: int
     name: str
-    kit: KitDocument
+    kit: KitReading
     kit_digest: str = Field(default="", description="tells another text of the same version")
     target: Target
     credential: CredentialBody | None = None

@@ -10,7 +10,8 @@ import time
 from pathlib import Path
 from typing import Any
 
-from balise.api.kits import KitDocument, KitText, KitTrial
+from balise.api.kit_documents import KitDocument, KitText
+from balise.api.kits import KitTrial
 from balise.api.secrets import Secret
 from balise.cli.build import targets, verb, verbs
 from balise.cli.connect import console, model

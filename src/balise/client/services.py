@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from balise.api.kits import Kit, KitTrial, Tried
+from balise.api.kit_documents import Kit
+from balise.api.kits import KitTrial, Tried
 from balise.api.services import Proposal, Service, ServiceBody, Sessions
 from balise.client.connection import quoted
 from balise.client.noun import Items, Noun

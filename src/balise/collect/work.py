@@ -1,15 +1,14 @@
 """Background work, run one way everywhere: what fails is counted, told and tried again, and never ends the work.
 
-`Worker` has a thread, `Chore` runs on an event loop; both call one step again and again.
+`Worker` has a thread and calls one step again and again.
 """
 
 from __future__ import annotations
 
-import asyncio
 import logging
 import threading
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from dataclasses import dataclass
 
 log = logging.getLogger(__name__)
@@ -105,22 +104,3 @@ class Worker:
     def join(self, longest: float = 20.0) -> None:
         if self._thread is not None:
             self._thread.join(longest)
-
-
-class Chore:
-    """Awaits `step` again and again on the running loop, with the pause that it answers, until cancelled."""
-
-    def __init__(self, name: str, step: Callable[[], Awaitable[float]]) -> None:
-        self._step = step
-        self.failures = Failures(name)
-
-    async def run(self) -> None:
-        while True:
-            try:
-                wanted = await self._step()
-                self.failures.passed()
-            except Exception as error:
-                self.failures.note(error, time.time())
-                log.exception("chore=%s failures=%d", self.failures.name, self.failures.count)
-                wanted = 0.0
-            await asyncio.sleep(self.failures.pause(wanted))

@@ -8,7 +8,7 @@ from typing import TypeVar
 from pydantic import BaseModel
 
 from balise.api.dashboards import COLUMNS, ChartPanel, ChartQuery, DashboardBody, IncidentsPanel, Panel, Variable
-from balise.api.kits import KitDocument
+from balise.api.kit_documents import KitDocument
 from balise.api.metrics import MetricQuery
 from balise.core import filters
 from balise.core.variables import Chosen, filled, variables_in

@@ -23,10 +23,10 @@ from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.probes.schedule import Probing
 from balise.collect.remote.link import AT_ONCE, Taken
 from balise.collect.remote.rounds import Rounds, Turn
-from balise.collect.work import Chore
 from balise.core.moments import nanos
 from balise.listen.door import Door
 from balise.relay.buffer import Buffer
+from balise.relay.chore import Chore
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
 from balise.relay.identity import RelayIdentity

@@ -159,7 +159,7 @@ def build_api(parts: Parts | None) -> FastAPI:
         lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
-        openapi_url="/api/openapi.json",
+        openapi_url=None,
     )
     app.state.parts = {type(part): part for part in vars(parts).values()} if parts is not None else {}
     if parts is not None:
@@ -171,6 +171,7 @@ def build_api(parts: Parts | None) -> FastAPI:
     # A redirect would go to whatever place the request names as its host.
     app.router.redirect_slashes = False
     app.openapi = lambda: describe(app, CALLS, PREFIX)  # type: ignore[method-assign]
+    app.add_api_route("/api/openapi.json", lambda: JSONResponse(app.openapi()), include_in_schema=False)
     app.add_middleware(RequestBodyLimitMiddleware, max_body_size=MOST_REQUEST)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
     _answer_problems(app)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from threading import Lock
 from typing import Any, Literal
 
 from fastapi import FastAPI
@@ -36,6 +37,7 @@ SCHEMES = {
     "token": {"type": "http", "scheme": "bearer", "description": "a token of a program, an agent or a relay"},
     "session": {"type": "apiKey", "in": "cookie", "name": callers.COOKIE, "description": "signed in with a password"},
 }
+_ONE = Lock()
 _PROBLEM = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
 
 
@@ -51,7 +53,12 @@ def _calls(dependant: Dependant) -> Iterator[object]:
 
 
 def describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str, Any]:
-    """The document of an app, made once; `routes` are its calls, below a prefix."""
+    """The document of an app, made once; `routes` are its calls, below a prefix. It takes seconds: not on a loop."""
+    with _ONE:
+        return _describe(app, routes, prefix)
+
+
+def _describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str, Any]:
     if app.openapi_schema is None:
         made = get_openapi(title=app.title, version=app.version, routes=app.routes)
         parts = made.setdefault("components", {})

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-from balise.api.kits import KitCheck, KitDocument
+from balise.api.kit_documents import KitCheck, KitDocument
 from balise.api.problems import DocumentProblem
 from balise.core.documents import DocumentError
 from balise.core.kits.documents import check_kit, read_kit

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from balise.api.credentials import CredentialBody
-from balise.api.kits import KitDocument, KitPart, Scalar, SourceName, Target, Tried, TriedMetric, TriedPart
+from balise.api.kits import KitPart, KitReading, Scalar, SourceName, Target, Tried, TriedMetric, TriedPart
 from balise.api.services import EVENT as SERVICE_FACTS
 from balise.api.services import ServicePart, ServiceTarget, ServiceTurn
 from balise.api.spans import seconds
@@ -110,7 +110,7 @@ class ServiceRead:
         return sum(p.seconds for p in self.parts)
 
 
-def _anything(_kit: KitDocument, _part: KitPart, _words: list[str]) -> bool:
+def _anything(_kit: KitReading, _part: KitPart, _words: list[str]) -> bool:
     return True
 
 
@@ -125,7 +125,7 @@ class ServiceReader:
     def __init__(
         self,
         service: ServiceTarget,
-        may_run: Callable[[KitDocument, KitPart, list[str]], bool] = _anything,
+        may_run: Callable[[KitReading, KitPart, list[str]], bool] = _anything,
         hand: Hand | None = None,
     ) -> None:
         self._hand = hand
@@ -274,7 +274,7 @@ class ServiceReader:
             self._drop()
 
 
-def tried(kit: KitDocument, target: Target, read: ServiceRead) -> Tried:
+def tried(kit: KitReading, target: Target, read: ServiceRead) -> Tried:
     """What a trial gave, for people."""
     return Tried(
         kit=kit.kit,
@@ -317,7 +317,7 @@ def _meaning(row: Mapping[str, Any]) -> Meaning:
     return Meaning(str(row.get("unit") or "1"), kind, str(row.get("about") or "")[:300])
 
 
-def looks_at_host(kit: KitDocument) -> bool:
+def looks_at_host(kit: KitReading) -> bool:
     """Whether reading a kit's services takes something that is done on their own host."""
     return bool(kit.logs) or any((part.by or kit.by) in LOCAL for part in kit.read)
 
@@ -329,7 +329,7 @@ def lines_of(service: str, lines: Iterable[LogLine]) -> list[LogLine]:
 
 
 def once(
-    kit: KitDocument,
+    kit: KitReading,
     target: Target,
     credential: CredentialBody | None,
     time_limit: float,

@@ -8,7 +8,8 @@ from urllib.parse import urlsplit
 
 import yaml
 
-from balise.api.kits import KitChange, KitCheck, KitDocument, KitField, Target
+from balise.api.kit_documents import KitChange, KitCheck, KitDocument
+from balise.api.kits import KitField, KitReading, Target
 from balise.api.places import is_nobodys
 from balise.api.spans import seconds
 from balise.core import filters
@@ -137,7 +138,7 @@ class TargetError(ValueError):
         self.detail = detail
 
 
-def whole_target(kit: KitDocument, target: Mapping[str, Any], *, here: bool) -> Target:
+def whole_target(kit: KitReading, target: Mapping[str, Any], *, here: bool) -> Target:
     """A target with its defaults, each field of the right kind.
 
     Args:

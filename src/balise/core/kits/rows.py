@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from balise.api.kits import KitDocument, KitFree, KitMetric, KitPart, KitTable, Scalar
+from balise.api.kits import KitFree, KitMetric, KitPart, KitReading, KitTable, Scalar
 
 Row = Mapping[str, Any]
 MOST_VALUES = 5000
@@ -35,7 +35,7 @@ def metrics_of(part: KitPart) -> Iterator[tuple[str, KitMetric]]:
             yield name, one
 
 
-def meanings_of(kit: KitDocument) -> dict[str, MetricMeaning]:
+def meanings_of(kit: KitReading) -> dict[str, MetricMeaning]:
     """Unit, kind and meaning of all that a kit collects."""
     found: dict[str, MetricMeaning] = {}
     for part in kit.read:

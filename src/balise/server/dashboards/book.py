@@ -17,7 +17,7 @@ from balise.api.dashboards import (
     DashboardRead,
     DashboardVersion,
 )
-from balise.api.kits import KitDocument
+from balise.api.kit_documents import KitDocument
 from balise.api.problems import FieldProblem
 from balise.api.spans import rfc3339
 from balise.core.dashboards import of_kit, slips_in

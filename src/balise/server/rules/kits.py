@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from balise.api.kits import KitDocument
+from balise.api.kit_documents import KitDocument
 from balise.server.rules.book import RuleBook
 from balise.server.services.book import ServiceBook
 from balise.server.services.kits import KitBook, KitChanged

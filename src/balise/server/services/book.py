@@ -8,7 +8,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import State
-from balise.api.kits import KitDocument, Target
+from balise.api.kit_documents import KitDocument
+from balise.api.kits import Target
 from balise.api.services import (
     Service,
     ServiceBody,

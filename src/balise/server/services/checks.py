@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from balise.api.kits import KitDocument, Target
+from balise.api.kit_documents import KitDocument
+from balise.api.kits import Target
 from balise.api.services import (
     Service,
     ServiceBody,

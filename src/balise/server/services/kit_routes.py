@@ -6,7 +6,8 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
 
-from balise.api.kits import Kit, KitChange, KitCheck, KitDocument, KitText, KitTrial, KitWhole, Tried
+from balise.api.kit_documents import Kit, KitChange, KitCheck, KitDocument, KitText, KitWhole
+from balise.api.kits import KitTrial, Tried
 from balise.api.lists import Page
 from balise.core.kits.documents import changes, check_kit
 from balise.server.callers import Administrator, Operator, Turn, Viewer, part

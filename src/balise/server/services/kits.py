@@ -12,7 +12,7 @@ from pathlib import Path
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from balise.api.kits import Kit, KitCheck, KitDocument, KitMetricShown, KitWhole
+from balise.api.kit_documents import Kit, KitCheck, KitDocument, KitMetricShown, KitWhole
 from balise.api.problems import FieldProblem
 from balise.collect.kits.folder import KitFile, kits_in, shipped_kits
 from balise.collect.telling import MEANINGS

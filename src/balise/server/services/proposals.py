@@ -7,7 +7,8 @@ from urllib.parse import urlsplit, urlunsplit
 
 from pydantic import ValidationError
 
-from balise.api.kits import KitDocument, Target
+from balise.api.kit_documents import KitDocument
+from balise.api.kits import Target
 from balise.api.services import Accepted, AcceptProposals, FoundService, HostServices, Proposal, Service, ServiceBody
 from balise.server.errors import Refused
 from balise.server.hosts.directory import Directory, Known

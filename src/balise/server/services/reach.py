@@ -6,7 +6,7 @@ import ipaddress
 import time
 from typing import Any
 
-from balise.api.kits import KitDocument, Target
+from balise.api.kits import KitReading, Target
 from balise.api.remote import FollowedFile, RemoteTarget
 from balise.api.services import ServiceTarget
 from balise.collect.kits.reader import LOCAL, ServiceRead, looks_at_host, once
@@ -36,7 +36,7 @@ class Reach:
         self._remote = remote
         self._thread = thread
 
-    def whole(self, kit: KitDocument, known: Known | None, target: Target, mode: str) -> Target:
+    def whole(self, kit: KitReading, known: Known | None, target: Target, mode: str) -> Target:
         """A target with its defaults and the address that its reader reaches it at."""
         try:
             whole = whole_target(kit, target, here=mode == "resident")
@@ -60,7 +60,7 @@ class Reach:
 
     def attempt(
         self,
-        kit: KitDocument,
+        kit: KitReading,
         target: Target,
         credential: Any,
         limit: float = TIME_LIMIT,
@@ -77,7 +77,7 @@ class Reach:
             if hand is not None:
                 hand.close()
 
-    def hand_for(self, kit: KitDocument, known: Known) -> SshHand | None:
+    def hand_for(self, kit: KitReading, known: Known) -> SshHand | None:
         """What does a kit's commands on a host that is read over SSH."""
         target = self._remote.by_ssh(known) if looks_at_host(kit) else None
         return self._thread.hand(target) if target is not None else None
