@@ -42,8 +42,11 @@ SHEET: dict[str, object] = {
         panel("patterns", "Said", [6, 8, 6, 4]),
         panel("text", "Note", [0, 12, 12, 2], text="Ask the quay first."),
         panel("chart", "Missing", [0, 14, 6, 4], metric="no.such.metric"),
+        panel("chart", "Volumes", [6, 14, 6, 4], metric="system.filesystem.utilization",
+              by=["host", "system.filesystem.mountpoint"]),
     ],
-}
+}  # fmt: skip
+"""Of the volumes there are more than share a lane."""
 
 
 def test_a_sheet_passes_axe_and_fits(demo: Demo, sized: Page) -> None:

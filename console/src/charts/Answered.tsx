@@ -54,7 +54,7 @@ export function Answered({
             which={which}
             names={names}
             name={name === "all together" ? question.metric : name}
-            label={`${name}, ${TAKES.find(([take]) => take === question.take)?.[1]} of ${question.metric}`}
+            label={`${one ? name : among(which, names)}, ${TAKES.find(([take]) => take === question.take)?.[1]} of ${question.metric}`}
             shows={
               one && name !== "all together"
                 ? question.metric
@@ -78,6 +78,11 @@ export function Answered({
       )}
     </>
   );
+}
+
+/** What tells lanes apart that share a name: the first and the last of their lines. */
+function among(which: number[], names: string[]): string {
+  return [...new Set([which[0], which.at(-1)])].map((i) => names[i ?? 0]).join(" to ");
 }
 
 /** The limits of the rules that watch a metric, as lines. */
