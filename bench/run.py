@@ -17,6 +17,7 @@ import intake
 import keeping
 import rules
 import standing
+import trail
 from report import Report
 
 PARTS = {
@@ -27,6 +28,7 @@ PARTS = {
     "events": events,
     "asking": asking,
     "console": console,
+    "trail": trail,
     "standing": standing,
     "enrolling": enrolling,
     "collecting": collecting,

@@ -19,6 +19,7 @@ PARTS = (
     "events",
     "asking",
     "console",
+    "trail",
     "standing",
     "enrolling",
     "collecting",

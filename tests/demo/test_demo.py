@@ -13,7 +13,9 @@ import pytest
 from balise.demo.fleet import FLEET, GROUPS
 from balise.demo.history import counted, grid
 from balise.demo.model import METRICS, Measured, Model, Noise, passengers
-from balise.demo.stories import DAY, HOUR, schedule_from
+from balise.demo.schedules import schedule_from
+from balise.demo.stories import DAY, HOUR
+from balise.demo.tales.full_deck import gained
 from balise.demo.telling import Teller
 
 START = 1_800_000_000.0
@@ -116,7 +118,7 @@ def test_the_deck_fills_and_is_emptied() -> None:
 def test_both_stories_are_at_work_when_the_demo_starts() -> None:
     now = np.array([START + 1.0])
     assert MODEL.schedule.strength("tariff-import", now)[0] == 1.0
-    assert MODEL.schedule.fullness(now)[0] > 0.5
+    assert gained(next(o for o in MODEL.schedule.of("full-deck") if o.start < START < o.end), now)[0] > 0.5
 
 
 def test_the_cause_is_among_the_events_before_the_effect() -> None:

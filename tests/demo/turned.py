@@ -17,8 +17,8 @@ from balise.core.moments import NS  # noqa: E402
 from balise.demo import run, watchkeeping  # noqa: E402
 from balise.demo.fleet import FLEET  # noqa: E402
 from balise.demo.model import Model  # noqa: E402
+from balise.demo.schedules import schedule_from  # noqa: E402
 from balise.demo.shore import Shore  # noqa: E402
-from balise.demo.stories import schedule_from  # noqa: E402
 from balise.server.life import close  # noqa: E402
 from balise.server.parts import Parts, build  # noqa: E402
 from balise.server.settings import Settings  # noqa: E402
@@ -49,7 +49,8 @@ def look(console: Parts, second: int) -> None:
 def main(folder: Path, first: float, last: float) -> None:
     """Plays from `first` to `last`, seconds after the demo's start."""
     started = NOW[0]
-    run.prepare(folder, started, started + first - BEFORE, started + first, len(SHIPS), 1.0)
+    held = {"started": started, "days": 1.0}
+    run.prepare(folder, held, started + first - BEFORE, started + first, len(SHIPS))
     NOW[0] = started + first
     console = build(Settings(data=folder, base_url="http://127.0.0.1:9", organisation="Skerry Ferries"))
     shore = Shore(folder)

@@ -16,6 +16,7 @@ from balise.core.series.steps import Steps
 from balise.server.errors import Refused
 from balise.server.parts import Parts
 from balise.store.series.query import QueryEngine
+from balise.store.series.unpacked import Unpacked
 from laying import F64, lay
 
 HOUR, DAY = 3600.0, 86_400.0
@@ -141,6 +142,27 @@ def test_the_look_at_all_series_agrees_with_questions_about_each(console: Parts,
     for name, take in (("level", "avg"), ("boats", "rate")):
         metric = console.series.catalogue.metrics[name]
         asked = engine.ask(metric, None, steps, take, ["host"])  # type: ignore[arg-type]
-        looked = console.series.scan.levels(metric.series, asked.steps, "1h" if width == 3600 else "5m")
-        assert np.array_equal(np.isnan(looked), np.isnan(asked.values))
-        assert looked == pytest.approx(asked.values, nan_ok=True)
+        # The second look finds unpacked what the first one left, the third after the pieces were put together.
+        for look in range(3):
+            looked = console.series.scan.levels(metric.series, asked.steps, "1h" if width == 3600 else "5m")
+            assert np.array_equal(np.isnan(looked), np.isnan(asked.values))
+            assert looked == pytest.approx(asked.values, nan_ok=True)
+            if look == 1:
+                console.series.compact(int((now + 2 * DAY) * NS))
+
+
+def test_what_is_kept_unpacked_stays_within_its_room_and_the_least_used_goes() -> None:
+    held = Unpacked(most_bytes=4 * 2 * 800)
+    made: list[int] = []
+
+    def make(key: int) -> tuple[F64, F64]:
+        made.append(key)
+        return np.full(100, float(key)), np.ones(100)
+
+    for key in (1, 2, 3, 4, 1, 5, 1, 2):
+        found = held.of(key, lambda key=key: make(key))  # type: ignore[misc]
+        assert found[0][0] == key
+        assert held.held_bytes <= held.most_bytes
+    assert made == [1, 2, 3, 4, 5, 2], "one was used in between, so two went when five came"
+    with pytest.raises(ValueError, match="read-only"):
+        found[0][0] = 9

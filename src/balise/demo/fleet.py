@@ -34,7 +34,14 @@ class Ship:
     address: str = ""
     labels: dict[str, str] = field(default_factory=dict)
 
+    @property
+    def machine(self) -> str:
+        """The virtualisation host it runs on; nothing for what is a machine itself."""
+        return self.labels.get("runs-on", "")
 
+
+MACHINES = ("hypervisor", "backup")
+"""Roles of what is a machine itself."""
 _SITES = {"n": "northquay", "s": "southquay", "h": "headland"}
 _NETS = {"n": "192.0.2", "s": "198.51.100", "h": "203.0.113"}
 _ROOT = Volume("/", "/dev/vda1", 40 * GIB, 0.38)
@@ -65,7 +72,7 @@ def _ship(
         volumes=(_OFFICE_VOLUME,) if os == _WIN else (_ROOT, *volumes),
         needs=needs,
         address=f"{_NETS[site]}.{number}",
-        labels={"site": _SITES[site], "role": role},
+        labels={"site": _SITES[site], "role": role, **({} if role in MACHINES else {"runs-on": f"hv-{site}1"})},
     )
 
 

@@ -1,6 +1,6 @@
 """Laying down the past of the fleet through the bulk path, in a process of its own so that its memory ends with it.
 
-python -m balise.demo.history DATA STARTED FROM TO HOSTS DAYS
+python -m balise.demo.history DATA STARTED FROM TO HOSTS DAYS SEED
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ from balise.core.rules.rehearsal import Breach, rehearse
 from balise.core.series.steps import Steps
 from balise.demo.fleet import FLEET, GROUPS, Ship
 from balise.demo.model import METRICS, Measured, Model
-from balise.demo.stories import DAY, HOUR, LOST, schedule_from
+from balise.demo.schedules import schedule_from
+from balise.demo.stories import DAY, HOUR, LOST
 from balise.demo.telling import Teller
 from balise.server.alerts.book import group_key
 from balise.server.hosts.groups import join_group
@@ -293,9 +294,9 @@ def _progress(what: str, done: int, of: int) -> None:
 
 def main() -> None:
     """Metrics here, what was said in a second process beside it; then the alerts, which need both."""
-    data, started, start, end, hosts, days, *part = sys.argv[1:]
+    data, started, start, end, hosts, days, seed, *part = sys.argv[1:]
     console = build(Settings(data=Path(data)))
-    model = Model(schedule_from(float(started), float(days)), float(started))
+    model = Model(schedule_from(float(started), float(days), seed=int(seed)), float(started), int(seed))
     past = Past(console, FLEET[: int(hosts)], model, float(start), float(end))
     if part:
         past.events()

@@ -16,7 +16,10 @@ from numpy.typing import NDArray
 
 from balise.core.series.wire import Kind, PointKind
 from balise.demo.fleet import GIB, OFFICE, Ship
-from balise.demo.stories import Schedule
+from balise.demo.quirks import QUIRKS
+from balise.demo.stories import HOUR, Schedule
+from balise.demo.tales import TALES
+from balise.demo.weight import Weight
 
 F64 = NDArray[np.float64]
 SEED = 0x5CE441
@@ -66,6 +69,13 @@ METRICS: dict[str, tuple[str, Kind, str]] = {
     "jvm.thread.busy": ("{thread}", "gauge", "Worker threads that are busy with a request"),
     "messaging.queue.depth": ("{message}", "gauge", "Messages that wait in the queue"),
     "gate.lookups.failed": ("{lookup}", "counter", "Ticket look-ups of a boarding gate that failed"),
+    "jvm.gc.pause": ("s", "gauge", "Longest pause of the collector since the last reading"),
+    "hw.fan.speed": ("1/min", "gauge", "Turns of a fan"),
+    "hw.temperature": ("Cel", "gauge", "Temperature of a part"),
+    "balise.signin.failed": ("{attempt}", "counter", "Attempts to sign in that failed"),
+    "tls.certificate.remaining": ("s", "gauge", "Time until the certificate runs out"),
+    "display.refresh.duration": ("s", "gauge", "Time that a display took to show what is new"),
+    "display.refresh.failed": ("{refresh}", "counter", "Times that a display could not be brought up to date"),
     "gate.passengers": ("{passenger}", "counter", "Passengers that went through a gate"),
 }
 
@@ -87,11 +97,12 @@ def _uniform(key: int, places: NDArray[np.int64]) -> F64:
 class Noise:
     """Chance that is the same whenever it is asked for."""
 
-    def __init__(self, host: str) -> None:
+    def __init__(self, host: str, seed: int = 0) -> None:
         self._host = crc32(host.encode())
+        self._seed = SEED + seed * 0x9E3779B1
 
     def _key(self, name: str) -> int:
-        return (crc32(name.encode()) << 32 | self._host) ^ SEED
+        return ((crc32(name.encode()) << 32 | self._host) ^ self._seed) & 0xFFFFFFFFFFFFFFF
 
     def jitter(self, name: str, times: F64) -> F64:
         """About normal, mean 0, deviation 1, new every 15 s."""
@@ -125,52 +136,60 @@ Feel = Literal["root", "app", "web", "gate", ""]
 class Model:
     """The fleet at any moment."""
 
-    def __init__(self, schedule: Schedule, started: float) -> None:
+    def __init__(self, schedule: Schedule, started: float, seed: int = 0) -> None:
         self.schedule = schedule
+        self._seed = seed
         self.started = started
         self._booted = {"": started - 41 * 86_400.0}
 
     def measure(self, ship: Ship, times: F64) -> list[Measured]:
         """All series of a host; `times` in unix seconds, ascending [n], values [n] each."""
-        noise = Noise(ship.name)
+        noise = Noise(ship.name, self._seed)
         load = passengers(times) * (1 + 0.10 * noise.drift("load", times)) + 0.03 * noise.jitter("load", times)
         load = np.clip(load, 0.02, 1.2)
-        stuck = self._stuck(ship, times)
+        weight = self.weight(ship, times, load)
+        stuck = weight.stuck
+        load = np.clip((load + weight.more) * (1 - weight.idle), 0.02, 1.6)
         work = np.clip(ship.pace * (0.25 + load), 0.01, 0.97)
         if ship.role == "database":
             work = np.clip(work + 0.11 * stuck, 0.01, 0.97)
         elif ship.role in ("application", "web"):
             work = work * (1 - 0.45 * stuck)
+        work = np.clip(work + weight.cpu, 0.01, 0.97)
         out = [
-            *self._processors(ship, times, work, noise),
-            *self._memory(ship, times, load, stuck, noise),
-            *self._volumes(ship, times, noise),
-            *self._traffic(ship, times, load, stuck, noise),
-            *self._service(ship, times, load, stuck, noise),
+            *self._processors(ship, times, work, weight, noise),
+            *self._memory(ship, times, load, weight, noise),
+            *self._volumes(ship, times, weight, noise),
+            *self._traffic(ship, times, load, weight, noise),
+            *self._service(ship, times, load, weight, noise),
         ]
         out.append(Measured("system.uptime", np.floor(times - self._booted[""] + crc32(ship.name.encode()) % 900_000)))
         return out
 
-    def _stuck(self, ship: Ship, times: F64) -> F64:
-        """How much of the tariff import a host feels, and how much later than the database."""
-        delays = {"application": 90.0, "web": 140.0, "gate-controller": 235.0}
-        if ship.name == "book-db-n1":
-            return self.schedule.strength("tariff-import", times, rise=75.0)
-        if ship.group in ("Booking", "Boarding gates") and ship.role in delays and ship.site == "northquay":
-            return self.schedule.strength("tariff-import", times, delay=delays[ship.role], rise=80.0)
-        return np.zeros_like(times)
+    def weight(self, ship: Ship, times: F64, load: F64) -> Weight:
+        """What all that happens does to a host."""
+        found = Weight(len(times))
+        for one in self.schedule.around(float(times[0]) - HOUR, float(times[-1]) + HOUR) if len(times) else ():
+            (TALES.get(one.story) or QUIRKS[one.story]).weigh(ship, one, times, load, found)
+        return found
 
-    def _processors(self, ship: Ship, times: F64, work: F64, noise: Noise) -> list[Measured]:
+    def _processors(self, ship: Ship, times: F64, work: F64, weight: Weight, noise: Noise) -> list[Measured]:
         wait = np.clip(0.012 + 0.008 * noise.jitter("iowait", times), 0.0, 0.3)
         if ship.role == "backup":
             hour = times % 86_400 / 3600
             wait = wait + 0.18 * ((hour > 1) & (hour < 4))
+        wait = wait + weight.waiting
         system = np.clip(work * 0.24 + 0.006 * noise.jitter("system", times), 0.002, 1.0)
         user = np.clip(work * 0.74 + 0.014 * noise.jitter("user", times), 0.002, 1.0)
         busy = np.clip(user + system, 0.0, 0.995)
-        parts = {"user": user, "system": system, "iowait": wait, "idle": np.clip(1 - busy - wait, 0.0, 1.0)}
+        parts = {"user": user, "system": system, "iowait": wait}
+        stolen = np.zeros_like(times)
+        if ship.machine:
+            stolen = np.clip(weight.stolen + 0.002 * np.abs(noise.jitter("steal", times)), 0, 1 - busy)
+            parts["steal"] = stolen
+        parts["idle"] = np.clip(1 - busy - wait - stolen, 0.0, 1.0)
         out = [Measured("system.cpu.utilization", np.round(v, 4), {"cpu.mode": m}) for m, v in parts.items()]
-        load = ship.cores * (busy + wait) * 1.08 + 0.1 * np.abs(noise.jitter("load1", times))
+        load = ship.cores * (busy + wait + 1.5 * stolen) * 1.08 + 0.1 * np.abs(noise.jitter("load1", times))
         out += [
             Measured("balise.cpu.busy", np.round(busy, 4)),
             Measured("system.cpu.logical.count", np.full_like(times, ship.cores)),
@@ -180,10 +199,11 @@ class Model:
         return out
 
     @staticmethod
-    def _memory(ship: Ship, times: F64, load: F64, stuck: F64, noise: Noise) -> list[Measured]:
+    def _memory(ship: Ship, times: F64, load: F64, weight: Weight, noise: Noise) -> list[Measured]:
         share = 0.46 + 0.10 * load + 0.03 * noise.drift("memory", times, 7200) + 0.004 * noise.jitter("memory", times)
         if ship.role == "database":
-            share = share + 0.05 * stuck
+            share = share + 0.05 * weight.stuck
+        share = np.clip(share + 0.3 * weight.heap, 0, 1)
         share = np.clip(share, 0.05, 0.99)
         cached = np.clip(0.86 - share, 0.01, 1.0) * 0.8
         free = np.clip(1 - share - cached, 0.0, 1.0)
@@ -201,7 +221,7 @@ class Model:
         ]  # fmt: skip
         return out
 
-    def _volumes(self, ship: Ship, times: F64, noise: Noise) -> list[Measured]:
+    def _volumes(self, ship: Ship, times: F64, weight: Weight, noise: Noise) -> list[Measured]:
         out = []
         for volume in ship.volumes:
             level = volume.level + 0.012 * noise.drift(volume.mountpoint, times, 86_400)
@@ -209,8 +229,8 @@ class Model:
             if volume.mountpoint == "/srv/backup":
                 # Full in a fortnight or so, unless somebody notices.
                 level = np.clip(level + 0.08 + 0.01 * (times - self.started) / 86_400, 0.3, 0.998)
-            if ship.name == "gate-s3" and volume.mountpoint == "/var/log":
-                level = np.minimum(level + self.schedule.fullness(times), 0.998)
+            if volume.mountpoint in weight.full:
+                level = np.minimum(level + weight.full[volume.mountpoint], 0.998)
             named = {
                 "system.device": volume.device,
                 "system.filesystem.mountpoint": volume.mountpoint,
@@ -227,15 +247,15 @@ class Model:
             ]
         return out
 
-    def _traffic(self, ship: Ship, times: F64, load: F64, stuck: F64, noise: Noise) -> list[Measured]:
+    def _traffic(self, ship: Ship, times: F64, load: F64, weight: Weight, noise: Noise) -> list[Measured]:
         scale = {"web": 1.9e6, "database": 1.4e6, "hypervisor": 6e6, "files": 2.2e6, "backup": 3e6}.get(ship.role, 3e5)
-        flow = scale * (0.15 + load) * (1 - 0.6 * stuck)
+        flow = scale * (0.15 + load) * (1 - 0.6 * weight.stuck)
         flow = np.clip(flow * (1 + 0.12 * noise.jitter("net", times)), 800, None)
         writes = 2.2e5 * ship.cores * (0.2 + load) * (1 + 0.2 * np.abs(noise.jitter("disk", times)))
-        if ship.name == "gate-s3":
-            writes = writes + 2.1e6 * (self.schedule.fullness(times) > 0)
+        if weight.full:
+            writes = writes + 2.1e6 * (sum(weight.full.values()) > 0)
         if ship.role == "database":
-            writes = writes * (1 + 0.7 * stuck)
+            writes = writes * (1 + 0.7 * weight.stuck)
         reads = writes * 0.35
         busy = np.clip(writes / (6e6 * np.sqrt(ship.cores)), 0.001, 0.99)
         device = {"system.device": ship.volumes[-1].device.rstrip("0123456789").removeprefix("/dev/")}
@@ -258,20 +278,38 @@ class Model:
             out.append(Measured("system.process.count", count, {"process.state": state}))
         return out
 
-    def _service(self, ship: Ship, times: F64, load: F64, stuck: F64, noise: Noise) -> list[Measured]:
+    def _service(self, ship: Ship, times: F64, load: F64, weight: Weight, noise: Noise) -> list[Measured]:
+        stuck = weight.stuck
         if ship.role == "database":
             return self._database(ship, times, load, stuck, noise)
         if ship.role in ("web", "timetable", "application"):
-            return self._web(ship, times, load, stuck, noise)
+            return self._web(ship, times, load, weight, noise)
         if ship.role == "queue":
             depth = np.floor(np.clip(6 + 14 * load + 5 * noise.jitter("queue", times), 0, None))
             return [Measured("messaging.queue.depth", depth, {"messaging.destination.name": "bookings"})]
         if ship.role == "gate-controller":
             through = np.clip(1.1 * load * (1 - 0.8 * stuck) + 0.1 * noise.jitter("gate", times), 0, None)
-            failed = np.clip(0.004 + 0.3 * stuck * load + 0.02 * stuck, 0, None)
+            failed = np.clip(0.004 + 0.3 * stuck * load + 0.02 * stuck + weight.failing * load, 0, None)
             return [
                 Measured("gate.passengers", np.round(through, 3), kind="counter"),
                 Measured("gate.lookups.failed", np.round(failed, 4), kind="counter"),
+            ]
+        if ship.role == "hypervisor":
+            fan = 5200 - 3900 * np.clip(weight.heat * 1.6, 0, 1) + 60 * noise.jitter("fan", times)
+            warm = 51 + 5 * load + 34 * weight.heat + 0.6 * noise.jitter("heat", times)
+            return [
+                Measured("hw.fan.speed", np.round(fan), {"hw.name": "fan 2"}),
+                Measured("hw.temperature", np.round(warm, 1), {"hw.name": "processor 1"}),
+            ]
+        if ship.role == "bastion":
+            tried = np.clip(weight.tried * (1 + 0.1 * noise.jitter("tried", times)), 0, None)
+            return [Measured("balise.signin.failed", np.round(tried, 2), kind="counter")]
+        if ship.role == "display":
+            late = (4 + 0.6 * noise.jitter("late", times)) * np.exp(weight.slow)
+            missed = np.clip(0.001 + weight.failing, 0, None)
+            return [
+                Measured("display.refresh.duration", np.round(late, 2)),
+                Measured("display.refresh.failed", np.round(missed, 4), kind="counter"),
             ]
         return []
 
@@ -299,10 +337,11 @@ class Model:
         ]
 
     @staticmethod
-    def _web(ship: Ship, times: F64, load: F64, stuck: F64, noise: Noise) -> list[Measured]:
+    def _web(ship: Ship, times: F64, load: F64, weight: Weight, noise: Noise) -> list[Measured]:
+        stuck = weight.stuck
         named = {"service.name": "timetable" if ship.role == "timetable" else "booking"}
         rate = np.clip((3 + 38 * load) * (1 - 0.55 * stuck) * (1 + 0.08 * noise.jitter("rate", times)), 0.2, None)
-        median = (0.075 + 0.06 * load) * (1 + 0.1 * noise.drift("latency", times)) * np.exp(3.6 * stuck)
+        median = (0.075 + 0.06 * load) * (1 + 0.1 * noise.drift("latency", times)) * np.exp(3.6 * stuck + weight.slow)
         # The share below each bound, as if durations were log-logistic around the median.
         shape = 2.3
         below = [1 / (1 + (median / b) ** shape) for b in BOUNDS]
@@ -316,12 +355,29 @@ class Model:
         out += [
             Measured("http.server.request.duration", total, named, "count", "counter"),
             Measured("http.server.request.duration", np.round(rate * median * 1.35, 4), named, "sum", "counter"),
-            Measured("http.server.request.errors", np.round(rate * np.clip(0.002 + 0.2 * stuck, 0, 1), 3), named,
+            Measured("http.server.request.errors", np.round(rate * np.clip(0.002 + 0.2 * stuck + weight.failing, 0, 1), 3), named,
                      kind="counter"),
         ]  # fmt: skip
+        if ship.role == "timetable":
+            out.append(
+                Measured(
+                    "tls.certificate.remaining",
+                    np.where(weight.certificate > 0, 0.0, 9e5),
+                    {"tls.server.name": "timetable.skerry.example"},
+                )
+            )
         if ship.role == "application":
-            threads = np.floor(np.clip(4 + 22 * load + 150 * stuck + 2 * noise.jitter("threads", times), 1, 200))
-            saw = 0.35 + 0.25 * ((times / 47.0 + crc32(ship.name.encode()) % 47) % 1.0) + 0.1 * load
+            threads = np.floor(
+                np.clip(4 + 22 * load + 150 * stuck + 60 * weight.slow + 2 * noise.jitter("threads", times), 1, 200)
+            )
+            saw = (
+                0.35
+                + weight.heap
+                + 0.25 * (1 - 1.6 * weight.heap) * ((times / 47.0 + crc32(ship.name.encode()) % 47) % 1.0)
+                + 0.1 * load
+            )
             out.append(Measured("jvm.thread.busy", threads, named))
+            paused = 0.04 + 0.02 * np.abs(noise.jitter("pause", times)) + weight.paused
+            out.append(Measured("jvm.gc.pause", np.round(paused, 3), named))
             out.append(Measured("jvm.memory.used", np.floor(saw * 8 * GIB / 4096) * 4096, named))
         return out

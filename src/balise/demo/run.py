@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import secrets
 import socket
@@ -28,12 +27,14 @@ from balise.demo import harbour, watchkeeping
 from balise.demo.devices import Devices
 from balise.demo.fleet import FLEET, OFFICE, Ship
 from balise.demo.history import FINE, series_of
+from balise.demo.logbook import Logbook
 from balise.demo.model import Measured, Model
 from balise.demo.offices import Offices
 from balise.demo.quays import PASSWORD as QUAY_PASSWORD
 from balise.demo.quays import USER as QUAY_USER
 from balise.demo.shore import Shore
-from balise.demo.stories import DAY, LOST, schedule_from
+from balise.demo.stories import DAY, LOST
+from balise.demo.tales.full_deck import STOPS, gained
 from balise.demo.telling import Teller
 from balise.server.errors import Refused
 from balise.server.folder import data_folder
@@ -134,7 +135,7 @@ class Feeder:
 
     def _tell_sources(self, now: float) -> None:
         """What the fleet's agents would say of the files that they follow."""
-        full = float(self.model.schedule.fullness(np.array([now]))[0]) > 0.66
+        full = any(float(gained(one, np.array([now]))[0]) > STOPS for one in self.model.schedule.of("full-deck"))
         for ship, known in self._ships:
             path = f"/var/log/{ship.role.partition('-')[0]}/app.log"
             lines = 0 if full and ship.name == "gate-s3" else 1 + known.id % 9
@@ -248,10 +249,10 @@ class ThisHost:
                 self._process.kill()
 
 
-def prepare(folder: Path, started: float, start: float, end: float, hosts: int, days: float) -> None:
+def prepare(folder: Path, held: dict[str, Any], start: float, end: float, hosts: int) -> None:
     """Lays down the past in another process and shows how far it is."""
     words = [sys.executable, "-m", "balise.demo.history", str(folder)]
-    words += [repr(started), repr(start), repr(end), str(hosts), repr(days)]
+    words += [repr(held["started"]), repr(start), repr(end), str(hosts), repr(held["days"]), str(held.get("seed", 0))]
     began = time.monotonic()
     on_terminal = sys.stderr.isatty()
     with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as child:
@@ -272,20 +273,6 @@ def prepare(folder: Path, started: float, start: float, end: float, hosts: int, 
     print(f"prepared in {time.monotonic() - began:.1f} s", file=sys.stderr)
 
 
-def _demo_state(folder: Path) -> dict[str, Any]:
-    try:
-        held: dict[str, Any] = json.loads((folder / "demo.json").read_text("utf-8"))
-        return held
-    except (OSError, ValueError):
-        return {}
-
-
-def _keep_demo_state(folder: Path, content: dict[str, Any]) -> None:
-    path = folder / "demo.json"
-    path.touch(mode=0o600)
-    path.write_text(json.dumps(content), "utf-8")
-
-
 def _receive_devices(console: Parts) -> int | None:
     """The port at which made-up devices are listened to; none when it cannot be had."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as free:
@@ -301,35 +288,53 @@ def _receive_devices(console: Parts) -> int | None:
     return port
 
 
-def run_demo(address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool) -> int:
+def demo_folder(data: str | None) -> Path:
+    """Where the demo keeps everything."""
+    return Path(data) if data else data_folder(None) / "demo"
+
+
+def run_demo(
+    address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool, seed: int
+) -> int:
     """Runs until stopped. The first start lays down `days` of history; later ones fill the gap since."""
-    folder = Path(data) if data else data_folder(None) / "demo"
+    folder = demo_folder(data)
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     listener = bound_socket(address, port)
     count = min(hosts or len(FLEET), len(FLEET))
     now = time.time()
-    held = _demo_state(folder)
+    book = Logbook(folder)
+    held = book.held
     if "started" not in held:
-        held = {"started": now, "until": now - days * DAY, "days": days, "password": secrets.token_urlsafe(9)}
+        held |= {
+            "started": now,
+            "until": now - days * DAY,
+            "days": days,
+            "seed": seed,
+            "password": secrets.token_urlsafe(9),
+        }
     elif now - held["until"] > 600:
         # The stories are at work again whenever somebody comes back to look.
         held["started"] = now
     if now - held["until"] > 2 * FINE:
-        prepare(folder, held["started"], max(held["until"], now - held["days"] * DAY), now, count, held["days"])
+        start = max(held["until"], now - held["days"] * DAY)
+        prepare(folder, held, start, now, count)
+        book.laid(start, now)
     held["until"] = time.time()
-    _keep_demo_state(folder, held)
+    book.keep()
     url = f"http://{address}:{port}"
     console = build(Settings(data=folder, base_url=url, organisation="Skerry Ferries"))
     if not console.access.has_users():
         console.users.add(USER, "administrator", held["password"], by="demo")
     shore = Shore(folder)
-    model = Model(schedule_from(held["started"], held["days"]), held["started"])
+    model = Model(book.schedule(), held["started"], held.get("seed", 0))
     feeder = Feeder(console, FLEET[:count], model, shore)
 
     def feed() -> None:
+        if book.has_news():
+            model.schedule = book.schedule()
         feeder.step()
         held["until"] = time.time()
-        _keep_demo_state(folder, held)
+        book.keep()
 
     console.workers.add("feeder", feed, FINE)
     console.workers.add("offices", Offices(console, FLEET[:count], feeder.model).step, FINE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -32,13 +33,22 @@ class Occurrence:
 
 
 class Schedule:
-    """All occurrences of all stories."""
+    """All occurrences of all stories, and of what only looks like one."""
 
     def __init__(self, occurrences: list[Occurrence]) -> None:
-        self.occurrences = occurrences
+        self.occurrences = sorted(occurrences, key=lambda one: one.start)
 
     def of(self, story: str) -> list[Occurrence]:
         return [o for o in self.occurrences if o.story == story]
+
+    def around(self, start: float, end: float) -> Iterator[Occurrence]:
+        """Those that are felt or spoken of between two moments."""
+        for one in self.occurrences:
+            if one.start - 120 <= end and one.end + 600 >= start:
+                yield one
+
+    def at_work(self, story: str, at: float) -> bool:
+        return any(one.start <= at <= one.end for one in self.of(story))
 
     def strength(self, story: str, times: F64, *, delay: float = 0.0, rise: float = 90.0, fall: float = 60.0) -> F64:
         felt = np.zeros_like(times)
@@ -47,46 +57,6 @@ class Schedule:
                 felt = np.maximum(felt, one.strength(times, delay=delay, rise=rise, fall=fall))
         return felt
 
-    def fullness(self, times: F64) -> F64:
-        """full-deck: how much the volume has gained, as a share of its size."""
-        gained = np.zeros_like(times)
-        for one in self.of("full-deck"):
-            part = one.progress(times)
-            gained = np.maximum(gained, 0.685 * np.minimum(1.0, part * 1.55) ** 1.1)
-        return gained
-
 
 LOST = "gate-n2"
 """The gate that loses its network in `lost-gate`."""
-
-
-def schedule_from(started: float, days: float) -> Schedule:
-    """The stories at work when the demo starts, again every few hours, and a few times in the past."""
-    occurrences = [
-        Occurrence("tariff-import", started - 6 * MINUTE, started + 50 * MINUTE),
-        Occurrence("full-deck", started - 130 * MINUTE, started + 80 * MINUTE),
-        Occurrence("lost-gate", started + 65 * MINUTE, started + 90 * MINUTE),
-    ]
-    occurrences += [
-        Occurrence("lost-gate", started + (n * 8 + 2) * HOUR, started + (n * 8 + 2) * HOUR + 25 * MINUTE)
-        for n in range(1, 22)
-    ]
-    occurrences += [
-        Occurrence("tariff-import", started + n * 4 * HOUR, started + n * 4 * HOUR + 40 * MINUTE) for n in range(1, 45)
-    ]
-    occurrences += [
-        Occurrence("full-deck", started + n * 9 * HOUR, started + n * 9 * HOUR + 210 * MINUTE) for n in range(1, 20)
-    ]
-    for back, story, length in (
-        (1.3, "tariff-import", 38 * MINUTE),
-        (2.6, "full-deck", 210 * MINUTE),
-        (4.1, "tariff-import", 27 * MINUTE),
-        (5.4, "full-deck", 210 * MINUTE),
-        (6.2, "tariff-import", 44 * MINUTE),
-        (0.8, "lost-gate", 23 * MINUTE),
-        (9.7, "lost-gate", 71 * MINUTE),
-    ):
-        if back < days:
-            at = started - back * DAY
-            occurrences.append(Occurrence(story, at, at + length))
-    return Schedule(sorted(occurrences, key=lambda o: o.start))

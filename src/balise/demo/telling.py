@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import random
 from collections.abc import Iterator
 from functools import lru_cache
@@ -10,13 +9,18 @@ from typing import Any
 
 import numpy as np
 
-from balise.api.events import SEVERITIES, Severity
+from balise.api.events import Severity
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import nanos, seconds_of
 from balise.demo.fleet import OFFICE, Ship
+from balise.demo.lines import fill, line, requested
 from balise.demo.model import Model, passengers
 from balise.demo.nights import said_at_bastion
+from balise.demo.quirks import QUIRKS, Quirk
 from balise.demo.stories import DAY, Occurrence
+from balise.demo.tales import TALES
+from balise.demo.tales.tale import Tale
+from balise.demo.tales.tariff_import import session
 from balise.store.events.day import Snapshot
 from balise.store.events.store import pack_snapshot
 
@@ -67,7 +71,6 @@ _PROCESSES: dict[str, list[tuple[str, str, float, float]]] = {
 
 
 _COMMANDS: dict[str, str] = {
-    "postgres: tariff-import": "postgres: fares booking 203.0.113.17(51144) idle in transaction",
     "postgres: booking": "postgres: booking booking 192.0.2.41(40212) SELECT",
     "java booking": "java -Xmx3g -Dbooking.database.password=••• -jar /opt/booking/booking-7.2.jar",
     "web worker": "nginx: worker process",
@@ -91,14 +94,8 @@ def _busyness(tenth: int) -> float:
     return float(passengers(np.array([tenth * 600.0]))[0])
 
 
-def _fill(text: str, chance: random.Random) -> str:
-    return text.format(
-        n=chance.randrange(1000, 99_999),
-        p=chance.randrange(1, 9),
-        ms=chance.randrange(8, 320),
-        port=chance.randrange(30_000, 60_000),
-        ip=f"192.0.2.{chance.randrange(2, 250)}",
-    )
+def _told_by(one: Occurrence) -> Tale | Quirk:
+    return TALES.get(one.story) or QUIRKS[one.story]
 
 
 class Teller:
@@ -112,11 +109,10 @@ class Teller:
         chance = random.Random(f"{ship.name} {int(start)}")
         found = list(self._ordinary(ship, start, end, every, chance))
         found += [
-            _event(ship, at, "informational", source, text) for at, source, text in said_at_bastion(ship, start, end)
+            line(ship, at, "informational", source, text) for at, source, text in said_at_bastion(ship, start, end)
         ]
-        for one in self._model.schedule.occurrences:
-            if one.start - 120 < end and one.end + 600 > start:
-                found.extend(self._of_story(ship, one, start, end, chance))
+        for one in self._model.schedule.around(start, end):
+            found.extend(_told_by(one).lines(ship, one, start, end, chance))
         return [e for e in found if start <= seconds_of(e.time) < end]
 
     def _ordinary(
@@ -127,46 +123,16 @@ class Teller:
         while at < end:
             busy = _busyness(int(at) // 600)
             severity, source, text = chance.choice(lines)
-            told = _fill(text, chance)
-            yield _event(ship, at, severity, source, told, _requested(told))
+            told = fill(text, chance)
+            yield line(ship, at, severity, source, told, requested(told))
             at += chance.expovariate((0.4 + busy) / every)
-
-    def _of_story(
-        self, ship: Ship, one: Occurrence, start: float, end: float, chance: random.Random
-    ) -> Iterator[NewEvent]:
-        if one.story == "tariff-import":
-            yield from _tariff_import(ship, one, start, end, chance)
-        elif one.story == "full-deck" and ship.name == "gate-s3":
-            yield from self._full_deck(ship, one, start, end, chance)
-
-    def _full_deck(
-        self, ship: Ship, one: Occurrence, start: float, end: float, chance: random.Random
-    ) -> Iterator[NewEvent]:
-        yield _event(
-            ship,
-            one.start - 20,
-            "notice",
-            "change",
-            "gate-controller configuration changed: log.level info → debug",
-            {"change.kind": "configuration", "change.before": "log.level=info", "change.after": "log.level=debug",
-             "change.who": "rollout gate 4.2"},
-        )  # fmt: skip
-        yield _event(
-            ship, one.end, "notice", "change", "/var/log/gate rotated and emptied by hand", {"change.who": "ops"}
-        )
-        for at in _moments(max(start, one.start), min(end, one.end), 6.0, chance):
-            yield _event(ship, at, "debug", "gate", _fill("reader {p}: frame {n} crc ok, {ms} us, raw={port}", chance))
-            full = float(self._model.schedule.fullness(np.array([at]))[0]) > 0.66
-            if full and chance.random() < 0.3:
-                text = "cannot write /var/log/gate/app.log: No space left on device"
-                yield _event(ship, at + 0.2, "error", "gate", text, {"log.file.path": "/var/log/gate/app.log"})
 
     def snapshots(self, ship: Ship, at: float) -> list[Snapshot]:
         """Busiest processes, and for a database its sessions, as an agent would have kept them."""
         chance = random.Random(f"{ship.name} {int(at) // 15}")
         found = [Snapshot(nanos(at), ship.name, "processes", pack_snapshot(self._processes(ship, at, chance)))]
         if ship.name == "book-db-n1":
-            found.append(Snapshot(nanos(at), ship.name, "sessions", pack_snapshot(self._sessions(at, chance))))
+            found.append(Snapshot(nanos(at), ship.name, "sessions", pack_snapshot(self._sessions(ship, at, chance))))
         if ship.role in ("bastion", "database"):
             found.append(Snapshot(nanos(at), ship.name, "signed-in", pack_snapshot(_people(ship, at))))
         return found
@@ -179,54 +145,32 @@ class Teller:
         for name, user, share, memory in _PROCESSES.get(ship.role, [("service", ship.role, 0.6, 0.2)]):
             used = busy * share * chance.uniform(0.85, 1.15)
             rows.append((name, user, used, int(ship.memory * memory * chance.uniform(0.98, 1.02))))
-        stuck = float(self._model.schedule.strength("tariff-import", np.array([at]), rise=75.0)[0])
-        if ship.name == "book-db-n1" and stuck > 0.05:
-            rows.append(("postgres: tariff-import", "postgres", 0.96 * stuck, int(1.9 * (1 << 30))))
-        if ship.name == "gate-s3" and float(self._model.schedule.fullness(np.array([at]))[0]) > 0.01:
+        if ship.name == "gate-s3" and self._model.schedule.at_work("full-deck", at):
             rows = [(n, u, c * 2.2 if n == "gate-controller" else c, m) for n, u, c, m in rows]
         booted = at - at % (41 * DAY)
-        running = [o for o in self._model.schedule.of("tariff-import") if o.start <= at]
-        told = []
-        for i, (name, user, cpu, memory) in enumerate(rows):
-            import_ = name == "postgres: tariff-import" and bool(running)
-            told.append(
-                {
-                    "pid": 4711 if import_ else 300 + 17 * i,
-                    "parent": 1 if not name.startswith("postgres:") else 292,
-                    "name": name,
-                    "user": user,
-                    "cpu": round(cpu, 4),
-                    "memory": memory,
-                    "io": round(cpu * 2.5e6),
-                    "started": running[-1].start if import_ else booted + 60 + 7 * i,
-                    "command": _COMMANDS.get(name, name),
-                    "unit": _UNITS.get(name.partition(":")[0], ""),
-                }
-            )
-        return told
+        told: list[dict[str, Any]] = [
+            {
+                "pid": 300 + 17 * i,
+                "parent": 1 if not name.startswith("postgres:") else 292,
+                "name": name,
+                "user": user,
+                "cpu": cpu,
+                "memory": memory,
+                "started": booted + 60 + 7 * i,
+                "command": _COMMANDS.get(name, name),
+                "unit": _UNITS.get(name.partition(":")[0], ""),
+            }
+            for i, (name, user, cpu, memory) in enumerate(rows)
+        ]
+        told += [row for one in self._model.schedule.around(at, at) for row in _told_by(one).processes(ship, one, at)]
+        return [{**row, "cpu": round(row["cpu"], 4), "io": round(row["cpu"] * 2.5e6)} for row in told]
 
-    def _sessions(self, at: float, chance: random.Random) -> list[dict[str, Any]]:
-        running = [o for o in self._model.schedule.of("tariff-import") if o.start <= at <= o.end]
-        rows: list[dict[str, Any]] = []
-        waits = int(14 * float(self._model.schedule.strength("tariff-import", np.array([at]), rise=75.0)[0]))
-        if running:
-            began = at - running[0].start
-            rows.append(
-                _session(4711, "tariff-import", "fares", "idle in transaction" if waits > 12 else "active",
-                         "update fares set price = price * 1.04 where season = 'winter'", began, None)
-            )  # fmt: skip
-            for i in range(waits):
-                blocker = 4711 if i == 0 or i % 3 else 4720
-                statement = "select seat from seats where sailing = $1 for update"
-                rows.append(
-                    _session(4720 + i, f"booking-{i + 2}", "booking", "active", statement,
-                             max(1.0, began - 20 - 35 * i), blocker)
-                )  # fmt: skip
+    def _sessions(self, ship: Ship, at: float, chance: random.Random) -> list[dict[str, Any]]:
+        rows = [row for one in self._model.schedule.around(at, at) for row in _told_by(one).sessions(ship, one, at)]
         for i in range(3):
-            rows.append(
-                _session(4600 + i, f"booking-{20 + i}", "booking", "active", "select * from sailings where day = $1",
-                         chance.uniform(0.01, 0.4), None)
-            )  # fmt: skip
+            took = chance.uniform(0.01, 0.4)
+            statement = "select * from sailings where day = $1"
+            rows.append(session(4600 + i, f"booking-{20 + i}", "booking", "active", statement, took, None))
         return rows
 
 
@@ -241,84 +185,3 @@ def _people(ship: Ship, at: float) -> list[dict[str, Any]]:
         for user, terminal, origin, since, cpu, size in rows
         if since <= at
     ]
-
-
-def _session(
-    number: int, application: str, user: str, state: str, statement: str, seconds: float, blocked_by: int | None
-) -> dict[str, Any]:
-    return {
-        "id": number,
-        "service": "booking",
-        "application": application,
-        "user": user,
-        "client": "192.0.2.41" if application.startswith("booking") else "203.0.113.17",
-        "state": state,
-        "statement": statement,
-        "seconds": round(seconds, 1),
-        "blocked_by": blocked_by,
-    }
-
-
-def _tariff_import(ship: Ship, one: Occurrence, start: float, end: float, chance: random.Random) -> Iterator[NewEvent]:
-    if ship.name == "book-db-n1":
-        yield _event(
-            ship,
-            one.start - 3,
-            "notice",
-            "change",
-            "scheduled job tariff-import started by fares, from files-h1",
-            {"change.kind": "schedule", "change.who": "fares", "job": "tariff-import"},
-        )
-        for at in _moments(max(start, one.start + 40), min(end, one.end), 7.0, chance):
-            pid, waited = 4720 + chance.randrange(14), chance.randrange(1000, 240_000)
-            text = f"process {pid} still waiting for ShareLock on transaction 88121 after {waited}.{pid % 999:03d} ms"
-            attributes = {"db.user": "booking", "detail": f"Process holding the lock: 4711. Wait queue: {pid}."}
-            yield _event(ship, at, "warning", "postgresql", text, attributes)
-            if chance.random() < 0.4:
-                text = f"duration: {waited + 900}.2 ms  statement: select seat from seats where sailing = $1 for update"
-                yield _event(ship, at + 0.5, "notice", "postgresql", text)
-    elif ship.group == "Booking" and ship.role == "application":
-        for at in _moments(max(start, one.start + 110), min(end, one.end), 9.0, chance):
-            text = f"no free worker for {chance.randrange(2, 30)} s: {chance.randrange(120, 190)} of 200 wait for the database"
-            yield _event(ship, at, "warning", "booking", text)
-    elif ship.group == "Booking" and ship.role == "web":
-        for at in _moments(max(start, one.start + 150), min(end, one.end), 5.0, chance):
-            text = f"upstream book-app-n{chance.randrange(1, 3)} timed out after 10 s while reading the answer to POST /bookings"
-            yield _event(ship, at, "error", "web", text)
-            told = f"192.0.2.{chance.randrange(2, 250)} POST /bookings 504 10.0{chance.randrange(10)}"
-            yield _event(ship, at + 0.01, "informational", "web", told, _requested(told))
-    elif ship.role == "gate-controller" and ship.site == "northquay":
-        for at in _moments(max(start, one.start + 250), min(end, one.end), 12.0, chance):
-            text = f"ticket look-up for {chance.randrange(10_000, 99_999)} failed: booking did not answer within 5 s"
-            yield _event(ship, at, "error", "gate", text)
-
-
-def _requested(line: str) -> dict[str, Any] | None:
-    """What the parser of an access log finds in a line; None for a line that tells of no request."""
-    client, *rest = line.split(" ")
-    if len(rest) != 4 or rest[0] not in ("GET", "POST"):
-        return None
-    method, path, status, took = rest
-    return {
-        "client.address": client,
-        "http.request.method": method,
-        "url.path": path,
-        "http.response.status_code": int(status),
-        "http.server.duration": float(took),
-    }
-
-
-def _moments(start: float, end: float, every: float, chance: random.Random) -> Iterator[float]:
-    at = start + chance.uniform(0, every)
-    while at < end:
-        yield at
-        at += chance.expovariate(1 / every)
-
-
-def _event(
-    ship: Ship, at: float, severity: Severity, source: str, body: str, attributes: dict[str, Any] | None = None
-) -> NewEvent:
-    if source == "postgresql":
-        attributes = {"service.name": "booking", **(attributes or {})}
-    packed = json.dumps(attributes, ensure_ascii=False, separators=(",", ":")) if attributes else None
-    return NewEvent(nanos(at), ship.name, SEVERITIES.index(severity), source, body, packed)

@@ -8,6 +8,7 @@ step, a step may differ by that point.
 from __future__ import annotations
 
 import threading
+import zlib
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
@@ -23,6 +24,7 @@ from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head, Stripe
 from balise.store.series.seal import DAY, REPLACED
+from balise.store.series.unpacked import Unpacked
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -30,6 +32,8 @@ CELLS_AT_MOST = 20_000_000
 """Series times steps that are looked at in one go."""
 AT_ONCE, METRICS_HELD = 2, 16
 """Metrics that are unpacked at once, and how many of them are held packed."""
+TOGETHER = 24
+"""Steps of a matrix that are unpacked together, for whoever looks beside them next."""
 FEW = 5000
 """Series below which their stripes are looked up instead of all being looked at."""
 GAUGE, COUNTER, DELTA = 0, 1, 2
@@ -47,6 +51,7 @@ class Scan:
         self._catalogue = catalogue
         self._head = head
         self._moment = moment
+        self._unpacked = Unpacked()
 
     def levels(self, series: Sequence[int], steps: Steps, tier: TierName = "5m") -> F64:
         """Of each series and step the mean of a gauge, else the growth a second; NaN where there is nothing.
@@ -80,10 +85,13 @@ class Scan:
                 sizes = [stripe.rows for stripe in stripes]
             if steps.width == TIER_SECONDS[tier] * NS:
                 metrics = sorted({self._catalogue.series[s].metric for s in series})
+                # What is more than there is room for would only push out everything else.
+                fits = len(series) * (steps.count + 2 * TOGETHER) * 16 <= self._unpacked.most_bytes
+                unpacked = self._unpacked if fits else None
                 with ThreadPoolExecutor(AT_ONCE) as pool:
                     for some in (metrics[i : i + METRICS_HELD] for i in range(0, len(metrics), METRICS_HELD)):
                         read = [_matrices(connection, tier, metric, steps) for metric in some]
-                        for _ in pool.map(lambda rows: _of_matrices(rows, held), read):
+                        for _ in pool.map(lambda rows: _of_matrices(rows, held, unpacked), read):
                             pass
             connection.rollback()
         for stripe, rows in zip(stripes, sizes, strict=True):
@@ -208,28 +216,36 @@ def _grown(times: I64, values: F64, before: int, edges: I64) -> tuple[F64, F64]:
 
 def _matrices(connection: Connection, tier: TierName, metric: int, steps: Steps) -> Sequence[Any]:
     return connection.exec_driver_sql(
-        "SELECT day, step, steps, late, series, total, count, seen, last, extra FROM matrix "
+        "SELECT id, day, step, steps, late, series, total, count, seen, last, extra FROM matrix "
         "WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? ORDER BY whole DESC, id",
         (TIER_SECONDS[tier], metric, steps.start // DAY, (steps.end - 1) // DAY),
     ).fetchall()
 
 
-def _of_matrices(found: Sequence[Any], held: _Held) -> None:
+def _of_matrices(found: Sequence[Any], held: _Held, unpacked: Unpacked | None) -> None:
     """Adds the matrices of one metric; its series are nobody else's, so several metrics are added at once."""
     steps = held.steps
-    for day, step, count, late, ids_blob, *blobs in found:
+    for number, day, step, count, late, ids_blob, *blobs in found:
         offset = (day * DAY - steps.start) // steps.width + step
         lo, hi = max(0, -offset), min(count, steps.count - offset)
-        rows, here = held.places(np.frombuffer(ids_blob, np.int64))
+        ids = np.frombuffer(ids_blob, np.int64)
+        rows, here = held.places(ids)
         if lo >= hi or not len(rows):
             continue
         kinds = held.kinds[rows]
         for mine in (kinds != COUNTER, kinds == COUNTER):
             if mine.any():
                 read = _growths if kinds[mine][0] == COUNTER else _totals
-                total, weight = read(blobs, here[mine], lo, hi)
+                if unpacked is not None and len(here) == len(ids) and mine.all():
+                    since, until = lo // TOGETHER * TOGETHER, min(count, -(-hi // TOGETHER) * TOGETHER)
+                    key = (number, zlib.crc32(blobs[1] or b""), zlib.crc32(blobs[0] or b""), since, until)
+                    both = unpacked.of(key, lambda: read(blobs, here, since, until))  # noqa: B023  called at once
+                    total, weight = (part[:, lo - since : hi - since] for part in both)
+                else:
+                    total, weight = read(blobs, here[mine], lo, hi)
                 delta = (kinds[mine] == DELTA)[:, None]
-                weight = np.where(delta & (weight > 0), seconds_of(steps.width), weight)
+                if delta.any():
+                    weight = np.where(delta & (weight > 0), seconds_of(steps.width), weight)
                 held.put(rows[mine], slice(offset + lo, offset + hi), total, weight, anew=late == REPLACED)
 
 
@@ -245,4 +261,4 @@ def _growths(blobs: Sequence[bytes | None], chosen: NDArray[np.intp], lo: int, h
     )
     over = np.broadcast_to(seen, last.shape)
     grown = plain_growth(last, np.broadcast_to(count, last.shape), over) + extra
-    return grown[:, lo:], over[:, lo:]
+    return np.ascontiguousarray(grown[:, lo:]), np.ascontiguousarray(over[:, lo:])

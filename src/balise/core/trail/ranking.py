@@ -1,0 +1,43 @@
+"""How likely each suspect is the cause, beside none of them: a conditional logit (McFadden 1974).
+
+Each suspect has a use that is the weighted sum of its features, "no cause stands out" one of its own, and the
+probabilities are what the exponentials of them share. The weights, in
+`balise.core.trail.weights`, were fitted to made-up cases.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.trail.evidence import Evidence
+from balise.core.trail.suspects import Suspect, matrix
+from balise.core.trail.weights import NONE, WEIGHTS
+
+F64 = NDArray[np.float64]
+MOST_LEANING = 0.7
+"""In log odds, how far what people said may move a kind of thing."""
+
+
+def nothing_of(evidence: Evidence) -> F64:
+    """What speaks for no cause at all: a constant, how weak the strongest is, and how few places departed."""
+    strongest = max((shown.strength for shown in evidence.things.values()), default=0.0)
+    places = len(evidence.nodes)
+    return np.array([1.0, 1.0 - strongest, 1.0 / (1 + places)])
+
+
+def probabilities(
+    suspects: Sequence[Suspect], evidence: Evidence, leaning: Mapping[str, float], weights: F64 = WEIGHTS,
+    none: F64 = NONE,
+) -> F64:  # fmt: skip
+    """Of each suspect how likely it is the cause; what is missing to 1 is that none of them is."""
+    if not suspects:
+        return np.zeros(0)
+    use = matrix(suspects) @ weights
+    use += [np.clip(leaning.get(one.thing.kind, 0.0), -MOST_LEANING, MOST_LEANING) for one in suspects]
+    all_ = np.append(use, nothing_of(evidence) @ none)
+    share: F64 = np.exp(all_ - all_.max())
+    found: F64 = share[:-1] / share.sum()
+    return found

@@ -1,0 +1,170 @@
+"""What may be the cause, and what speaks for and against each: numbers that can be recomputed from what is shown."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.trail.case import Case
+from balise.core.trail.evidence import Evidence, Shown, Sign, later
+from balise.core.trail.graph import Way
+from balise.core.trail.things import Kind, Node, Thing
+from balise.core.trail.weights import OF
+
+F64 = NDArray[np.float64]
+FEATURES = tuple(OF)
+"""Of a suspect, each between 0 and 1 (`explained` and `apart` speak against it)."""
+MOST = 400
+"""Things that are weighed at the most: those that went farthest."""
+MOST_NODES = 600
+LONGEST_DELAY = 1800.0
+"""Seconds after which nothing is an effect any more by its time alone."""
+CHANGE_TAKES = 600.0
+"""Seconds within which what a change breaks shows, mostly."""
+_WHAT: dict[Kind, str] = {
+    "process": "process", "session": "session", "user": "session", "query": "session", "change": "changed",
+    "volume": "part", "certificate": "part", "address": "part", "link": "part", "machine": "machine", "host": "host",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Effect:
+    """A node that departed and that a suspect explains: how strongly, and how likely after it."""
+
+    node: Node
+    way: Way
+    after: float
+    sign: Sign
+
+
+@dataclass(frozen=True)
+class Suspect:
+    """One thing that may be the cause."""
+
+    thing: Thing
+    shown: Shown
+    first: Sign
+    features: dict[str, float]
+    effects: Sequence[Effect]
+    blamed: Effect | None
+    """The node that explains this one better than the other way about, if any does."""
+
+
+def suspects_of(case: Case, evidence: Evidence) -> list[Suspect]:
+    """Everything that departed or began, with what speaks for each."""
+    nodes = dict(sorted(evidence.nodes.items(), key=lambda item: -item[1].strength)[:MOST_NODES])
+    firsts = {node: shown.first() for node, shown in nodes.items()}
+    things = sorted(evidence.things, key=lambda thing: -evidence.things[thing].strength)[:MOST]
+    ways = {node: case.graph.reached(node) for node in {*nodes, *(thing.node for thing in things)}}
+    weighing = _Weighing(case, evidence, nodes, firsts, ways)
+    return [weighing.weigh(thing) for thing in things]
+
+
+@dataclass(frozen=True)
+class _Weighing:
+    case: Case
+    evidence: Evidence
+    nodes: dict[Node, Shown]
+    firsts: dict[Node, Sign]
+    ways: Mapping[Node, Mapping[Node, Way]]
+
+    def weigh(self, thing: Thing) -> Suspect:
+        shown = self.evidence.things[thing]
+        first = shown.first()
+        effects = self._effects(thing, first)
+        blamed = self._blamed(thing, first)
+        features = {
+            "strength": shown.strength,
+            "earlier": self._earlier(thing, first),
+            "explains": self._explains(thing, effects),
+            "felt": self._felt(thing, effects),
+            "explained": blamed.way.strength * blamed.after * blamed.sign.strength if blamed else 0.0,
+            "sources": min(1.0, (len(self._sources(thing, shown)) - 1) / 2),
+            "only effects": float(not shown.worse),
+            "change": self._change(thing, first),
+            "share": max((s.happening.share for s in shown.signs if s.happening), default=0.0),
+            **{sort: float(any(s.sort == sort and s.worse for s in shown.signs))
+               for sort in ("errors", "waiting", "saturation")},
+            "apart": self._apart(thing),
+            **{what: float(_WHAT.get(thing.kind) == what)
+               for what in ("process", "session", "changed", "part", "machine", "host")},
+        }  # fmt: skip
+        return Suspect(thing, shown, first, features, effects, blamed)
+
+    def _effects(self, thing: Thing, first: Sign) -> list[Effect]:
+        found = []
+        for node, way in self.ways[thing.node].items():
+            if node in self.firsts and node != thing.node:
+                sign = self.firsts[node]
+                if sign.at - first.at < LONGEST_DELAY + sign.uncertainty:
+                    found.append(Effect(node, way, later(first, sign), sign))
+        return sorted(found, key=lambda effect: -effect.way.strength * effect.after)
+
+    def _blamed(self, thing: Thing, first: Sign) -> Effect | None:
+        """Who else would explain it: a node that it suffers with, which departed before it."""
+        best: Effect | None = None
+        for node, sign in self.firsts.items():
+            way = self.ways[node].get(thing.node)
+            if way is None or node == thing.node or first.at - sign.at > LONGEST_DELAY:
+                continue
+            back = self.ways[thing.node].get(node)
+            strength = way.strength - (back.strength if back else 0.0) * 0.5
+            one = Effect(node, Way(max(0.0, strength), way.hops, way.last), later(sign, first), sign)
+            if best is None or _weight(one) > _weight(best):
+                best = one
+        return best if best is not None and _weight(best) > 0.02 else None
+
+    def _earlier(self, thing: Thing, first: Sign) -> float:
+        """Of all that departed elsewhere, by strength, how much departed after it."""
+        others = [(sign, self.nodes[node].strength) for node, sign in self.firsts.items() if node != thing.node]
+        total = sum(weight for _, weight in others)
+        return sum(weight * later(first, sign) for sign, weight in others) / total if total else 0.5
+
+    def _explains(self, thing: Thing, effects: Sequence[Effect]) -> float:
+        total = sum(shown.strength for node, shown in self.nodes.items() if node != thing.node)
+        got = sum(self.nodes[e.node].strength * math.sqrt(e.way.strength) * e.after for e in effects)
+        return got / total if total else 0.0
+
+    def _felt(self, thing: Thing, effects: Sequence[Effect]) -> float:
+        if not self.case.felt or thing.node in self.case.felt:
+            return 1.0
+        hit = [e.way.strength * e.after for e in effects if e.node in self.case.felt]
+        way = max((w.strength for n, w in self.ways[thing.node].items() if n in self.case.felt), default=0.0)
+        return max([*hit, 0.5 * way])
+
+    def _sources(self, thing: Thing, shown: Shown) -> set[str]:
+        """In how many kinds of evidence it shows: its own, and those of where it is."""
+        found: set[str] = set(shown.sources)
+        if thing.node in self.nodes:
+            found |= self.nodes[thing.node].sources
+        return found
+
+    def _change(self, thing: Thing, first: Sign) -> float:
+        """How soon after a change of it, or how soon after it as a change, something departed there."""
+        if thing.kind == "change":
+            after = [s.at for s in self._there(thing) if s.at >= first.at - s.uncertainty - first.uncertainty]
+            return math.exp(-max(0.0, min(after) - first.at) / CHANGE_TAKES) if after else 0.0
+        return 0.0
+
+    def _there(self, thing: Thing) -> list[Sign]:
+        found = list(self.nodes[thing.node].signs) if thing.node in self.nodes else []
+        if not thing.service:
+            found += [s for node, shown in self.nodes.items() if node[0] == thing.host for s in shown.signs]
+        return found
+
+    def _apart(self, thing: Thing) -> float:
+        """How much of what departed it has nothing to do with, when nothing is felt anywhere by name."""
+        return float(thing.node not in self.nodes)
+
+
+def _weight(effect: Effect) -> float:
+    return effect.way.strength * effect.after * effect.sign.strength
+
+
+def matrix(suspects: Sequence[Suspect]) -> F64:
+    """The features, [suspects, features]."""
+    return np.array([[one.features[name] for name in FEATURES] for one in suspects]).reshape(-1, len(FEATURES))

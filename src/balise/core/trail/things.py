@@ -1,0 +1,73 @@
+"""What can be a cause, and what is known of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+Kind = Literal[
+    "host", "service", "session", "process", "user", "query", "change", "volume", "certificate", "address", "link",
+    "machine",
+]  # fmt: skip
+Node = tuple[str, str]
+"""A host and one of its services; the host itself with no service, and what is outside with no host."""
+Sort = Literal["saturation", "errors", "latency", "traffic", "waiting", "state", "other"]
+"""What a series tells of work: how full, how often wrong, how slow, how much, how many wait, and whether at all."""
+Source = Literal["series", "pattern", "session", "process", "change", "state"]
+
+
+@dataclass(frozen=True)
+class Thing:
+    """The narrowest thing that something can be said of. `name` is what people call it on its host or service."""
+
+    kind: Kind
+    name: str
+    host: str = ""
+    service: str = ""
+
+    @property
+    def node(self) -> Node:
+        """Where it is, in the graph of what needs what."""
+        return self.host, self.service
+
+
+@dataclass(frozen=True)
+class Line:
+    """One series that was looked at."""
+
+    thing: Thing
+    metric: str
+    unit: str
+    sort: Sort
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    about: str = ""
+    """What it shows, as people say it."""
+    clock: float = 0.0
+    """By how many seconds the clock of its host may be off."""
+
+
+@dataclass(frozen=True)
+class Happening:
+    """Something that began: a pattern of lines, a session, a process, a change, a state.
+
+    Args:
+        at: unix seconds, with `uncertainty` seconds on either side; `until` its end, if it has ended.
+        deviation: how far from usual, in the same unit as series have it; NaN for what has no measure.
+        share: how much of what its host or service suffers from it accounts for, 0 to 1: waiting sessions that wait for
+            it, of the processor time what it takes, of many lines those about it.
+        usual: whether the same happens at this hour on other days, 0 to 1.
+        holds: what it does to others, in words; empty for nothing that is known.
+    """
+
+    source: Source
+    thing: Thing
+    at: float
+    text: str
+    until: float | None = None
+    uncertainty: float = 0.0
+    deviation: float = float("nan")
+    share: float = 0.0
+    usual: float = 0.0
+    holds: str = ""
+    link: str = ""

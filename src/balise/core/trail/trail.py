@@ -1,0 +1,61 @@
+"""The whole of it: from a case to the likely causes, with what speaks for them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from balise.core.trail.case import Case
+from balise.core.trail.evidence import Sign, evidence_of
+from balise.core.trail.ranking import probabilities
+from balise.core.trail.suspects import Suspect, suspects_of
+from balise.core.trail.words import Because, Clock, because, sentence, what
+
+MOST_SUSPECTS = 10
+LEAST_SURE = 0.01
+"""Below which a suspect is not named."""
+
+
+@dataclass(frozen=True)
+class Ranked:
+    """One suspect, and how likely it is the cause."""
+
+    suspect: Suspect
+    sure: float
+    what: str
+    because: Sequence[Because]
+
+    @property
+    def until(self) -> float | None:
+        """When it ended, if that is known."""
+        ends = [s.happening.until for s in self.suspect.shown.signs if s.happening is not None]
+        return max((end for end in ends if end is not None), default=None)
+
+
+@dataclass(frozen=True)
+class Trail:
+    """What a case comes to: a sentence, the suspects with the likeliest first, and all that departed in its order."""
+
+    sentence: str
+    suspects: Sequence[Ranked]
+    departed: Sequence[Sign]
+
+    @property
+    def sure(self) -> float:
+        """How likely the first suspect is the cause."""
+        return self.suspects[0].sure if self.suspects else 0.0
+
+
+def trail_of(case: Case, clock: Clock) -> Trail:
+    """Ranks what may have caused what is felt. `clock` says how moments are told."""
+    evidence = evidence_of(case)
+    weighed = suspects_of(case, evidence)
+    sure = probabilities(weighed, evidence, case.leaning)
+    order = [int(i) for i in np.argsort(-sure, kind="stable")[:MOST_SUSPECTS] if sure[i] >= LEAST_SURE]
+    others = max(0, len(evidence.nodes) - 1)
+    ranked = [Ranked(weighed[i], float(sure[i]), what(weighed[i]), because(weighed[i], others)) for i in order]
+    departed = [sign for sign in evidence.signs if sign.source != "change"]
+    said = sentence([one.suspect for one in ranked], [one.sure for one in ranked], len(departed), clock)
+    return Trail(said, ranked, departed)

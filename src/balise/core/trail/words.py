@@ -1,0 +1,142 @@
+"""The trail in words: what a suspect is, what it does, what follows from it, and why that is believed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from balise.core.quantities import in_words
+from balise.core.trail.evidence import Sign
+from balise.core.trail.suspects import Effect, Suspect
+from balise.core.trail.things import Node, Source, Thing
+
+Clock = Callable[[float], str]
+"""How a moment is said, such as 18:03."""
+CHAIN = 3
+"""Effects that a sentence names."""
+MOST_BECAUSE = 12
+SURE = 0.5
+"""From which probability on the first suspect is called the likely cause."""
+NOTHING = "No cause stands out"
+_KINDS = {
+    "query": "query", "session": "session", "process": "process", "user": "user", "change": "change",
+    "volume": "volume", "certificate": "certificate", "address": "address", "link": "link", "machine": "machine",
+}  # fmt: skip
+_DOES = {
+    "latency": ("answers slowly", "answers faster"),
+    "errors": ("fails", "fails less"),
+    "waiting": ("waits", "waits less"),
+    "saturation": ("is busier", "is less busy"),
+    "traffic": ("does more", "does less"),
+    "state": ("changed", "changed"),
+    "other": ("changed", "changed"),
+}
+
+
+@dataclass(frozen=True)
+class Because:
+    """One reason: of which kind it is, in words, and when and how far, where it has that."""
+
+    kind: Source | str
+    text: str
+    at: float | None = None
+    deviation: float | None = None
+    sign: Sign | None = None
+    node: Node | None = None
+
+
+def named(thing: Thing) -> str:
+    """`named(Thing("volume", "/var/log", "gate-1")) == "volume /var/log on gate-1"`."""
+    if thing.kind == "host" or (thing.kind == "machine" and thing.name == thing.host):
+        return thing.name
+    if thing.kind == "service":
+        return f"{thing.name} on {thing.host}" if thing.host else thing.name
+    said = f"{_KINDS[thing.kind]} {thing.name}"
+    if thing.kind == "link" and thing.name == "network":
+        said = "network link"
+    joined = "of" if thing.kind in ("link", "certificate") else "against" if thing.kind == "address" else "on"
+    return f"{said} {joined} {thing.host}" if thing.host else said
+
+
+def node_named(node: Node) -> str:
+    host, service = node
+    return f"{service} on {host}" if host and service else host or service
+
+
+def does(sign: Sign) -> str:
+    """`does(…) == "answers slowly"`: what a place does since it departed."""
+    if sign.happening is not None:
+        return sign.happening.text
+    return _DOES[sign.sort][sign.deviation < 0]
+
+
+def what(suspect: Suspect) -> str:
+    """What a suspect does, by the clearest of what is known of it."""
+    holding = [s.happening for s in suspect.shown.signs if s.happening is not None]
+    if holding:
+        best = max(holding, key=lambda one: (one.share, bool(one.holds)))
+        return f"{best.text}; {best.holds}" if best.holds else best.text
+    worst = max(suspect.shown.signs, key=lambda sign: (sign.worse, abs(sign.deviation)))
+    return moved(worst)
+
+
+def moved(sign: Sign) -> str:
+    """`moved(…) == "processor busy went from 21.0 % to 94.2 %"`."""
+    if sign.line is None:
+        return does(sign)
+    name = sign.line.about or sign.line.metric
+    unit = sign.line.unit
+    return f"{name} went from {in_words(sign.before, unit)} to {in_words(sign.during, unit)}"
+
+
+def sentence(suspects: Sequence[Suspect], sure: Sequence[float], departed: int, clock: Clock) -> str:
+    """The first suspect and what follows from it; or that nothing stands out, and what departed most."""
+    if not suspects or sure[0] < SURE:
+        if not departed:
+            return f"{NOTHING}: nothing left its usual."
+        first = suspects[0] if suspects else None
+        near = f"; nearest is {named(first.thing)}, {sure[0]:.0%} likely" if first else ""
+        return f"{NOTHING}: {departed} {'thing' if departed == 1 else 'things'} left their usual{near}."
+    one = suspects[0]
+    said = named(one.thing)
+    start = f"{'The ' if one.thing.kind in _KINDS and said != one.thing.name else ''}{said}"
+    return f"{start}: {what(one)}, since {clock(one.first.at)}{_chain(one.effects)}."
+
+
+def _chain(effects: Sequence[Effect]) -> str:
+    """What follows, in the order in which it did, each place once."""
+    later = [e for e in effects if e.after >= 0.5 and e.way.strength >= 0.15 and e.sign.worse]
+    said: list[str] = []
+    for effect in sorted(later, key=lambda e: e.sign.at):
+        text = f"{effect.node[1] or effect.node[0]} {does(effect.sign)}"
+        if text not in said:
+            said.append(text)
+    return "".join(f", then {text}" for text in said[:CHAIN])
+
+
+def because(suspect: Suspect, others: int) -> list[Because]:
+    """Why it is believed, the strongest first; what speaks against it last."""
+    found = [
+        Because(sign.source, _told(sign), sign.at, None if sign.deviation != sign.deviation else sign.deviation, sign,
+                sign.thing.node)
+        for sign in sorted(suspect.shown.signs, key=lambda sign: -sign.strength)[:MOST_BECAUSE - 4]
+    ]  # fmt: skip
+    after = [e for e in suspect.effects if e.after >= 0.5 and e.way.strength >= 0.15]
+    if after:
+        names = ", ".join(node_named(e.node) for e in after[:4])
+        more = f" and {len(after) - 4} more" if len(after) > 4 else ""
+        how = after[0].way.last.tie if after[0].way.last else "needs"
+        text = f"{len(after)} of {others} other places that departed did so after it and depend on it: {names}{more}"
+        found.append(Because("shared" if how in ("shares", "runs on") else "edge", text, node=after[0].node))
+    blamed = suspect.blamed
+    if blamed is not None and suspect.features["explained"] >= 0.2:
+        text = f"{node_named(blamed.node)} left its usual before it, and it depends on that"
+        found.append(Because("edge", text, blamed.sign.at, node=blamed.node))
+    return found[:MOST_BECAUSE]
+
+
+def _told(sign: Sign) -> str:
+    if sign.happening is not None:
+        held = f"; {sign.happening.holds}" if sign.happening.holds else ""
+        return f"{named(sign.thing)}: {sign.happening.text}{held}"
+    return moved(sign)
