@@ -84,6 +84,12 @@ def test_a_brushed_stretch_says_what_moved_in_it_and_takes_it_along(demo: Demo, 
     page.mouse.up()
     expect(page.get_by_role("button", name="Zoom to it")).to_be_visible()
     assert "drawn=" in page.url
+    # However many lanes there are, what moved most is said where one looks, and leads to the rest.
+    page.set_viewport_size({"width": 1280, "height": 480})
+    most = page.get_by_role("button", name=re.compile("^moved most: "))
+    expect(most).to_be_in_viewport()
+    most.click()
+    expect(page.get_by_role("heading", name="Moved most in the stretch")).to_be_in_viewport()
     moved = page.get_by_role("region", name="In the stretch").get_by_role("button", name="http.server.request.duration")
     expect(moved.first).to_be_visible()
     moved.first.click()

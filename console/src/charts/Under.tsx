@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { type ReactNode, useRef } from "react";
 import { Link } from "react-router";
 import { api, type Event, got, type Schemas } from "../api/client";
 import { moment, stretch, unix, withUnit } from "../lib/format";
@@ -57,10 +57,12 @@ export function Under({
     retry: false,
   });
   const said = patterns.data?.items.filter((p) => p.change === "new" || p.change === "more") ?? [];
+  const beneath = useRef<HTMLElement>(null);
+  const first = moved.data?.items[0];
   const at = `from=${Math.floor(start)}&to=${Math.ceil(end)}`;
   return (
-    <section aria-label="In the stretch" className="mt-2">
-      <div className="mb-1 flex flex-wrap items-center gap-3">
+    <>
+      <div className="sticky bottom-0 z-10 mt-2 flex flex-wrap items-center gap-x-3 border-base-300 border-t bg-base-100 py-1">
         <h2 className="font-dense font-semibold text-primary">{stretch(start, end)}</h2>
         {drawn ? (
           <>
@@ -70,48 +72,61 @@ export function Under({
             <button type="button" className="btn btn-ghost btn-xs" onClick={clear}>
               Clear
             </button>
+            <button
+              type="button"
+              className="touch min-w-0 truncate py-1 text-left font-dense text-sm underline"
+              onClick={() => beneath.current?.scrollIntoView({ block: "start" })}
+            >
+              {first ? `moved most: ${told(first)}` : "what lies in it"}
+            </button>
           </>
         ) : (
           <span className="font-dense text-ink-2 text-sm">drag across the lanes for another stretch</span>
         )}
       </div>
-      {narrow && (
-        <label className="mb-1 flex w-fit cursor-pointer items-center gap-1.5 font-dense text-ink-2 text-sm">
-          <input type="checkbox" className="checkbox checkbox-xs" checked={narrow.on} onChange={narrow.set} />
-          of the hosts in the chart alone
-        </label>
-      )}
-      <div className="grid items-start gap-x-6 gap-y-4 font-dense md:grid-cols-3">
-        <Column title="Moved most in the stretch" waiting={moved.isPending} empty={nothingMoved(moved.data)}>
-          {moved.data?.items.map((one) => (
-            <MovedRow key={`${one.metric} ${one.host} ${JSON.stringify(one.attributes)}`} one={one} add={add} />
-          ))}
-        </Column>
-        <Column title="New or more in the logs" waiting={patterns.isPending} empty="nothing that was not said before">
-          {said.map((one) => (
-            <Row
-              key={`${one.pattern} ${one.severity} ${one.source}`}
-              right={one.change === "new" ? "new" : `${one.count} ×`}
-              middle={one.hosts.slice(0, 2).join(", ")}
-            >
-              <Link className="hover:underline" to={`/events?${at}&where=${encodeURIComponent(eventsOf(one))}`}>
-                {one.pattern}
-              </Link>
-            </Row>
-          ))}
-        </Column>
-        <Column title="Changed" waiting={changes.isPending} empty="nothing that is known of">
-          {changes.data?.items.map((one: Event) => (
-            <Row key={one.id} right={moment(unix(one.time), end)} middle={one.host}>
-              <Link className="hover:underline" to={`/events/one/${one.id}`}>
-                {one.body}
-              </Link>
-            </Row>
-          ))}
-        </Column>
-      </div>
-    </section>
+      <section aria-label="In the stretch" ref={beneath}>
+        {narrow && (
+          <label className="mb-1 flex w-fit cursor-pointer items-center gap-1.5 font-dense text-ink-2 text-sm">
+            <input type="checkbox" className="checkbox checkbox-xs" checked={narrow.on} onChange={narrow.set} />
+            of the hosts in the chart alone
+          </label>
+        )}
+        <div className="grid items-start gap-x-6 gap-y-4 font-dense md:grid-cols-3">
+          <Column title="Moved most in the stretch" waiting={moved.isPending} empty={nothingMoved(moved.data)}>
+            {moved.data?.items.map((one) => (
+              <MovedRow key={`${one.metric} ${one.host} ${JSON.stringify(one.attributes)}`} one={one} add={add} />
+            ))}
+          </Column>
+          <Column title="New or more in the logs" waiting={patterns.isPending} empty="nothing that was not said before">
+            {said.map((one) => (
+              <Row
+                key={`${one.pattern} ${one.severity} ${one.source}`}
+                right={one.change === "new" ? "new" : `${one.count} ×`}
+                middle={one.hosts.slice(0, 2).join(", ")}
+              >
+                <Link className="hover:underline" to={`/events?${at}&where=${encodeURIComponent(eventsOf(one))}`}>
+                  {one.pattern}
+                </Link>
+              </Row>
+            ))}
+          </Column>
+          <Column title="Changed" waiting={changes.isPending} empty="nothing that is known of">
+            {changes.data?.items.map((one: Event) => (
+              <Row key={one.id} right={moment(unix(one.time), end)} middle={one.host}>
+                <Link className="hover:underline" to={`/events/one/${one.id}`}>
+                  {one.body}
+                </Link>
+              </Row>
+            ))}
+          </Column>
+        </div>
+      </section>
+    </>
   );
+}
+
+function told(one: Moved): string {
+  return `${one.host} ${one.metric} ${withUnit(one.before, one.unit)} → ${withUnit(one.during, one.unit)}`;
 }
 
 function eventsOf(one: Schemas["Pattern"]): string {
