@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import time
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
 from pathlib import Path
 
 import psutil
@@ -310,6 +311,28 @@ def test_the_busiest_are_told_with_what_they_moved_and_when_they_ended() -> None
     ended = [one for one in third if "ended" in one]
     assert [(one["pid"], one["cpu"], one["memory"]) for one in ended] == [(1, 0.0, 0)]
     assert [one["pid"] for one in third if "ended" not in one] == [2]
+
+
+def test_who_waits_for_storage_is_among_the_busiest_for_as_long_as_it_moves_much() -> None:
+    """A copy takes no processor to speak of and little memory: it is seen while it waits, and asked from then on."""
+    large = [process(100 + i, 0, 10_000 + i, "large", "app") for i in range(20)]
+    copy = process(1, 0, 5, "copy", "root")
+    moved = {"copy": 0.0}
+
+    def about(look: ProcessLook, _before: ProcessAbout | None) -> ProcessAbout:
+        moved["copy"] += 4e6 if look.name == "copy" and moved["copy"] < 1.2e7 else 0.0
+        return ProcessAbout(look.name, io=moved["copy"] if look.name == "copy" else 0.0)
+
+    turns = iter(
+        [
+            (0.0, [*large, copy]), (10.0, [*large, replace(copy, state="D")]), (20.0, [*large, copy]),
+            (30.0, [*large, copy]), (40.0, [*large, copy]), (50.0, [*large, copy]),
+        ]
+    )  # fmt: skip
+    processes = Processes(lambda: next(turns), about)
+    looks = [next(k.content for k in found_in(processes).kept) for _ in range(6)]
+    of_copy = [[one.get("io") for one in look if one["name"] == "copy" and "ended" not in one] for look in looks]
+    assert of_copy == [[], [None], [400_000], [400_000], [None], []], "nothing moved any more"
 
 
 def test_no_number_of_programs_makes_series_without_end() -> None:

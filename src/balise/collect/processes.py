@@ -90,7 +90,8 @@ class Shares:
 
 
 class Processes:
-    """How many processes there are, and which are busiest: as evidence one by one, as series by program and user.
+    """How many processes there are, and which are busiest, by processor, memory and storage: as evidence one by one, as
+    series by program and user.
 
     Args:
         look: the moment of looking (monotonic seconds) and all processes.
@@ -120,6 +121,7 @@ class Processes:
         self._at = 0.0
         self._passed = 0.0
         self._shown_before: dict[tuple[int, int], tuple[ProcessLook, ProcessAbout]] = {}
+        self._moving: list[tuple[int, int]] = []
         self._shown: dict[tuple[str, str], float] = {}
         self._told: set[tuple[str, str]] = set()
         self.shares = Shares()
@@ -157,16 +159,22 @@ class Processes:
     ) -> list[dict[str, object]]:
         by_cpu = sorted((k for k in cores if cores[k] > 0.0005), key=lambda k: -cores[k])[: self.keep]
         by_memory = sorted(processes, key=lambda k: -processes[k].memory)[: self.keep]
-        chosen = dict.fromkeys([*by_cpu, *by_memory])
+        # To ask every process what it reads and writes costs more than it tells: who waits for storage just now is
+        # asked, and who moved much when last asked.
+        waiting = [key for key, process in processes.items() if process.state == "D" and process.memory][: self.keep]
+        moving = [key for key in self._moving if key in processes]
+        chosen = dict.fromkeys([*by_cpu, *by_memory, *waiting, *moving])
         before, passed = self._shown_before, self._passed
         self._shown_before = {
             key: (processes[key], self._about(processes[key], before[key][1] if key in before else None))
             for key in chosen
         }
-        told = [
-            _row(*shown, cores[key], _pace(shown[1], before.get(key), passed))
-            for key, shown in self._shown_before.items()
-        ]
+        paces = {key: _pace(shown[1], before.get(key), passed) for key, shown in self._shown_before.items()}
+        # Of whom nothing is known yet, the next look will tell.
+        new = [key for key in waiting if paces[key] is None]
+        most = sorted((k for k, pace in paces.items() if pace), key=lambda k: -(paces[k] or 0.0))
+        self._moving = [*new, *most][: self.keep]
+        told = [_row(*shown, cores[key], paces[key]) for key, shown in self._shown_before.items()]
         # One that was told of and is there no more has ended; one that is only less busy has not.
         ended = [shown for key, shown in before.items() if key not in processes]
         return told + [{**_row(*shown, 0.0, None), "memory": 0, "ended": round(now, 1)} for shown in ended]
