@@ -8,12 +8,15 @@ import time
 import numpy as np
 import pytest
 
+from balise.core.series.steps import Steps
+from balise.core.series.summary import Flat
 from balise.core.trail.case import Case
 from balise.core.trail.departing import departed
 from balise.core.trail.graph import Edge, Graph, near
+from balise.core.trail.grid import on_grid, spacing_of, width_of
 from balise.core.trail.ranking import MOST_LEANING
 from balise.core.trail.sorts import sort_of
-from balise.core.trail.things import Happening, Line, Thing
+from balise.core.trail.things import Happening, Line, Thing, thing_of
 from balise.core.trail.trail import Trail, trail_of
 from balise.core.trail.words import NOTHING
 
@@ -129,6 +132,27 @@ def test_a_clock_that_may_be_off_makes_a_moment_less_certain_by_that() -> None:
 )
 def test_a_name_tells_what_it_is_about(metric: str, unit: str, attributes: dict[str, str], sort: str) -> None:
     assert sort_of(metric, unit, attributes) == sort
+
+
+@pytest.mark.parametrize(
+    ("metric", "attributes", "thing"),
+    [
+        ("system.filesystem.usage", {"system.filesystem.mountpoint": "/var/log"}, Thing("volume", "/var/log", "h")),
+        ("tls.certificate.remaining", {"tls.server.name": "a.example"}, Thing("certificate", "a.example", "h")),
+        ("system.network.errors", {"network.interface.name": "eth0"}, Thing("link", "eth0", "h")),
+        ("system.network.io", {"network.interface.name": "eth0"}, Thing("machine", "h", "h")),
+        (
+            "balise.program.cpu",
+            {"process.executable.name": "java", "process.owner": "app"},
+            Thing("process", "java", "h"),
+        ),
+        ("balise.user.cpu", {"user.name": "ops"}, Thing("user", "ops", "h")),
+        ("postgresql.backends", {"service.name": "booking"}, Thing("service", "booking", "h", "booking")),
+        ("balise.cpu.busy", {}, Thing("machine", "h", "h")),
+    ],
+)
+def test_a_series_is_of_the_narrowest_thing(metric: str, attributes: dict[str, str], thing: Thing) -> None:
+    assert thing_of("h", metric, attributes, is_machine=True) == thing
 
 
 # --- what needs what
@@ -283,3 +307,25 @@ def test_evidence_says_what_how_far_and_when() -> None:
     assert any("store.queue.depth went from 20 requests to" in text for text in texts)
     assert any("app on app-1, web on web-1" in text for text in texts)
     assert first.suspect.first.at == pytest.approx(TIMES[140], abs=first.suspect.first.uncertainty + STEP)
+
+
+# --- from points to steps
+
+
+def test_points_of_all_kinds_come_onto_one_grid() -> None:
+    second = 1_000_000_000
+    every_15 = (np.arange(8, dtype=np.int64) * 15 * second, np.array([1.0, 3, 5, 7, 9, 11, 13, 15]))
+    counted = (every_15[0], np.array([0.0, 30, 60, 0, 30, 60, 90, 120]))
+    each_minute = (np.array([0, 60], np.int64) * second, np.array([4.0, 8.0]))
+    points = Flat.of([every_15, counted, each_minute])
+    assert spacing_of(points, 3).tolist() == [15 * second, 15 * second, 60 * second]
+    assert width_of(spacing_of(points, 3), 3600) == 15.0
+    assert width_of(spacing_of(points, 3), 86_400) == 300.0, "never more steps than are looked at"
+    grid = on_grid(points, ["gauge", "counter", "gauge"], Steps(0, 30 * second, 4))
+    assert grid[0].tolist() == [2, 6, 10, 14]
+    # The first point says from where it grew; the reset grew by what it showed: 30 in the 15 s known, 30 and 0 in 30 s.
+    assert grid[1].tolist() == pytest.approx([2, 1, 2, 2])
+    assert grid[2].tolist() == [4, 4, 8, 8], "it stands until the next"
+    fine = on_grid(points, ["gauge", "counter", "gauge"], Steps(0, 15 * second, 10))
+    assert fine[2].tolist()[:8] == [4, 4, 4, 4, 8, 8, 8, 8] and np.isnan(fine[2][8:]).all()
+    assert np.isnan(fine[0][8:]).all(), "what stopped is missing"

@@ -71,3 +71,24 @@ class Happening:
     usual: float = 0.0
     holds: str = ""
     link: str = ""
+
+
+def thing_of(host: str, metric: str, attributes: Mapping[str, str], *, is_machine: bool = False) -> Thing:
+    """The narrowest thing that a series of a host is of.
+
+    `thing_of("gate-1", "system.network.errors", {"network.interface.name": "eth0"}) == Thing("link", "eth0", "gate-1")`
+    """
+    service = attributes.get("service.name", "")
+    if volume := attributes.get("system.filesystem.mountpoint"):
+        return Thing("volume", volume, host)
+    if "certificate" in metric:
+        return Thing("certificate", attributes.get("tls.server.name") or service or "certificate", host, service)
+    if (card := attributes.get("network.interface.name")) and "error" in metric:
+        return Thing("link", card, host)
+    if program := attributes.get("process.executable.name"):
+        return Thing("process", program, host)
+    if user := attributes.get("user.name"):
+        return Thing("user", user, host)
+    if service:
+        return Thing("service", service, host, service)
+    return Thing("machine" if is_machine else "host", host, host)
