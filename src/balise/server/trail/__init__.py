@@ -1,0 +1,1 @@
+"""The trail: gathering what the core ranks, and keeping what people said of it."""

@@ -1,0 +1,113 @@
+"""What needs what, as applications draw it, hosts say it, and agents saw it; and whom a place has to do with."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Sequence
+
+from balise.api.applications import ApplicationPart
+from balise.core.trail.graph import Edge, Graph, near
+from balise.core.trail.things import Line, Node
+from balise.server.applications.book import ApplicationBook
+from balise.server.applications.talks import Talks
+from balise.server.hosts.directory import Directory, Known
+from balise.server.incidents.surroundings import MACHINE
+
+MOST_HOSTS = 500
+"""Hosts that are looked at: the nearest to where something is felt."""
+
+
+class Edges:
+    """Answers from the applications as they are drawn, the hosts as they are, and who talks to whom."""
+
+    def __init__(self, *, directory: Directory, applications: ApplicationBook, talks: Talks) -> None:
+        self._directory = directory
+        self._applications = applications
+        self._talks = talks
+
+    def machines(self) -> dict[str, int]:
+        """The hosts on which others run, and how many."""
+        found: dict[str, int] = {}
+        for known in self._directory.all():
+            machine = known.labels.get(MACHINE)
+            if machine and self._directory.find(machine) is not None:
+                found[machine] = found.get(machine, 0) + 1
+        return found
+
+    def felt(self, application: str) -> list[Node]:
+        """The places of an application that are nearest to its users: the parts that no other needs."""
+        for name, body in self._applications.drawings():
+            if name == application:
+                needed = {to for need in body.needs for to in need.to}
+                first = [part for part in body.parts if part.name not in needed] or list(body.parts)
+                return [node for part in first for node in self._nodes(part)]
+        return []
+
+    def around(self, felt: Collection[Node]) -> tuple[list[Known], int]:
+        """The hosts that may have to do with some places, the nearest first, and how many were left out."""
+        graph = Graph(self._all())
+        rank: dict[str, float] = {}
+        for known in self._directory.all():
+            reached = graph.reached((known.name, ""))
+            strength = max((reached[node].strength for node in felt if node in reached), default=0.0)
+            rank[known.name] = 2.0 if any(host == known.name for host, _ in felt) else strength
+        order = sorted(self._directory.all(), key=lambda known: (-rank[known.name], known.name))
+        return order[:MOST_HOSTS], max(0, len(order) - MOST_HOSTS)
+
+    def graph(self, hosts: Sequence[Known], lines: Iterable[Line]) -> Graph:
+        """The edges among some hosts, and between hosts and what was measured on them."""
+        names = {known.name for known in hosts}
+        nodes = {line.thing.node for line in lines if line.thing.service}
+        found = [edge for edge in self._all() if not edge.of[0] or edge.of[0] in names]
+        for host, service in nodes:
+            found.append(Edge((host, service), (host, ""), "runs on"))
+            found.append(Edge((host, ""), (host, service), "shares"))
+        return Graph(found)
+
+    def _all(self) -> list[Edge]:
+        return [*self._drawn(), *self._told(), *self._seen(), *self._near()]
+
+    def _drawn(self) -> Iterator[Edge]:
+        for _, body in self._applications.drawings():
+            parts = {part.name: part for part in body.parts}
+            for need in body.needs:
+                for to in need.to:
+                    if need.from_ in parts and to in parts:
+                        yield from self._between(parts[need.from_], parts[to])
+
+    def _between(self, of: ApplicationPart, on: ApplicationPart) -> Iterator[Edge]:
+        for one in self._nodes(of):
+            for other in self._nodes(on):
+                if one != other:
+                    yield Edge(one, other, "needs", "drawn")
+                # What is drawn of a host holds for what is measured of its services, and the other way about.
+                if one[1] and (one[0], "") != other:
+                    yield Edge((one[0], ""), other, "needs", "drawn")
+                if other[1]:
+                    yield Edge(one, (other[0], ""), "needs", "drawn")
+
+    def _nodes(self, part: ApplicationPart) -> list[Node]:
+        if part.host is not None:
+            return [(part.host, part.service or "")]
+        if part.probe is not None:
+            return [("", f"probe {part.probe}")]
+        return [(known.name, "") for known in self._directory.all() if part.group in known.groups]
+
+    def _told(self) -> Iterator[Edge]:
+        for known in self._directory.all():
+            machine = known.labels.get(MACHINE)
+            if machine and machine != known.name and self._directory.find(machine) is not None:
+                yield Edge((known.name, ""), (machine, ""), "runs on", "told")
+                yield Edge((machine, ""), (known.name, ""), "shares", "told")
+
+    def _seen(self) -> Iterator[Edge]:
+        for talk in self._talks.all():
+            yield Edge((talk.from_host, ""), (talk.to_host, talk.to_service or ""), "talks to", "seen")
+
+    def _near(self) -> list[Edge]:
+        groups: dict[str, list[Node]] = {}
+        for known in self._directory.all():
+            for site in known.sites:
+                groups.setdefault(f"site {site}", []).append((known.name, ""))
+            for group in known.listed:
+                groups.setdefault(f"group {group}", []).append((known.name, ""))
+        return near(groups)

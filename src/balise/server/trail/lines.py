@@ -1,0 +1,173 @@
+"""The series of some hosts around a stretch, on one grid, with what is usual for those that left it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.moments import NS
+from balise.core.moved import moved, stretch_of
+from balise.core.rules.baseline import HOUR, usual_of
+from balise.core.series.steps import Steps
+from balise.core.series.summary import Flat
+from balise.core.trail.grid import on_grid, spacing_of, times_of, width_of
+from balise.core.trail.sorts import sort_of
+from balise.core.trail.things import Line, thing_of
+from balise.server.hosts.clocks import Clocks
+from balise.server.hosts.directory import Known
+from balise.server.metrics.questions import unit_of
+from balise.store.series.catalogue import Series
+from balise.store.series.scan import TooMuch
+from balise.store.series.store import SeriesStore
+
+F64 = NDArray[np.float64]
+MOST_SERIES = 50_000
+"""Series that are looked at in steps of five minutes."""
+MOST_FINE = 4000
+"""Series that are looked at point by point: those that moved most."""
+SCREENED = 2.5
+"""Deviations in five-minute steps from which a series is looked at point by point."""
+LEAST_BEFORE, MOST_BEFORE = 3600.0, 4 * 3600.0
+MARGIN = 3600 * NS
+"""How far before the first step a counter's point is looked for."""
+DAYS, AROUND = 14, 1
+OWN = ("balise.agent.", "balise.collector.")
+"""What agents tell of their own work, which follows whatever else happens."""
+
+
+@dataclass(frozen=True)
+class Laid:
+    """What was read: see `Case`. `looked` is how many series there were, `left_out` how many were not looked at."""
+
+    steps: Steps
+    times: F64
+    lines: Sequence[Line]
+    values: F64
+    usual: F64
+    spread: F64
+    looked: int
+    left_out: int
+
+
+class LineReader:
+    """Reads what hosts measured."""
+
+    def __init__(self, *, store: SeriesStore, clocks: Clocks) -> None:
+        self._store = store
+        self._clocks = clocks
+
+    def read(self, hosts: Sequence[Known], machines: Mapping[str, int], start: float, end: float) -> Laid:
+        """All series of some hosts from before `start` until `end`, unix seconds; `machines` says on which others run."""
+        series = [one for known in hosts for one in self._of(known)]
+        left_out = max(0, len(series) - MOST_SERIES)
+        series = series[:MOST_SERIES]
+        before = float(np.clip(end - start, LEAST_BEFORE, MOST_BEFORE))
+        fine = self._screened(series, start, end, before) if len(series) > MOST_FINE else series
+        points = self._points(fine, start - before, end)
+        kinds = [one.kind for one in fine]
+        width = width_of(spacing_of(points, len(fine)), end - start + before)
+        steps = self._steps(start, end, before, width)
+        values = _with_means(fine, on_grid(points, kinds, steps))
+        names = {known.id: known.name for known in hosts}
+        lines = [self._line(one, names[one.host], machines) for one in fine]
+        usual, spread = self._usual(fine, steps, values)
+        return Laid(steps, times_of(steps), lines, values, usual, spread, len(series), left_out)
+
+    def _of(self, known: Known) -> list[Series]:
+        catalogue = self._store.catalogue
+        found = [catalogue.series[number] for number in catalogue.of_host(known.id) if number in catalogue.series]
+        return [
+            one
+            for one in found
+            if one.part in ("", "count", "sum") and not catalogue.metric_by_id[one.metric].name.startswith(OWN)
+        ]
+
+    def _screened(self, series: list[Series], start: float, end: float, before: float) -> list[Series]:
+        """Those that moved most in five-minute steps, so many as are looked at point by point."""
+        stretch = stretch_of(start, end, before=before, width=300)
+        ids = sorted(one.id for one in series)
+        try:
+            levels = self._store.scan.levels(ids, stretch.steps)
+        except TooMuch:
+            return series[:MOST_FINE]
+        with np.errstate(all="ignore"):
+            far = moved(levels[:, stretch.before], levels[:, stretch.during], "", events=False, seconds=end - start)
+            most = np.fmax(np.abs(far.deviation), _peak(levels, stretch.before, stretch.during))
+        by_id = dict(zip(ids, np.nan_to_num(most).tolist(), strict=True))
+        chosen = sorted((one for one in series if by_id[one.id] >= SCREENED), key=lambda one: -by_id[one.id])
+        return chosen[:MOST_FINE]
+
+    def _points(self, series: Sequence[Series], start: float, end: float) -> Flat:
+        lo, hi = int(start * NS) - MARGIN, int(end * NS)
+        return Flat.of(self._store.reader.raw([one.id for one in series], lo, hi))
+
+    @staticmethod
+    def _steps(start: float, end: float, before: float, width: float) -> Steps:
+        first = int((start - before) // width)
+        return Steps(int(first * width * NS), int(width * NS), max(2, int(end // width) - first))
+
+    def _line(self, one: Series, host: str, machines: Mapping[str, int]) -> Line:
+        metric = self._store.catalogue.metric_by_id[one.metric]
+        attributes = dict(one.attributes)
+        as_is = one.kind == "gauge" or one.part == "sum"
+        unit = metric.unit if as_is else unit_of("1" if one.part == "count" else metric.unit, "rate")
+        sort = "traffic" if one.part == "count" else sort_of(metric.name, metric.unit, attributes)
+        thing = thing_of(host, metric.name, attributes, is_machine=host in machines)
+        clock = abs(self._clocks.behind(one.host))
+        return Line(
+            thing, metric.name, unit, sort, attributes, metric.description[:1].lower() + metric.description[1:], clock
+        )
+
+    # --- what is usual at this hour
+
+    def _usual(self, series: Sequence[Series], steps: Steps, values: F64) -> tuple[F64, F64]:
+        """What each was at these hours of the days before, [series, steps], and by how much that varied [series]."""
+        nothing = np.full(values.shape, np.nan), np.full(len(series), np.nan)
+        if not len(series):
+            return nothing
+        first = steps.start // NS // HOUR * HOUR
+        hours = int((steps.end // NS - first) // HOUR) + 1
+        order = np.argsort([one.id for one in series])
+        ids = [series[i].id for i in order.tolist()]
+        asked = Steps((first - (DAYS * 24 + AROUND) * HOUR) * NS, HOUR * NS, DAYS * 24 + hours + 2 * AROUND)
+        try:
+            levels = self._store.scan.levels(ids, asked, "1h")
+        except TooMuch:
+            return nothing
+        usual, spread = np.full((len(ids), hours), np.nan), np.full(len(ids), np.nan)
+        for hour in range(hours):
+            place = [
+                [hour + 24 * (DAYS - day) + AROUND + by for by in range(-AROUND, AROUND + 1)]
+                for day in range(1, DAYS + 1)
+            ]
+            held = levels[:, np.array(place)]
+            found = usual_of(held, np.zeros_like(held))
+            usual[:, hour] = found.middle[:, AROUND]
+            spread = np.fmax(spread, found.spread[:, AROUND])
+        which = ((steps.start + np.arange(steps.count) * steps.width) // NS // HOUR * HOUR - first) // HOUR
+        back = np.argsort(order)
+        return usual[:, which][back], spread[back]
+
+
+def _with_means(series: Sequence[Series], values: F64) -> F64:
+    """The same, with the mean of what was added in the place of the sums of histograms; nothing where none was."""
+    counts = {(one.host, one.metric, one.attributes): row for row, one in enumerate(series) if one.part == "count"}
+    for row, one in enumerate(series):
+        if one.part == "sum":
+            count = counts.get((one.host, one.metric, one.attributes))
+            with np.errstate(invalid="ignore", divide="ignore"):
+                values[row] = values[row] / values[count] if count is not None else np.nan
+    values[~np.isfinite(values)] = np.nan
+    return values
+
+
+def _peak(levels: F64, before: slice, during: slice) -> F64:
+    """How far the farthest step of a stretch is from what was before, in robust deviations."""
+    middle = np.nanmedian(levels[:, before], axis=1)
+    around = 1.4826 * np.nanmedian(np.abs(levels[:, before] - middle[:, None]), axis=1)
+    spread = np.fmax(around, 0.03 * np.fmax(np.abs(middle), 1e-9))
+    away: F64 = np.nanmax(np.abs(levels[:, during] - middle[:, None]), axis=1) / spread
+    return away
