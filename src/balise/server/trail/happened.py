@@ -5,9 +5,12 @@ from __future__ import annotations
 import math
 import re
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
 from typing import Any
 
+from balise.api.hosts import Stretch
+from balise.core.filters import parse
 from balise.core.kits.sessions import blocking
 from balise.core.moments import NS, nanos, seconds_of
 from balise.core.trail.things import Happening, Thing
@@ -31,13 +34,14 @@ _ADDRESS = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
 
 
 class Happened:
-    """Reads the events, and the snapshots that agents kept."""
+    """Reads the events, and the snapshots that agents kept. `states` says what states a host had over a span."""
 
-    def __init__(self, *, events: EventStore) -> None:
+    def __init__(self, *, events: EventStore, states: Callable[[str, float, float], Sequence[Stretch]]) -> None:
         self._events = events
+        self._states = states
 
     def of(self, hosts: Sequence[Known], start: float, end: float, before: float) -> tuple[list[Happening], int]:
-        """What began on some hosts from `before` seconds before `start` until `end`, and how many lines were looked at."""
+        """What began on some hosts from `before` seconds before `start` until `end`; and how many lines there were."""
         names = {known.name for known in hosts}
         said, looked = self._said(names, start, end, before)
         found = [*said, *self._changes(names, start - before / 2, end)]
@@ -94,12 +98,8 @@ class Happened:
     # --- changes
 
     def _changes(self, names: set[str], start: float, end: float) -> Iterator[Happening]:
-        search = Search(nanos(start), nanos(end), where=None)
-        from balise.core.filters import parse
-
-        for one in self._events.find(Search(search.start, search.end, where=parse('source eq "change"')), MOST_CHANGES)[
-            0
-        ]:
+        search = Search(nanos(start), nanos(end), where=parse('source eq "change"'))
+        for one in self._events.find(search, MOST_CHANGES)[0]:
             if one.host in names:
                 attributes = one.attributes or {}
                 name = str(attributes.get("change.what") or attributes.get("job") or one.body)[:80]
@@ -114,23 +114,21 @@ class Happened:
         held: dict[str, tuple[int, int, float, dict[str, Any]]] = {}
         for moment, content in looks:
             rows = {str(row["id"]): row for row in session_rows(content) if row.get("id") is not None}
-            roots = blocking(
-                {key: str(row["blocked_by"]) if row.get("blocked_by") else None for key, row in rows.items()}
-            )
-            waiting = [root for key, (root, depth) in roots.items() if depth and root]
+            blockers = {key: str(row["blocked_by"]) if row.get("blocked_by") else None for key, row in rows.items()}
+            waiting = [root for root, depth in blocking(blockers).values() if depth and root]
             for root, count in Counter(waiting).items():
                 row = rows.get(root)
                 if row is None or count <= held.get(root, (0, 0, 0.0, {}))[0]:
                     continue
                 began = moment / NS - float(row.get("seconds") or 0.0)
                 held[root] = (count, len(waiting), began, row)
-        for count, waiting, began, row in held.values():
+        for count, of, began, row in held.values():
             if began >= start:
                 name = str(row.get("application") or row.get("user") or row.get("id"))
                 thing = Thing("session", name, host, str(row.get("service") or ""))
                 yield Happening(
                     "session", thing, began, "began and holds locks", uncertainty=10.0, deviation=4.0 + count,
-                    share=count / waiting, holds=f"{count} sessions wait for it",
+                    share=count / of, holds=f"{count} sessions wait for it",
                 )  # fmt: skip
 
     # --- processes
@@ -169,9 +167,8 @@ class Happened:
 
     # --- silence
 
-    @staticmethod
-    def _silence(known: Known, start: float, end: float) -> Iterator[Happening]:
-        for since, state in ((one.at, one.state) for one in known.changes):
+    def _silence(self, known: Known, start: float, end: float) -> Iterator[Happening]:
+        for since, state in ((one.at, one.state) for one in self._states(known.name, start, end)):
             if state == "silent" and start <= since < end:
                 thing = Thing("link", "network", known.name)
                 yield Happening(
@@ -181,6 +178,4 @@ class Happened:
 
 
 def _unix(text: str) -> float:
-    from datetime import datetime
-
     return datetime.fromisoformat(text).timestamp()

@@ -60,7 +60,7 @@ class LineReader:
         self._clocks = clocks
 
     def read(self, hosts: Sequence[Known], machines: Mapping[str, int], start: float, end: float) -> Laid:
-        """All series of some hosts from before `start` until `end`, unix seconds; `machines` says on which others run."""
+        """All series of some hosts from before `start` until `end`, unix seconds; on `machines` others run."""
         series = [one for known in hosts for one in self._of(known)]
         left_out = max(0, len(series) - MOST_SERIES)
         series = series[:MOST_SERIES]
@@ -116,10 +116,8 @@ class LineReader:
         unit = metric.unit if as_is else unit_of("1" if one.part == "count" else metric.unit, "rate")
         sort = "traffic" if one.part == "count" else sort_of(metric.name, metric.unit, attributes)
         thing = thing_of(host, metric.name, attributes, is_machine=host in machines)
-        clock = abs(self._clocks.behind(one.host))
-        return Line(
-            thing, metric.name, unit, sort, attributes, metric.description[:1].lower() + metric.description[1:], clock
-        )
+        about = metric.description[:1].lower() + metric.description[1:]
+        return Line(thing, metric.name, unit, sort, attributes, about, abs(self._clocks.behind(one.host)))
 
     # --- what is usual at this hour
 
@@ -139,11 +137,8 @@ class LineReader:
             return nothing
         usual, spread = np.full((len(ids), hours), np.nan), np.full(len(ids), np.nan)
         for hour in range(hours):
-            place = [
-                [hour + 24 * (DAYS - day) + AROUND + by for by in range(-AROUND, AROUND + 1)]
-                for day in range(1, DAYS + 1)
-            ]
-            held = levels[:, np.array(place)]
+            days = (DAYS - 1 - np.arange(DAYS)) * 24 + hour + AROUND
+            held = levels[:, days[:, None] + np.arange(-AROUND, AROUND + 1)]
             found = usual_of(held, np.zeros_like(held))
             usual[:, hour] = found.middle[:, AROUND]
             spread = np.fmax(spread, found.spread[:, AROUND])
