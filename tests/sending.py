@@ -9,6 +9,8 @@ import httpx
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
+from running import PATIENCE
+
 NS = 1_000_000_000
 
 
@@ -54,7 +56,7 @@ def post(url: str, token: str | None, kind: str, body: bytes, **headers: str) ->
     sent = {"Content-Type": "application/x-protobuf", **{k.replace("_", "-"): v for k, v in headers.items()}}
     if token:
         sent["Authorization"] = f"Bearer {token}"
-    return httpx.post(f"{url}/v1/{kind}", content=body, headers=sent, timeout=30)
+    return httpx.post(f"{url}/v1/{kind}", content=body, headers=sent, timeout=30 * PATIENCE)
 
 
 def send_gauge(
