@@ -22,8 +22,8 @@ from worlds.faults import FAULTS
 from worlds.laying import Chance, Run, lay
 
 F64 = NDArray[np.float64]
-BUILDING, JUDGING = 1_000_000, 9_000_000
-"""Where the seeds begin that the weights were fitted to, and those that judge them."""
+JUDGING = 9_000_000
+"""Where the seeds begin that judge; the weights were fitted to others (`fitting.py`)."""
 SEEDS, QUIET = 20, 60
 EDGES, LOST = (0.0, 0.3, 0.6), (0.0, 0.1)
 ABSENT = 99

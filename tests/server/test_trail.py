@@ -36,9 +36,8 @@ def end() -> float:
 def gatherer(console: Parts) -> Gatherer:
     edges = Edges(directory=console.directory, applications=console.applications, talks=console.talks)
     lines = LineReader(store=console.series, clocks=console.clocks)
-    return Gatherer(
-        directory=console.directory, edges=edges, lines=lines, happened=Happened(events=console.events, states=console.hosts.states)
-    )  # fmt: skip
+    happened = Happened(events=console.events, states=console.hosts.states)
+    return Gatherer(edges=edges, lines=lines, happened=happened)
 
 
 def quiet(times: F64, seed: int, level: float) -> F64:
@@ -156,7 +155,9 @@ def test_a_machine_and_those_on_it_reach_each_other(console: Parts, gatherer: Ga
     for name in ("app", "db"):
         console.hosts.change(name, HostChange(labels={"runs-on": "metal"}), "t")
     assert gatherer._edges.machines() == {"metal": 2}
-    hosts, _ = gatherer._edges.around([("web", "")])
-    graph = gatherer._edges.graph(hosts, [])
+    edges = gatherer._edges.all()
+    hosts, _ = gatherer._edges.around([("web", "")], edges)
+    assert hosts[0].name == "web"
+    graph = gatherer._edges.graph(edges, hosts, [])
     reached = graph.reached((machine.name, ""))
     assert {("app", ""), ("db", ""), ("web", "")} <= set(reached)

@@ -5,6 +5,7 @@ import { api, got, type Schemas } from "../api/client";
 import { STATE, withUnit } from "../lib/format";
 import { nodeOf } from "../lib/nodes";
 import { COLOUR } from "../lib/states";
+import { useAddress } from "../lib/useAddress";
 import { withSpan } from "../lib/useSpan";
 import { useMay } from "../signin/session";
 import { RollUp } from "../tree/RollUp";
@@ -32,22 +33,13 @@ export function Component() {
 }
 
 function ApplicationPage({ application: a }: { application: Application }) {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const may = useMay("operator");
   const client = useQueryClient();
   const go = useNavigate();
   const [chosen, setChosen] = useState<string>();
   const editing = parameters.get("edit") === "yes";
-  const edit = (on: boolean) =>
-    setParameters(
-      (held) => {
-        const next = new URLSearchParams(held);
-        if (on) next.set("edit", "yes");
-        else next.delete("edit");
-        return next;
-      },
-      { replace: true },
-    );
+  const edit = (on: boolean) => change({ edit: on ? "yes" : "" });
   const station = a.parts.find((p) => p.name === (chosen ?? a.because[0]));
   return (
     <>

@@ -1,6 +1,5 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { useSearchParams } from "react-router";
 import { api, got, type MetricAnswer } from "../api/client";
 import { Pin } from "../dashboards/Pin";
 import { valuePanel } from "../dashboards/pinned";
@@ -10,6 +9,7 @@ import { KEPT_TAKES, measured, type Usual, useAlerts, useEvents } from "../lib/q
 import { BESIDE, type Question, questionText, readQuestion, shiftOf } from "../lib/question";
 import type { Panel } from "../lib/sheet";
 import { instant, type Span } from "../lib/span";
+import { useAddress } from "../lib/useAddress";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan } from "../lib/useSpan";
 import { LaneRow, Lanes, useAxis } from "../ui/Lanes";
@@ -32,18 +32,10 @@ function questionsOf(texts: string[]): Question[] {
 
 /** What the address says of a chart. */
 function useChart() {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const asked = parameters.getAll("q").join("\n");
   const questions = useMemo(() => questionsOf(asked.split("\n")), [asked]);
-  const put = (change: Record<string, string | string[]>) =>
-    setParameters((held) => {
-      const next = new URLSearchParams(held);
-      for (const [name, value] of Object.entries(change)) {
-        next.delete(name);
-        for (const one of Array.isArray(value) ? value : [value]) if (one) next.append(name, one);
-      }
-      return next;
-    });
+  const put = (changes: Record<string, string | string[]>) => change(changes, true);
   const number = (name: string) => {
     const text = parameters.get(name);
     return text?.trim() && Number.isFinite(Number(text)) ? Number(text) : undefined;
@@ -66,15 +58,13 @@ function useChart() {
     put,
     ask: (next: Question[]) => put({ q: next.map(questionText) }),
     /** Changes some of one question, whatever else has changed meanwhile. */
-    revise: (place: number, change: Partial<Question>) =>
-      setParameters((held) => {
-        const next = new URLSearchParams(held);
-        next.delete("q");
-        questionsOf(held.getAll("q")).forEach((one, i) => {
-          next.append("q", questionText(i === place ? { ...one, ...change } : one));
-        });
-        return next;
-      }),
+    revise: (place: number, revised: Partial<Question>) =>
+      change(
+        (held) => ({
+          q: questionsOf(held.getAll("q")).map((one, i) => questionText(i === place ? { ...one, ...revised } : one)),
+        }),
+        true,
+      ),
   };
 }
 

@@ -62,7 +62,9 @@ export function Under({
   const at = `from=${Math.floor(start)}&to=${Math.ceil(end)}`;
   return (
     <>
-      <div className="sticky bottom-0 z-10 mt-2 flex flex-wrap items-center gap-x-3 border-base-300 border-t bg-base-100 py-1">
+      <div
+        className={`mt-2 flex flex-wrap items-center gap-x-3 py-1 ${drawn ? "sticky bottom-0 z-10 border-base-300 border-t bg-base-100" : ""}`}
+      >
         <h2 className="font-dense font-semibold text-primary">{stretch(start, end)}</h2>
         {drawn ? (
           <>

@@ -8,6 +8,7 @@ import { quoted } from "../lib/filterText";
 import { duration, moment, plural, unix, withUnit } from "../lib/format";
 import { useEvents, useHistogram, useHost, useMetric, useRules, useUsual } from "../lib/queries";
 import { instant, type Span } from "../lib/span";
+import { useAddress } from "../lib/useAddress";
 import { useDrawn } from "../lib/useDrawn";
 import { useSpan, withSpan } from "../lib/useSpan";
 import { Layers } from "../tree/Layers";
@@ -59,7 +60,7 @@ function HostPage({ host }: { host: Host }) {
     () => [...systemLanes(host, known), ...serviceLanes(host, metrics.data?.items ?? [], known)],
     [host, known, metrics.data],
   );
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const kit = useQuery({
     queryKey: ["kits", SYSTEM_KIT],
     queryFn: () => got(api.GET("/api/v1/kits/{name}", { params: { path: { name: SYSTEM_KIT } } })),
@@ -70,15 +71,7 @@ function HostPage({ host }: { host: Host }) {
     [host, metrics.data, kit.data],
   );
   const deep = parameters.has("deep");
-  const toggle = () =>
-    setParameters(
-      (held) => {
-        if (held.has("deep")) held.delete("deep");
-        else held.set("deep", "1");
-        return held;
-      },
-      { replace: true },
-    );
+  const toggle = () => change({ deep: deep ? "" : "1" });
   const chosen = drawn ?? { start: span.start, end: span.end };
   return (
     <>

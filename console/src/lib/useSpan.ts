@@ -1,6 +1,6 @@
 import { useCallback, useEffect, useMemo, useState } from "react";
-import { useSearchParams } from "react-router";
 import { fixedSpan, readSpan, type Span } from "./span";
+import { useAddress } from "./useAddress";
 
 /** How often a live span moves on, s. */
 const PACE = 15;
@@ -16,7 +16,7 @@ export function useSpan(): {
   setSpan: (next: { from: string; to: string }) => void;
   brush: (a: number, b: number) => void;
 } {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, change] = useAddress();
   const [now, setNow] = useState(pacedNow);
   useEffect(() => {
     const timer = setInterval(() => setNow(pacedNow()), 1000);
@@ -31,17 +31,9 @@ export function useSpan(): {
     return readSpan(wanted, now);
   }, [from, to, now]);
   const setSpan = useCallback(
-    (next: { from: string; to: string }) => {
-      setParameters((held) => {
-        const changed = new URLSearchParams(held);
-        changed.set("from", next.from);
-        if (next.to === "now") changed.delete("to");
-        else changed.set("to", next.to);
-        changed.delete("drawn");
-        return changed;
-      });
-    },
-    [setParameters],
+    (next: { from: string; to: string }) =>
+      change({ from: next.from, to: next.to === "now" ? "" : next.to, drawn: "" }, true),
+    [change],
   );
   const brush = useCallback((a: number, b: number) => setSpan(fixedSpan(a, b)), [setSpan]);
   return { span, now, setSpan, brush };

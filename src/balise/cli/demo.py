@@ -18,7 +18,7 @@ def add(demo: argparse.ArgumentParser) -> None:
     serving(demo)
     demo.add_argument("--hosts", type=int, metavar="N", help="how many made-up hosts (all of them)")
     demo.add_argument("--days", type=float, metavar="N", default=7.0, help="days of history to lay down (7)")
-    demo.add_argument("--seed", type=int, metavar="N", default=0, help="another world of the same shape (0)")
+    demo.add_argument("--seed", type=int, metavar="N", help="another world of the same shape (0, or the one there is)")
     demo.add_argument("--no-this-host", action="store_true", help="do not enrol this machine with a real agent")
     demo.set_defaults(run=_demo)
     verbs = demo.add_subparsers(dest="verb", metavar="VERB")
@@ -37,7 +37,7 @@ def _demo(arguments: argparse.Namespace) -> int:
     server_packages()
     from balise.demo.run import run_demo
 
-    if not 0 <= arguments.seed < MOST_SEED:
+    if arguments.seed is not None and not 0 <= arguments.seed < MOST_SEED:
         raise CommandError(f"--seed {arguments.seed}: give a number from 0 to {MOST_SEED - 1}")
     log_to_stderr()
     address, port = listen_address(arguments.listen)

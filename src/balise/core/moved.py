@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.moments import NS, seconds_of
+from balise.core.quantiles import median
 from balise.core.rules.baseline import TO_SIGMA
 from balise.core.series.steps import Steps
 
@@ -19,12 +20,12 @@ F64 = NDArray[np.float64]
 LEAST_STEPS = 3
 """Of how many steps before, at least, one has to know something."""
 LEAST_DAYS = 3
-_SHARE = 0.02
+SHARE = 0.02
 """Of the larger of before and during, the least that counts as having moved by one."""
 _OF_STANDARD = 0.5
 """Of the standard deviation, what varies at the least: where most steps are alike, the median distance is none."""
 _LEAST: dict[str, float] = {"1": 0.01, "%": 1.0, "s": 0.002, "Cel": 1.0}
-"""By unit what moves by one at the least, whatever else; of counted things it is half of one."""
+"""By unit what moves by one at the least, whatever else."""
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,7 @@ def moved(before: F64, during: F64, unit: str, *, events: bool, seconds: float) 
         events: whether the values are events a second, of which a few more or fewer are chance.
     """
     with np.errstate(all="ignore"):
-        middle = _median(before)
+        middle = median(before)
         level = _mean(during)
         deviation = (level - middle) / _spread(before, middle, level, unit, events=events, seconds=seconds)
     enough = (~np.isnan(before)).sum(axis=1) >= LEAST_STEPS
@@ -93,7 +94,7 @@ def against_usual(found: Moved, days: F64, unit: str, *, events: bool, seconds: 
         days: the mean of the same stretch of each of the last days [series, days].
     """
     with np.errstate(all="ignore"):
-        middle = _median(days)
+        middle = median(days)
         spread = _spread(days, middle, found.during, unit, events=events, seconds=seconds)
         other = (found.during - middle) / spread
         smaller = np.sign(found.deviation) * np.minimum(np.abs(found.deviation), np.abs(other))
@@ -102,32 +103,26 @@ def against_usual(found: Moved, days: F64, unit: str, *, events: bool, seconds: 
     return np.where(known & np.isfinite(both), both, found.deviation)
 
 
+def least_of(unit: str) -> float:
+    """By how much what has a unit moves at the least to be worth a look; of counted things it is half of one."""
+    return 0.5 if unit.startswith("{") and "/" not in unit else _LEAST.get(unit, 0.0)
+
+
 def _spread(steps: F64, middle: F64, level: F64, unit: str, *, events: bool, seconds: float) -> F64:
     """By how much each series varies, never less than what its unit and its size make worth a look."""
-    around = TO_SIGMA * _median(np.abs(steps - middle[:, None]))
+    around = TO_SIGMA * median(np.abs(steps - middle[:, None]))
     known = ~np.isnan(steps)
     count = known.sum(axis=1)
     filled = np.where(known, steps - np.where(np.isnan(middle), 0.0, middle)[:, None], 0.0)
     mean = filled.sum(axis=1) / count
     standard = np.sqrt(np.maximum((filled**2).sum(axis=1) / count - mean**2, 0.0))
-    least = 0.5 if unit.startswith("{") and "/" not in unit else _LEAST.get(unit, 0.0)
-    share = _SHARE * np.maximum(np.abs(middle), np.abs(level))
+    least = least_of(unit)
+    share = SHARE * np.maximum(np.abs(middle), np.abs(level))
     spread = np.fmax(np.fmax(np.nan_to_num(around), _OF_STANDARD * standard), np.fmax(least, share))
     if events:
         # So many events in a stretch come and go by chance alone (Poisson).
         spread = np.fmax(spread, np.sqrt(np.abs(middle) * seconds + 1) / seconds)
     return np.where(spread > 0, spread, np.nan)
-
-
-def _median(values: F64) -> F64:
-    """Of each row, without what is NaN; sorted by hand, as numpy's own goes row by row where something is missing."""
-    if not values.shape[1]:
-        return np.full(len(values), np.nan)
-    ordered = np.sort(values, axis=1)
-    count = (~np.isnan(values)).sum(axis=1)
-    rows = np.arange(len(values))
-    low, high = ordered[rows, np.maximum(count - 1, 0) // 2], ordered[rows, np.minimum(count // 2, values.shape[1] - 1)]
-    return np.where(count > 0, (low + high) / 2, np.nan)
 
 
 def _mean(values: F64) -> F64:

@@ -16,9 +16,8 @@ from numpy.typing import NDArray
 
 from balise.core.series.wire import Kind, PointKind
 from balise.demo.fleet import GIB, OFFICE, Ship
-from balise.demo.quirks import QUIRKS
+from balise.demo.quirks import tale_of
 from balise.demo.stories import HOUR, Schedule
-from balise.demo.tales import TALES
 from balise.demo.weight import Weight
 
 F64 = NDArray[np.float64]
@@ -170,7 +169,7 @@ class Model:
         """What all that happens does to a host."""
         found = Weight(len(times))
         for one in self.schedule.around(float(times[0]) - HOUR, float(times[-1]) + HOUR) if len(times) else ():
-            (TALES.get(one.story) or QUIRKS[one.story]).weigh(ship, one, times, load, found)
+            tale_of(one).weigh(ship, one, times, load, found)
         return found
 
     def _processors(self, ship: Ship, times: F64, work: F64, weight: Weight, noise: Noise) -> list[Measured]:
@@ -203,8 +202,7 @@ class Model:
         share = 0.46 + 0.10 * load + 0.03 * noise.drift("memory", times, 7200) + 0.004 * noise.jitter("memory", times)
         if ship.role == "database":
             share = share + 0.05 * weight.stuck
-        share = np.clip(share + 0.3 * weight.heap, 0, 1)
-        share = np.clip(share, 0.05, 0.99)
+        share = np.clip(share + 0.3 * weight.heap, 0.05, 0.99)
         cached = np.clip(0.86 - share, 0.01, 1.0) * 0.8
         free = np.clip(1 - share - cached, 0.0, 1.0)
         page = 4096.0

@@ -12,7 +12,8 @@ from balise.core.events.new_event import NewEvent
 from balise.demo.fleet import Ship
 from balise.demo.lines import line, moments
 from balise.demo.stories import Occurrence
-from balise.demo.tales.tale import F64
+from balise.demo.tales import TALES
+from balise.demo.tales.tale import F64, Tale
 from balise.demo.weight import Weight
 
 Weigh = Callable[[Weight, F64], None]
@@ -20,7 +21,7 @@ Weigh = Callable[[Weight, F64], None]
 
 
 @dataclass(frozen=True)
-class Quirk:
+class Quirk(Tale):
     """One disturbance on one host: one line at its begin, others now and then, and a little weight."""
 
     host: str
@@ -32,12 +33,10 @@ class Quirk:
     process: str = ""
 
     def weigh(self, ship: Ship, one: Occurrence, times: F64, load: F64, weight: Weight) -> None:
-        """Adds what it does to a host."""
         if ship.name == self.host and self.does is not None:
             self.does(weight, one.strength(times, rise=20.0, fall=20.0))
 
     def lines(self, ship: Ship, one: Occurrence, start: float, end: float, chance: random.Random) -> Iterator[NewEvent]:
-        """What a host says of it in about [start, end)."""
         if ship.name != self.host:
             return
         yield line(ship, one.start, *self.begin, dict(self.attributes) if self.attributes else None)
@@ -46,15 +45,10 @@ class Quirk:
                 yield line(ship, at, *self.says)
 
     def processes(self, ship: Ship, one: Occurrence, at: float) -> list[dict[str, Any]]:
-        """Processes that run because of it."""
         if ship.name != self.host or not self.process or not one.start <= at <= one.end:
             return []
         return [{"pid": 8800 + len(self.process), "parent": 1, "name": self.process, "user": "root", "cpu": 0.6,
                  "memory": 90 << 20, "started": one.start, "command": self.process, "unit": "cron.service"}]  # fmt: skip
-
-    def sessions(self, ship: Ship, one: Occurrence, at: float) -> list[dict[str, Any]]:
-        """Sessions of the host's database that are there because of it: none."""
-        return []
 
 
 def _package(name: str, before: str, after: str) -> dict[str, str]:
@@ -107,3 +101,8 @@ QUIRKS: dict[str, Quirk] = {
     "cold-cache": Quirk("book-cache-n1", ("notice", "cache", "flushed by ops, 0 keys left"), (4, 8), does=_cpu(0.08)),
 }  # fmt: skip
 """By name."""
+
+
+def tale_of(one: Occurrence) -> Tale:
+    """What happens, or only looks like it."""
+    return TALES.get(one.story) or QUIRKS[one.story]

@@ -294,7 +294,7 @@ def demo_folder(data: str | None) -> Path:
 
 
 def run_demo(
-    address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool, seed: int
+    address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool, seed: int | None
 ) -> int:
     """Runs until stopped. The first start lays down `days` of history; later ones fill the gap since."""
     folder = demo_folder(data)
@@ -304,12 +304,16 @@ def run_demo(
     now = time.time()
     book = Logbook(folder)
     held = book.held
+    if "started" in held and seed not in (None, held.get("seed", 0)):
+        raise SystemExit(
+            f"balise: the demo in {folder} is the world of seed {held.get('seed', 0)}: name another --data"
+        )
     if "started" not in held:
         held |= {
             "started": now,
             "until": now - days * DAY,
             "days": days,
-            "seed": seed,
+            "seed": seed or 0,
             "password": secrets.token_urlsafe(9),
         }
     elif now - held["until"] > 600:

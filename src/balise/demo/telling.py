@@ -16,10 +16,8 @@ from balise.demo.fleet import OFFICE, Ship
 from balise.demo.lines import fill, line, requested
 from balise.demo.model import Model, passengers
 from balise.demo.nights import said_at_bastion
-from balise.demo.quirks import QUIRKS, Quirk
-from balise.demo.stories import DAY, Occurrence
-from balise.demo.tales import TALES
-from balise.demo.tales.tale import Tale
+from balise.demo.quirks import tale_of
+from balise.demo.stories import DAY
 from balise.demo.tales.tariff_import import session
 from balise.store.events.day import Snapshot
 from balise.store.events.store import pack_snapshot
@@ -94,10 +92,6 @@ def _busyness(tenth: int) -> float:
     return float(passengers(np.array([tenth * 600.0]))[0])
 
 
-def _told_by(one: Occurrence) -> Tale | Quirk:
-    return TALES.get(one.story) or QUIRKS[one.story]
-
-
 class Teller:
     """Makes events and snapshots for a host and a stretch of time."""
 
@@ -112,7 +106,7 @@ class Teller:
             line(ship, at, "informational", source, text) for at, source, text in said_at_bastion(ship, start, end)
         ]
         for one in self._model.schedule.around(start, end):
-            found.extend(_told_by(one).lines(ship, one, start, end, chance))
+            found.extend(tale_of(one).lines(ship, one, start, end, chance))
         return [e for e in found if start <= seconds_of(e.time) < end]
 
     def _ordinary(
@@ -162,11 +156,11 @@ class Teller:
             }
             for i, (name, user, cpu, memory) in enumerate(rows)
         ]
-        told += [row for one in self._model.schedule.around(at, at) for row in _told_by(one).processes(ship, one, at)]
+        told += [row for one in self._model.schedule.around(at, at) for row in tale_of(one).processes(ship, one, at)]
         return [{**row, "cpu": round(row["cpu"], 4), "io": round(row["cpu"] * 2.5e6)} for row in told]
 
     def _sessions(self, ship: Ship, at: float, chance: random.Random) -> list[dict[str, Any]]:
-        rows = [row for one in self._model.schedule.around(at, at) for row in _told_by(one).sessions(ship, one, at)]
+        rows = [row for one in self._model.schedule.around(at, at) for row in tale_of(one).sessions(ship, one, at)]
         for i in range(3):
             took = chance.uniform(0.01, 0.4)
             statement = "select * from sailings where day = $1"

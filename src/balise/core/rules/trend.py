@@ -11,6 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.quantiles import median
+
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 Mask = NDArray[np.bool_]
@@ -127,12 +129,6 @@ def _trends(times: F64, values: F64, now: float) -> Trends:
     first = times[np.argmax(known, axis=1)]
     last = times[len(times) - 1 - np.argmax(known[:, ::-1], axis=1)]
     return Trends(level, slope, slowest, fastest, wobble, fit, last - first)
-
-
-def median(values: F64) -> F64:
-    """The median of what is there of each line, [lines]; NaN of nothing."""
-    ordered = np.sort(values, axis=1)
-    return _middle(ordered, (~np.isnan(values)).sum(axis=1))
 
 
 def _middle(ordered: F64, count: I64) -> F64:

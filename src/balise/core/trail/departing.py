@@ -14,6 +14,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.moved import SHARE, least_of
+from balise.core.quantiles import median, quantiles
 from balise.core.rules.baseline import TO_SIGMA
 
 F64 = NDArray[np.float64]
@@ -39,8 +41,6 @@ FITS_AS_WELL = 3.84
 """By how much the squares may be larger (chi-square, one degree of freedom, 95 %)."""
 FEWEST = 6
 """Of how many steps before, at least, one has to know something."""
-_SHARE = 0.02
-_LEAST: dict[str, float] = {"1": 0.01, "%": 1.0, "s": 0.002, "Cel": 0.7}
 _MOST = 60.0
 """Deviations beyond which farther means nothing more."""
 
@@ -112,33 +112,17 @@ def _width(times: F64) -> float:
 
 def _before(before: F64, values: F64, units: list[str], width: float) -> tuple[F64, F64]:
     """The middle of what was before and how much it varied: never less than what is worth a look."""
-    middle, low, high = _places(before, (0.5, 0.2, 0.8))
-    around = TO_SIGMA * _places(np.abs(before - middle[:, None]), (0.5,))[0]
+    middle, low, high = quantiles(before, (0.5, 0.2, 0.8))
+    around = TO_SIGMA * median(np.abs(before - middle[:, None]))
     # A fifth of the steps on either side left out: where most are alike, the median distance is none.
     wide = (high - low) / 1.683
-    least = np.array([0.5 if u.startswith("{") and "/" not in u else _LEAST.get(u, 0.0) for u in units])
-    size = np.fmax(np.abs(middle), np.nanmean(np.abs(values), axis=1))
-    scale = np.fmax(np.fmax(around, wide), np.fmax(least, _SHARE * size))
+    least = np.array([least_of(unit) for unit in units])
+    size = np.fmax(np.abs(middle), np.nansum(np.abs(values), axis=1) / (~np.isnan(values)).sum(axis=1))
+    scale = np.fmax(np.fmax(around, wide), np.fmax(least, SHARE * size))
     # So many events in a step come and go by chance alone (Poisson).
     events = np.array([u.startswith("{") and u.endswith("/s") for u in units])
     scale = np.where(events, np.fmax(scale, np.sqrt(np.abs(middle) * width + 1) / width), scale)
     return middle, np.where(scale > 0, scale, 1e-9)
-
-
-def _places(values: F64, shares: tuple[float, ...]) -> list[F64]:
-    """Of each row what so many of its values are below, without what is NaN; numpy's own goes row by row then."""
-    count = (~np.isnan(values)).sum(axis=1)
-    if not values.shape[1]:
-        return [np.full(len(values), np.nan) for _ in shares]
-    ordered = np.sort(values, axis=1)
-    rows = np.arange(len(values))
-    found = []
-    for share in shares:
-        place = np.maximum(count - 1, 0) * share
-        low = np.floor(place).astype(np.int64)
-        high = np.minimum(low + 1, np.maximum(count - 1, 0))
-        found.append(ordered[rows, low] + (ordered[rows, high] - ordered[rows, low]) * (place - low))
-    return found
 
 
 def _farthest(away: F64) -> tuple[F64, I64]:

@@ -144,7 +144,7 @@ class _Weighing:
         return found
 
     def _change(self, thing: Thing, first: Sign) -> float:
-        """How soon after a change of it, or how soon after it as a change, something departed there."""
+        """Of a change, how soon after it something departed there: 1 at once, less and less later."""
         if thing.kind == "change":
             after = [s.at for s in self._there(thing) if s.at >= first.at - s.uncertainty - first.uncertainty]
             return math.exp(-max(0.0, min(after) - first.at) / CHANGE_TAKES) if after else 0.0
@@ -157,7 +157,7 @@ class _Weighing:
         return found
 
     def _apart(self, thing: Thing) -> float:
-        """How much of what departed it has nothing to do with, when nothing is felt anywhere by name."""
+        """Whether nothing departed where it is, besides a change."""
         return float(thing.node not in self.nodes)
 
 

@@ -70,7 +70,6 @@ class Happening:
     share: float = 0.0
     usual: float = 0.0
     holds: str = ""
-    link: str = ""
 
 
 def thing_of(host: str, metric: str, attributes: Mapping[str, str], *, is_machine: bool = False) -> Thing:

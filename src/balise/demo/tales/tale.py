@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
-from typing import Any, ClassVar
+from collections.abc import Iterator, Mapping
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,10 +20,10 @@ F64 = NDArray[np.float64]
 class Tale:
     """One story. Everything is a pure function of when it happens, so that the past and the present are of one piece."""
 
-    name: ClassVar[str]
-    minutes: ClassVar[tuple[int, int]] = (25, 45)
+    name: str
+    minutes: tuple[int, int] = (25, 45)
     """How long it lasts, at the least and at the most."""
-    seen: ClassVar[dict[str, str]]
+    seen: Mapping[str, str]
     """Where people notice it: a host or an application, never the cause itself."""
 
     def weigh(self, ship: Ship, one: Occurrence, times: F64, load: F64, weight: Weight) -> None:

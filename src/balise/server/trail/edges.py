@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator
 
 from balise.api.applications import ApplicationPart
 from balise.core.trail.graph import Edge, Graph, near
@@ -42,29 +42,30 @@ class Edges:
                 return [node for part in first for node in self._nodes(part)]
         return []
 
-    def around(self, felt: Collection[Node]) -> tuple[list[Known], int]:
+    def all(self) -> list[Edge]:
+        """Every edge that is known."""
+        return [*self._drawn(), *self._told(), *self._seen(), *self._near()]
+
+    def around(self, felt: Collection[Node], edges: Iterable[Edge]) -> tuple[list[Known], int]:
         """The hosts that may have to do with some places, the nearest first, and how many were left out."""
-        graph = Graph(self._all())
-        rank: dict[str, float] = {}
-        for known in self._directory.all():
-            reached = graph.reached((known.name, ""))
-            strength = max((reached[node].strength for node in felt if node in reached), default=0.0)
-            rank[known.name] = 2.0 if any(host == known.name for host, _ in felt) else strength
-        order = sorted(self._directory.all(), key=lambda known: (-rank[known.name], known.name))
+        # Against the edges: from whoever suffers to whoever may be why.
+        back = Graph(Edge(edge.on, edge.of, edge.tie) for edge in edges)
+        near_by = {host: 2.0 for host, _ in felt}
+        for place in felt:
+            for (host, _), way in back.reached(place).items():
+                near_by[host] = max(near_by.get(host, 0.0), way.strength)
+        order = sorted(self._directory.all(), key=lambda known: (-near_by.get(known.name, 0.0), known.name))
         return order[:MOST_HOSTS], max(0, len(order) - MOST_HOSTS)
 
-    def graph(self, hosts: Sequence[Known], lines: Iterable[Line]) -> Graph:
+    @staticmethod
+    def graph(edges: Iterable[Edge], hosts: Iterable[Known], lines: Iterable[Line]) -> Graph:
         """The edges among some hosts, and between hosts and what was measured on them."""
         names = {known.name for known in hosts}
-        nodes = {line.thing.node for line in lines if line.thing.service}
-        found = [edge for edge in self._all() if not edge.of[0] or edge.of[0] in names]
-        for host, service in nodes:
+        found = [edge for edge in edges if not edge.of[0] or edge.of[0] in names]
+        for host, service in {line.thing.node for line in lines if line.thing.service}:
             found.append(Edge((host, service), (host, ""), "runs on"))
             found.append(Edge((host, ""), (host, service), "shares"))
         return Graph(found)
-
-    def _all(self) -> list[Edge]:
-        return [*self._drawn(), *self._told(), *self._seen(), *self._near()]
 
     def _drawn(self) -> Iterator[Edge]:
         for _, body in self._applications.drawings():

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.moments import NS
-from balise.core.moved import moved, stretch_of
-from balise.core.rules.baseline import HOUR, usual_of
+from balise.core.moved import SHARE, stretch_of
+from balise.core.quantiles import median
+from balise.core.rules.baseline import HOUR, TO_SIGMA, usual_of
 from balise.core.series.steps import Steps
 from balise.core.series.summary import Flat
 from balise.core.trail.grid import on_grid, spacing_of, times_of, width_of
@@ -93,10 +94,7 @@ class LineReader:
             levels = self._store.scan.levels(ids, stretch.steps)
         except TooMuch:
             return series[:MOST_FINE]
-        with np.errstate(all="ignore"):
-            far = moved(levels[:, stretch.before], levels[:, stretch.during], "", events=False, seconds=end - start)
-            most = np.fmax(np.abs(far.deviation), _peak(levels, stretch.before, stretch.during))
-        by_id = dict(zip(ids, np.nan_to_num(most).tolist(), strict=True))
+        by_id = dict(zip(ids, _peak(levels, stretch.before, stretch.during).tolist(), strict=True))
         chosen = sorted((one for one in series if by_id[one.id] >= SCREENED), key=lambda one: -by_id[one.id])
         return chosen[:MOST_FINE]
 
@@ -160,9 +158,11 @@ def _with_means(series: Sequence[Series], values: F64) -> F64:
 
 
 def _peak(levels: F64, before: slice, during: slice) -> F64:
-    """How far the farthest step of a stretch is from what was before, in robust deviations."""
-    middle = np.nanmedian(levels[:, before], axis=1)
-    around = 1.4826 * np.nanmedian(np.abs(levels[:, before] - middle[:, None]), axis=1)
-    spread = np.fmax(around, 0.03 * np.fmax(np.abs(middle), 1e-9))
-    away: F64 = np.nanmax(np.abs(levels[:, during] - middle[:, None]), axis=1) / spread
-    return away
+    """How far the farthest step of a stretch is from what was before, in robust deviations; none where too little is
+    known."""
+    middle = median(levels[:, before])
+    around = TO_SIGMA * median(np.abs(levels[:, before] - middle[:, None]))
+    away = np.abs(levels[:, during] - middle[:, None])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        far: F64 = np.nan_to_num(np.fmax.reduce(away, axis=1) / np.fmax(around, SHARE * np.abs(middle)), posinf=1e9)
+    return far

@@ -238,7 +238,8 @@ def _of_matrices(found: Sequence[Any], held: _Held, unpacked: Unpacked | None) -
                 read = _growths if kinds[mine][0] == COUNTER else _totals
                 if unpacked is not None and len(here) == len(ids) and mine.all():
                     since, until = lo // TOGETHER * TOGETHER, min(count, -(-hi // TOGETHER) * TOGETHER)
-                    key = (number, zlib.crc32(blobs[1] or b""), zlib.crc32(blobs[0] or b""), since, until)
+                    # A number may be given again to other pieces, once those that had it were put together.
+                    key = (number, *(zlib.crc32(blob or b"") for blob in blobs), since, until)
                     both = unpacked.of(key, lambda: read(blobs, here, since, until))  # noqa: B023  called at once
                     total, weight = (part[:, lo - since : hi - since] for part in both)
                 else:

@@ -1,0 +1,98 @@
+"""Fits the weights of the trail to made-up systems, and prints them: PYTHONPATH=bench .venv/bin/python bench/fitting.py
+
+The likelihood of a conditional logit with "none of them" among the choices is climbed, held back a little towards
+nothing so that no weight runs away where cases are few. Its seeds are none of those that judge.
+"""
+
+from __future__ import annotations
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.trail.evidence import evidence_of
+from balise.core.trail.ranking import nothing_of
+from balise.core.trail.suspects import FEATURES, matrix, suspects_of
+from worlds.faults import FAULTS
+from worlds.laying import Chance, lay
+
+F64 = NDArray[np.float64]
+BUILDING = 1_000_000
+ROUNDS, WITHOUT = 36, 4
+"""How often each fault is laid, and how many cases without one there are beside them each time."""
+STEPS, PACE, HELD_BACK = 1500, 0.05, 4e-4
+FADING = (0.9, 0.999)
+"""Of the mean and the square of the slope, from step to step (Adam, Kingma and Ba 2015)."""
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One case: the features of its suspects, what speaks for none of them, and which of them are right."""
+
+    suspects: F64
+    none: F64
+    right: list[int]
+
+
+def choice_of(job: tuple[int, str | None, int]) -> Choice:
+    """Lays and measures one case; where the cause cannot be seen at all, nothing is the right answer."""
+    seed, fault, turn = job
+    run = lay(seed, fault, Chance(edges_missing=(0.0, 0.3, 0.6)[turn % 3], lost=(0.0, 0.1)[turn % 2]))
+    evidence = evidence_of(run.case)
+    suspects = suspects_of(run.case, evidence)
+    right = [i for i, one in enumerate(suspects) if one.thing in run.truth]
+    return Choice(matrix(suspects), nothing_of(evidence), right)
+
+
+def jobs(rounds: int) -> list[tuple[int, str | None, int]]:
+    found: list[tuple[int, str | None, int]] = []
+    for turn in range(rounds):
+        found += [(BUILDING + turn * 100 + i, fault, turn) for i, fault in enumerate(FAULTS)]
+        found += [(BUILDING + turn * 100 + 50 + i, None, turn) for i in range(WITHOUT)]
+    return found
+
+
+def fitted(choices: list[Choice]) -> tuple[F64, F64]:
+    """The weights of the features, and those of what speaks for none."""
+    most = max(len(one.suspects) for one in choices) + 1
+    features = np.zeros((len(choices), most, len(FEATURES)))
+    there, right = np.zeros((2, len(choices), most), bool)
+    none = np.array([one.none for one in choices])
+    for i, one in enumerate(choices):
+        features[i, : len(one.suspects)] = one.suspects
+        there[i, : len(one.suspects)] = there[i, -1] = True
+        right[i, one.right or -1] = True
+    held = np.zeros(len(FEATURES) + none.shape[1])
+    mean, square = np.zeros_like(held), np.zeros_like(held)
+    for step in range(1, STEPS + 1):
+        weights, of_none = held[: len(FEATURES)], held[len(FEATURES) :]
+        use = features @ weights
+        use[:, -1] = none @ of_none
+        use[~there] = -1e9
+        share = np.exp(use - use.max(axis=1, keepdims=True))
+        share /= share.sum(axis=1, keepdims=True)
+        wanted = share * right
+        wanted /= np.maximum(wanted.sum(axis=1, keepdims=True), 1e-12)
+        off = (wanted - share) / len(choices)
+        slope = np.concatenate([np.einsum("is,isf->f", off[:, :-1], features[:, :-1]), off[:, -1] @ none])
+        slope -= HELD_BACK * held
+        mean = FADING[0] * mean + (1 - FADING[0]) * slope
+        square = FADING[1] * square + (1 - FADING[1]) * slope**2
+        held = held + PACE * (mean / (1 - FADING[0] ** step)) / (np.sqrt(square / (1 - FADING[1] ** step)) + 1e-9)
+    return held[: len(FEATURES)], held[len(FEATURES) :]
+
+
+def main() -> None:
+    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else ROUNDS
+    with ProcessPoolExecutor(2) as pool:
+        weights, none = fitted(list(pool.map(choice_of, jobs(rounds), chunksize=8)))
+    for name, weight in zip(FEATURES, weights, strict=True):
+        print(f'    "{name}": {weight:.2f},')
+    print(f"NONE = np.array([{', '.join(f'{weight:.2f}' for weight in none)}])")
+
+
+if __name__ == "__main__":
+    main()
