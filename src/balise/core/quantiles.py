@@ -33,6 +33,6 @@ def quantiles(values: F64, shares: Sequence[float]) -> list[F64]:
         lower, upper = ordered[rows, low], ordered[rows, np.minimum(low + 1, last)]
         with np.errstate(invalid="ignore"):
             between = lower + (upper - lower) * (place - low)
-        # Of two that are alike, infinite ones as well, there is nothing between.
-        found.append(np.where(lower == upper, lower, between))
+        # What is on a value is it, however far the next one is; and of two that are alike there is nothing between.
+        found.append(np.where((place == low) | (lower == upper), lower, between))
     return found
