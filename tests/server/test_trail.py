@@ -34,7 +34,9 @@ def end() -> float:
 
 @pytest.fixture
 def gatherer(console: Parts) -> Gatherer:
-    edges = Edges(directory=console.directory, applications=console.applications, talks=console.talks)
+    edges = Edges(
+        directory=console.directory, applications=console.applications, talks=console.talks, services=console.services
+    )
     lines = LineReader(store=console.series, clocks=console.clocks)
     happened = Happened(events=console.events, states=console.hosts.states)
     return Gatherer(edges=edges, lines=lines, happened=happened)

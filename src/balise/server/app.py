@@ -66,6 +66,7 @@ from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
 from balise.server.sources import routes as sources
+from balise.server.trail import routes as trail
 from balise.store.database import is_full
 from balise.store.events.index import NotIndexed
 from balise.store.writer import Busy, Stopped
@@ -111,6 +112,7 @@ SUBJECTS = (
     rules,
     alerts,
     incidents,
+    trail,
     links,
     channels,
     persons,

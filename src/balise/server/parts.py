@@ -134,6 +134,13 @@ from balise.server.signals import Signal
 from balise.server.sources.book import SourceBook
 from balise.server.sources.paths import PathTrials
 from balise.server.telling import Telling
+from balise.server.trail.causes import CauseBook
+from balise.server.trail.edges import Edges
+from balise.server.trail.gather import Gatherer
+from balise.server.trail.happened import Happened
+from balise.server.trail.lines import LineReader
+from balise.server.trail.said import SaidReader
+from balise.server.trail.trails import Trails
 from balise.server.turns import Turnstile
 from balise.server.workers import Workers
 from balise.store.events.aside import Aside
@@ -683,6 +690,8 @@ class Drilling(Incidents):
     availability: AvailabilityBook
     dashboards: DashboardBook
     answering: Answering
+    causes: CauseBook
+    trails: Trails
 
 
 def _drilling(on: Incidents) -> Drilling:
@@ -706,6 +715,14 @@ def _drilling(on: Incidents) -> Drilling:
         kits=on.services.versions,
     )
     table = FleetTable(directory=on.directory, metrics=on.metrics, columns=columns)
+    causes = CauseBook(on.state)
+    edges = Edges(
+        directory=on.directory,
+        applications=on.applications,
+        talks=on.talks,
+        services=on.services,
+        probes=on.probe_results,
+    )
     tree = FleetTree(
         directory=on.directory,
         alerts=on.alerts.open,
@@ -731,6 +748,20 @@ def _drilling(on: Incidents) -> Drilling:
                 alerts=on.alert_search,
                 foresight=on.foresight,
             ),
+        ),
+        causes=causes,
+        trails=Trails(
+            state=on.state,
+            gatherer=Gatherer(
+                edges=edges,
+                lines=LineReader(store=on.series, clocks=on.clocks),
+                said=SaidReader(on.events),
+                happened=Happened(events=on.events, hosts=on.hosts, maintenance=on.maintenance),
+            ),
+            edges=edges,
+            causes=causes,
+            advice=on.rules.advice_on,
+            zone=local_zone(),
         ),
         runs=runs,
         availability=AvailabilityBook(state=on.state, directory=on.directory, histories=histories, zone=local_zone()),
@@ -892,6 +923,7 @@ def _employ(parts: Parts) -> None:
     add("pictures", parts.charts.warm, 2.0)
     add("alive", parts.runs.note, 20.0)
     add("columns", parts.columns.look, 1.0)
+    add("trails", parts.trails.look, 1.0)
     add("courier", parts.courier.work, 0.02)
     add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)
     add("room", parts.space.look, 2.0)

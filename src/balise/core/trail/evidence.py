@@ -114,7 +114,7 @@ def _of_lines(lines: Sequence[Line], found: Departed) -> Iterable[Sign]:
         if line.sort == "other":
             continue
         yield Sign(
-            line.thing, "series", float(found.at[row]), float(found.uncertainty[row]), float(found.deviation[row]),
+            line.thing, "series" if line.metric else "pattern", float(found.at[row]), float(found.uncertainty[row]), float(found.deviation[row]),
             line.sort, line, before=float(found.before[row]), during=float(found.during[row]),
         )  # fmt: skip
 
@@ -122,7 +122,7 @@ def _of_lines(lines: Sequence[Line], found: Departed) -> Iterable[Sign]:
 def _of_happenings(happenings: Iterable[Happening]) -> Iterable[Sign]:
     for one in happenings:
         if one.usual < _UNUSUAL:
-            yield Sign(one.thing, one.source, one.at, one.uncertainty, one.deviation, "state", happening=one)
+            yield Sign(one.thing, one.source, one.at, one.uncertainty, one.deviation, one.sort, happening=one)
 
 
 def later(a: Sign, b: Sign) -> float:

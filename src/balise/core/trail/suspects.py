@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Evidence, Shown, Sign, later
 from balise.core.trail.graph import Way
-from balise.core.trail.things import Kind, Node, Thing
+from balise.core.trail.things import NARROW, Kind, Node, Thing
 from balise.core.trail.weights import OF
 
 F64 = NDArray[np.float64]
@@ -23,8 +24,8 @@ MOST = 400
 MOST_NODES = 600
 LONGEST_DELAY = 1800.0
 """Seconds after which nothing is an effect any more by its time alone."""
-CHANGE_TAKES = 600.0
-"""Seconds within which what a change breaks shows, mostly."""
+SOON = 600.0
+"""Seconds within which what a change breaks, or a session holds, shows mostly."""
 _WHAT: dict[Kind, str] = {
     "process": "process", "session": "session", "user": "session", "query": "session", "change": "changed",
     "volume": "part", "certificate": "part", "address": "part", "link": "part", "machine": "machine", "host": "host",
@@ -85,7 +86,8 @@ class _Weighing:
             "explained": blamed.way.strength * blamed.after * blamed.sign.strength if blamed else 0.0,
             "sources": min(1.0, (len(self._sources(thing, shown)) - 1) / 2),
             "only effects": float(not shown.worse),
-            "change": self._change(thing, first),
+            "follows": self._follows(thing, first),
+            "narrower": self._narrower(thing, first),
             "share": max((s.happening.share for s in shown.signs if s.happening), default=0.0),
             **{sort: float(any(s.sort == sort and s.worse for s in shown.signs))
                for sort in ("errors", "waiting", "saturation")},
@@ -143,12 +145,35 @@ class _Weighing:
             found |= self.nodes[thing.node].sources
         return found
 
-    def _change(self, thing: Thing, first: Sign) -> float:
-        """Of a change, how soon after it something departed there: 1 at once, less and less later."""
-        if thing.kind == "change":
-            after = [s.at for s in self._there(thing) if s.at >= first.at - s.uncertainty - first.uncertainty]
-            return math.exp(-max(0.0, min(after) - first.at) / CHANGE_TAKES) if after else 0.0
-        return 0.0
+    def _follows(self, thing: Thing, first: Sign) -> float:
+        """Of what is a part of a place: how much departed there soon after it, by strength."""
+        if thing.kind not in NARROW:
+            return 0.0
+        found = 0.0
+        for sign in self._there(thing):
+            if sign.thing != thing:
+                soon = math.exp(-max(0.0, sign.at - first.at - sign.uncertainty) / SOON)
+                found = max(found, sign.strength * later(first, sign) * soon)
+        return found
+
+    def _narrower(self, thing: Thing, first: Sign) -> float:
+        """Of a place: whether a part of it, or what happened there, may be why, as it departed before it."""
+        if thing.kind in NARROW:
+            return 0.0
+        found = 0.0
+        for other, at in self._parts.get(thing.host, ()):
+            soon = math.exp(-max(0.0, first.at - at.at - first.uncertainty) / SOON)
+            found = max(found, self.evidence.things[other].strength * later(at, first) * soon)
+        return found
+
+    @cached_property
+    def _parts(self) -> dict[str, list[tuple[Thing, Sign]]]:
+        """By host what is a part of it, or happened there, and when first."""
+        found: dict[str, list[tuple[Thing, Sign]]] = {}
+        for other, shown in self.evidence.things.items():
+            if other.kind in NARROW and other.host:
+                found.setdefault(other.host, []).append((other, shown.first()))
+        return found
 
     def _there(self, thing: Thing) -> list[Sign]:
         found = list(self.nodes[thing.node].signs) if thing.node in self.nodes else []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, get_args
 
 Kind = Literal[
     "host", "service", "session", "process", "user", "query", "change", "volume", "certificate", "address", "link",
@@ -14,6 +14,8 @@ Node = tuple[str, str]
 """A host and one of its services; the host itself with no service, and what is outside with no host."""
 Sort = Literal["saturation", "errors", "latency", "traffic", "waiting", "state", "other"]
 """What a series tells of work: how full, how often wrong, how slow, how much, how many wait, and whether at all."""
+NARROW: frozenset[Kind] = frozenset(get_args(Kind)) - {"host", "service", "machine"}
+"""Kinds of what is a part of a host or happens on it."""
 Source = Literal["series", "pattern", "session", "process", "change", "state"]
 
 
@@ -34,7 +36,7 @@ class Thing:
 
 @dataclass(frozen=True)
 class Line:
-    """One series that was looked at."""
+    """One series that was looked at; one without a metric is how often a pattern of lines was said."""
 
     thing: Thing
     metric: str
@@ -58,6 +60,7 @@ class Happening:
             it, of the processor time what it takes, of many lines those about it.
         usual: whether the same happens at this hour on other days, 0 to 1.
         holds: what it does to others, in words; empty for nothing that is known.
+        sort: what it tells of.
     """
 
     source: Source
@@ -70,6 +73,7 @@ class Happening:
     share: float = 0.0
     usual: float = 0.0
     holds: str = ""
+    sort: Sort = "state"
 
 
 def thing_of(host: str, metric: str, attributes: Mapping[str, str], *, is_machine: bool = False) -> Thing:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from balise.core.quantities import in_words
 from balise.core.trail.evidence import Sign
 from balise.core.trail.suspects import Effect, Suspect
-from balise.core.trail.things import Node, Source, Thing
+from balise.core.trail.things import Node, Thing
+from balise.core.trail.weights import OF
 
+BecauseKind = Literal["series", "pattern", "session", "process", "change", "state", "edge", "shared"]
 Clock = Callable[[float], str]
 """How a moment is said, such as 18:03."""
 CHAIN = 3
@@ -37,7 +40,7 @@ _DOES = {
 class Because:
     """One reason: of which kind it is, in words, and when and how far, where it has that."""
 
-    kind: Source | str
+    kind: BecauseKind
     text: str
     at: float | None = None
     deviation: float | None = None
@@ -117,7 +120,7 @@ def _chain(effects: Sequence[Effect]) -> str:
 def because(suspect: Suspect, others: int) -> list[Because]:
     """Why it is believed, the strongest first; what speaks against it last."""
     found = [
-        Because(sign.source, _told(sign), sign.at, None if sign.deviation != sign.deviation else sign.deviation, sign,
+        Because(sign.source, told(sign), sign.at, None if sign.deviation != sign.deviation else sign.deviation, sign,
                 sign.thing.node)
         for sign in sorted(suspect.shown.signs, key=lambda sign: -sign.strength)[:MOST_BECAUSE - 4]
     ]  # fmt: skip
@@ -135,8 +138,33 @@ def because(suspect: Suspect, others: int) -> list[Because]:
     return found[:MOST_BECAUSE]
 
 
-def _told(sign: Sign) -> str:
+def told(sign: Sign) -> str:
+    """What departed, in words."""
     if sign.happening is not None:
         held = f"; {sign.happening.holds}" if sign.happening.holds else ""
         return f"{named(sign.thing)}: {sign.happening.text}{held}"
     return moved(sign)
+
+
+_LESS = {
+    "strength": "it went less far from its usual",
+    "earlier": "more departed before it than after",
+    "felt": "less of what it does reaches where this is felt",
+    "explained": "another that it depends on departed before it",
+    "sources": "it shows in fewer kinds of evidence",
+    "only effects": "it only does less, as what is asked less of does",
+    "follows": "less departed there soon after it",
+    "narrower": "something narrower there departed before it",
+    "share": "less of what is suffered there is its doing",
+    "apart": "nothing else departed where it is",
+}
+MOST_LESS = 2
+WORTH = 0.3
+"""By how much, in log odds, one has to speak against it to be named."""
+
+
+def less_likely(one: Suspect, first: Suspect) -> str:
+    """Why one is less likely than the first: what weighs most against it beside that."""
+    weighs = {name: OF[name] * (one.features[name] - first.features[name]) for name in _LESS}
+    worst = sorted((weight, name) for name, weight in weighs.items() if weight < -WORTH)
+    return " and ".join(_LESS[name] for _, name in worst[:MOST_LESS])

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Collection, Evidence, Facts, Host, HostChange, HostsChange, Stretch
@@ -138,6 +138,17 @@ class HostBook:
             return [Stretch(at=r.at, state=r.state) for r in rows][::-1]  # type: ignore[arg-type]
 
         return ribbon([self._state.read(read)], start, end)
+
+    def fell_silent(self, start: float, end: float) -> dict[int, float]:
+        """The hosts that were heard before and fell silent in [start, end), unix seconds, each with when first."""
+        change = tables.StateChange
+        query = (
+            select(change.host, func.min(change.at))
+            .join(tables.Host, tables.Host.id == change.host)
+            .where(change.state == "silent", change.at >= start, change.at < end, tables.Host.created_at < start)
+            .group_by(change.host)
+        )
+        return self._state.read(lambda s: dict(s.execute(query).tuples().all()))
 
     def change(self, name: str, change: HostChange, who: str) -> Host:
         """Sets labels and groups."""

@@ -83,6 +83,11 @@ class ProbeResults:
         known = self.known.get(name)
         return known.state if known is not None else "silent"
 
+    def host_of(self, name: str) -> int:
+        """The host that a probe is about; 0 for a probe there is not."""
+        known = self.known.get(name)
+        return known.host if known is not None else 0
+
     def heard(self, place: str, name: str, result: ProbeResult) -> None:
         """A result came in from a place."""
         known = self.known.get(name)

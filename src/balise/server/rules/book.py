@@ -123,6 +123,14 @@ class RuleBook:
         row = self._state.read(lambda s: s.get(Rule, name))
         return RuleBody.model_validate(row.body) if row is not None else None
 
+    def advice_on(self, metric: str) -> str:
+        """What the first rule at work on a metric advises; empty when none does."""
+        watched = self._watch.rules.copy().values()
+        said = (
+            rule.body.advice for rule in watched if any(p.metric == metric for p in rule.body.measure.parts.values())
+        )
+        return next((text.strip() for text in said if text.strip()), "")
+
     def origins(self) -> dict[str, str]:
         """Where each rule comes from: Balise, a kit, or who wrote it."""
         rows = self._state.read(lambda s: s.execute(select(Rule.name, Rule.updated_by)).all())

@@ -9,8 +9,11 @@ from balise.core.trail.graph import Edge, Graph, near
 from balise.core.trail.things import Line, Node
 from balise.server.applications.book import ApplicationBook
 from balise.server.applications.talks import Talks
+from balise.server.errors import unknown
 from balise.server.hosts.directory import Directory, Known
 from balise.server.incidents.surroundings import MACHINE
+from balise.server.probes.results import ProbeResults
+from balise.server.services.book import ServiceBook
 
 MOST_HOSTS = 500
 """Hosts that are looked at: the nearest to where something is felt."""
@@ -19,8 +22,18 @@ MOST_HOSTS = 500
 class Edges:
     """Answers from the applications as they are drawn, the hosts as they are, and who talks to whom."""
 
-    def __init__(self, *, directory: Directory, applications: ApplicationBook, talks: Talks) -> None:
+    def __init__(
+        self,
+        *,
+        directory: Directory,
+        applications: ApplicationBook,
+        talks: Talks,
+        services: ServiceBook,
+        probes: ProbeResults,
+    ) -> None:
         self._directory = directory
+        self._probes = probes
+        self._services = services
         self._applications = applications
         self._talks = talks
 
@@ -41,6 +54,17 @@ class Edges:
                 first = [part for part in body.parts if part.name not in needed] or list(body.parts)
                 return [node for part in first for node in self._nodes(part)]
         return []
+
+    def places(self, host: str | None, service: str | None) -> list[Node]:
+        """A host, a service on it, or a service wherever it is. Raises Refused 404 for what is not there."""
+        if host is not None and self._directory.find(host) is None:
+            raise unknown("host", host)
+        if service is None:
+            return [(host or "", "")]
+        found = [(one.host, one.name) for one in self._services.all(host) if one.name == service]
+        if not found:
+            raise unknown("service", service)
+        return found
 
     def all(self) -> list[Edge]:
         """Every edge that is known."""
@@ -90,7 +114,8 @@ class Edges:
         if part.host is not None:
             return [(part.host, part.service or "")]
         if part.probe is not None:
-            return [("", f"probe {part.probe}")]
+            host = self._directory.get(self._probes.host_of(part.probe))
+            return [(host.name, "")] if host is not None else []
         return [(known.name, "") for known in self._directory.all() if part.group in known.groups]
 
     def _told(self) -> Iterator[Edge]:

@@ -3,14 +3,23 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
+from types import MappingProxyType
+
+import numpy as np
 
 from balise.core.trail.case import Case
+from balise.core.trail.evidence import evidence_of
+from balise.core.trail.graph import Graph
 from balise.core.trail.things import Node
 from balise.server.trail.edges import Edges
 from balise.server.trail.happened import Happened
 from balise.server.trail.lines import LEAST_BEFORE, LineReader
+from balise.server.trail.said import SaidReader
+
+NO_EDGES = Graph([])
+NO_LEANING: Mapping[str, float] = MappingProxyType({})
 
 
 @dataclass(frozen=True)
@@ -28,21 +37,36 @@ class Gathered:
 class Gatherer:
     """Reads what could explain what is felt somewhere."""
 
-    def __init__(self, *, edges: Edges, lines: LineReader, happened: Happened) -> None:
+    def __init__(self, *, edges: Edges, lines: LineReader, said: SaidReader, happened: Happened) -> None:
         self._edges = edges
         self._lines = lines
+        self._said = said
         self._happened = happened
 
-    def gather(self, felt: Collection[Node], start: float, end: float) -> Gathered:
-        """The case of a stretch, unix seconds."""
+    def gather(
+        self, felt: Collection[Node], start: float, end: float, leaning: Mapping[str, float] = NO_LEANING
+    ) -> Gathered:
+        """The case of a stretch, unix seconds; `leaning` is what people said of causes before."""
         began = time.perf_counter()
         edges = self._edges.all()
         hosts, left_out = self._edges.around(felt, edges)
-        laid = self._lines.read(hosts, self._edges.machines(), start, end)
+        machines = self._edges.machines()
+        laid = self._lines.read(hosts, machines, start, end)
         before = max(start - float(laid.times[0]), LEAST_BEFORE)
-        happenings, events = self._happened.of(hosts, start, end, before)
-        graph = self._edges.graph(edges, hosts, laid.lines)
-        nodes = frozenset(felt) | {(line.thing.host, line.thing.service) for line in laid.lines
+        heard = self._said.read(hosts, machines, laid.steps, start, end)
+        lines = [*laid.lines, *heard.lines]
+        values, usual = np.vstack([laid.values, heard.values]), np.vstack([laid.usual, heard.usual])
+        spread = np.concatenate([laid.spread, heard.spread])
+        case = Case(start, end, frozenset(felt), laid.times, lines, values, usual, spread, [], NO_EDGES, leaning)
+        happenings = self._happened.of(hosts, _departed(case), start, end, before)
+        graph = self._edges.graph(edges, hosts, lines)
+        nodes = frozenset(felt) | {(line.thing.host, line.thing.service) for line in lines
                                    if (line.thing.host, "") in felt and line.thing.service}  # fmt: skip
-        case = Case(start, end, nodes, laid.times, laid.lines, laid.values, laid.usual, laid.spread, happenings, graph)
-        return Gathered(case, len(hosts), laid.looked, events, left_out + laid.left_out, time.perf_counter() - began)
+        case = replace(case, felt=nodes, happenings=[*heard.happenings, *happenings], graph=graph)
+        seconds = time.perf_counter() - began
+        return Gathered(case, len(hosts), laid.looked, heard.events, left_out + laid.left_out, seconds)
+
+
+def _departed(case: Case) -> set[str]:
+    """The hosts of which something left its usual."""
+    return {sign.thing.host for sign in evidence_of(case).signs}

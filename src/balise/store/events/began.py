@@ -1,67 +1,120 @@
-"""When patterns of lines began, or became frequent: counts by host and pattern in short steps."""
+"""When patterns of lines began, became frequent, or were gone: counts by host and pattern, by the hour and in steps."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Collection
-from dataclasses import dataclass, field
+from collections.abc import Collection, Iterable, Mapping
+from typing import NamedTuple
 
-from balise.core.moments import NS
+from balise.store.events.day import HOUR
 from balise.store.events.store import EventStore
 
-MOST_ROWS, MOST_BODIES = 60_000, 200
-WIDTH = 30 * NS
+MOST_ROWS, MOST_SAMPLES = 200_000, 100
+_ATTRIBUTES = (
+    "CASE WHEN typeof(event.attributes) = 'integer' "
+    "THEN (SELECT kept.attributes FROM kept WHERE kept.id = event.attributes) ELSE event.attributes END"
+)
+_INSIDE = "(event.id BETWEEN ? AND ? OR event.id < 0) AND time >= ? AND time < ?"
 
 
-@dataclass
-class SaidSteps:
-    """Of one pattern on one host: how many lines in each step that has any, and when the first of each came."""
+class Said(NamedTuple):
+    """A pattern on a host, with a severity code and a source."""
 
     host: str
     pattern: int
     severity: int
     source: str
-    counts: dict[int, int] = field(default_factory=dict)
-    firsts: dict[int, int] = field(default_factory=dict)
-
-    def count(self, start: int, end: int) -> int:
-        """Lines in the steps that begin in [start, end), nanoseconds."""
-        return sum(count for step, count in self.counts.items() if start <= step * WIDTH < end)
 
 
-def said_in_steps(events: EventStore, hosts: Collection[str], start: int, end: int) -> list[SaidSteps]:
-    """What some hosts said in [start, end), nanoseconds, without what tells of changes."""
-    found: dict[tuple[str, int, int, str], SaidSteps] = {}
+class Sample(NamedTuple):
+    """One line of a pattern, and the service that it is of; empty for none."""
+
+    body: str
+    service: str
+
+
+class Step(NamedTuple):
+    """Lines in a step, and when the first of them came, nanoseconds."""
+
+    lines: int
+    first: int
+
+
+def said_by_hour(events: EventStore, hosts: Collection[str], start: int, end: int) -> dict[Said, dict[int, int]]:
+    """By the kept counts how much some hosts said in each hour that touches [start, end), nanoseconds, without what
+    tells of changes. An hour is that many since 1970."""
+    found: dict[Said, dict[int, int]] = {}
     names = json.dumps(sorted(hosts))
     for _, file in events.existing(start, end):
-        low, high = file.ids_between(start, end)
         rows = file.read(
-            "SELECT host.name, pattern, severity, source.name, time / ? AS step, count(*), min(time) "
-            "FROM event JOIN host ON host.id = event.host JOIN source ON source.id = event.source "
-            "WHERE (event.id BETWEEN ? AND ? OR event.id < 0) AND time >= ? AND time < ? AND source.name <> 'change' "
-            "AND host.name IN (SELECT value FROM json_each(?)) "
+            "SELECT host.name, pattern, severity, source.name, hour, count FROM said "
+            "JOIN host ON host.id = said.host JOIN source ON source.id = said.source "
+            "WHERE hour BETWEEN ? AND ? AND source.name <> 'change' "
+            "AND host.name IN (SELECT value FROM json_each(?)) LIMIT ?",
+            [start // HOUR, (end - 1) // HOUR, names, MOST_ROWS],
+        )
+        for host, pattern, severity, source, hour, count in rows:
+            counts = found.setdefault(Said(host, _root(events, pattern), severity, source), {})
+            counts[hour] = counts.get(hour, 0) + count
+    return found
+
+
+def said_in_steps(
+    events: EventStore, wanted: Collection[Said], start: int, end: int, width: int
+) -> dict[Said, dict[int, Step]]:
+    """Of some patterns the lines in each step of `width` from `start` on that has any; all nanoseconds."""
+    found: dict[Said, dict[int, Step]] = {}
+    chosen = set(wanted)
+    for _, file in events.existing(start, end):
+        rows = file.read(
+            "SELECT host.name, pattern, severity, source.name, (time - ?) / ? AS step, count(*), min(time) "
+            f"FROM event JOIN host ON host.id = event.host JOIN source ON source.id = event.source WHERE {_INSIDE} "
+            "AND pattern IN (SELECT value FROM json_each(?)) "
             "GROUP BY event.host, pattern, severity, event.source, step LIMIT ?",
-            [WIDTH, low, high, start, end, names, MOST_ROWS],
+            [start, width, *file.ids_between(start, end), start, end, _family(events, chosen), MOST_ROWS],
         )
         for host, pattern, severity, source, step, count, first in rows:
-            key = (host, pattern or 0, severity, source)
-            one = found.setdefault(key, SaidSteps(*key))
-            one.counts[step] = one.counts.get(step, 0) + count
-            one.firsts[step] = min(first, one.firsts.get(step, first))
-    return list(found.values())
-
-
-def bodies(events: EventStore, one: SaidSteps, start: int, end: int) -> list[str]:
-    """Some lines of a pattern on a host."""
-    found: list[str] = []
-    for _, file in events.existing(start, end):
-        low, high = file.ids_between(start, end)
-        rows = file.read(
-            "SELECT body FROM event WHERE (id BETWEEN ? AND ? OR id < 0) AND time >= ? AND time < ? AND pattern = ? "
-            "AND severity = ? AND host = (SELECT id FROM host WHERE name = ?) LIMIT ?",
-            [low, high, start, end, one.pattern, one.severity, one.host, MOST_BODIES - len(found)],
-        )
-        found += [body for (body,) in rows]
-        if len(found) >= MOST_BODIES:
-            break
+            one = Said(host, _root(events, pattern), severity, source)
+            if one in chosen:
+                steps = found.setdefault(one, {})
+                held = steps.get(step, Step(0, first))
+                steps[step] = Step(held.lines + count, min(held.first, first))
     return found
+
+
+def samples(events: EventStore, wanted: Collection[Said], start: int, end: int) -> Mapping[Said, list[Sample]]:
+    """Some lines of each of some patterns in [start, end), nanoseconds, the first that came."""
+    found: dict[Said, list[Sample]] = {}
+    chosen = set(wanted)
+    for _, file in events.existing(start, end):
+        rows = file.read(
+            "SELECT host.name, pattern, severity, source.name, body, attributes FROM (SELECT host, pattern, severity, "
+            f"source, body, {_ATTRIBUTES} AS attributes, row_number() OVER (PARTITION BY host, pattern, severity) AS "
+            f"place FROM event WHERE {_INSIDE} AND pattern IN (SELECT value FROM json_each(?))) AS said "
+            "JOIN host ON host.id = said.host JOIN source ON source.id = said.source WHERE place <= ?",
+            [*file.ids_between(start, end), start, end, _family(events, chosen), MOST_SAMPLES],
+        )
+        for host, pattern, severity, source, body, attributes in rows:
+            one = Said(host, _root(events, pattern), severity, source)
+            if one in chosen and len(held := found.setdefault(one, [])) < MOST_SAMPLES:
+                held.append(Sample(body, _service(attributes)))
+    return found
+
+
+def _root(events: EventStore, pattern: int | None) -> int:
+    held = events.book.root(pattern or 0)
+    return held.id if held is not None else 0
+
+
+def _family(events: EventStore, wanted: Iterable[Said]) -> str:
+    """All patterns that count as one of these, as a JSON list."""
+    every: set[int] = set()
+    for pattern in {one.pattern for one in wanted}:
+        every |= events.book.family(pattern) | {pattern}
+    return json.dumps(sorted(every))
+
+
+def _service(attributes: str | None) -> str:
+    if not attributes or "service.name" not in attributes:
+        return ""
+    return str(json.loads(attributes).get("service.name", ""))

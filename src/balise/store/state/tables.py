@@ -600,6 +600,33 @@ class IncidentLine(Base):
     who: Mapped[str | None]
 
 
+class IncidentTrail(Base):
+    """The trail of an incident as it was made last: `answer` is its JSON, packed."""
+
+    __tablename__ = "incident_trail"
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), primary_key=True)
+    at: Mapped[float]
+    sentence: Mapped[str]
+    sure: Mapped[float]
+    answer: Mapped[bytes]
+
+
+class IncidentCause(Base):
+    """What somebody said was the cause: the suspect of a rank, or another. `expected` is by kind of thing how likely
+    the trail had said that it would be one of those."""
+
+    __tablename__ = "incident_cause"
+    incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), primary_key=True)
+    rank: Mapped[int | None]
+    sure: Mapped[float | None]
+    kind: Mapped[str | None]
+    text: Mapped[str]
+    expected: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
+    first_sure: Mapped[float]
+    who: Mapped[str]
+    at: Mapped[float] = mapped_column(index=True)
+
+
 class CalloutRun(Base):
     """How far a callout is with an incident: when it began, the number of its next step, and when that is due; null
     when there is none. `later` are people in quiet hours, each with when those end."""

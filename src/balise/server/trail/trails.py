@@ -1,0 +1,186 @@
+"""Trails: asked for a place and a stretch of time, and made for incidents while they go on."""
+
+from __future__ import annotations
+
+import threading
+import time
+import zlib
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from datetime import datetime, tzinfo
+
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
+
+from balise.api.spans import instant
+from balise.api.trail import Trail, TrailQuery
+from balise.core.trail.things import Node
+from balise.core.trail.trail import trail_of
+from balise.server.errors import Refused, bad_field, unknown
+from balise.server.trail.answers import AdviceOf, trail_answer
+from balise.server.trail.causes import CauseBook
+from balise.server.trail.edges import Edges
+from balise.server.trail.gather import Gatherer
+from balise.store.state.store import StateStore
+from balise.store.state.tables import Alert, Incident, IncidentAlert, IncidentTrail
+
+BEFORE, AFTER, USUAL = 600.0, 2400.0, 2400.0
+"""Seconds that are looked at before something opened and after it, and of a stretch when nothing is said."""
+SHORTEST, LONGEST = 120.0, 2 * 86_400.0
+FRESH = 20.0
+"""Seconds for which the trail of an incident that goes on is good."""
+LOOKS = (2.0, 60.0, 300.0, 900.0, AFTER)
+"""Seconds after an incident opened at which its trail is made, whoever asks for it."""
+SHARE = 0.1
+"""Of the time, how much may go into trails that nobody asked for."""
+MOST_PLACES = 200
+
+
+@dataclass(frozen=True)
+class _Asked:
+    felt: Collection[Node]
+    start: float
+    end: float
+
+
+class Trails:
+    """One is made at a time, so that memory is bounded. `advice` says what a rule on a metric advises."""
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        gatherer: Gatherer,
+        edges: Edges,
+        causes: CauseBook,
+        advice: AdviceOf,
+        zone: tzinfo,
+        clock: Callable[[], float] = time.time,
+    ) -> None:
+        self._state = state
+        self._gatherer = gatherer
+        self._edges = edges
+        self._causes = causes
+        self._advice = advice
+        self._zone = zone
+        self._clock = clock
+        self._lock = threading.Lock()
+        self._rests_until = 0.0
+
+    def ask(self, query: TrailQuery) -> Trail:
+        """The trail of a place. Raises Refused 404 for one that is not there, 422 for a span that cannot be."""
+        return self._made(self._asked(query))
+
+    def of_incident(self, number: int) -> Trail:
+        """The trail of an incident: as it was kept once the stretch around it is over, else as it is now.
+
+        Raises:
+            Refused: 404 for an incident that is not there, 409 for one that has no alerts to follow.
+        """
+        row = self._state.read(lambda s: s.get(Incident, number))
+        if row is None:
+            raise unknown("incident", number)
+        if row.of:
+            about = "it is practice" if row.of == "drill" else f"it is about the {row.of}, whose records say why"
+            raise Refused(409, f"Incident {number} has no trail: {about}.")
+        kept = self._state.read(lambda s: s.get(IncidentTrail, number))
+        if kept is not None and (kept.at >= row.opened_at + AFTER or self._clock() - kept.at < FRESH):
+            found = Trail.model_validate_json(zlib.decompress(kept.answer))
+        else:
+            found = self._make(row)
+        return found.model_copy(update={"cause": self._causes.of(number), "before": self._causes.before(number)})
+
+    def look(self) -> None:
+        """Makes the trail of one of the incidents that go on, if it is due and there is time for it."""
+        now = self._clock()
+        if now < self._rests_until:
+            return
+        due = self._state.read(lambda s: _due(s, now))
+        if due is not None:
+            began = time.perf_counter()
+            self._make(due)
+            self._rests_until = now + (time.perf_counter() - began) * (1 / SHARE - 1)
+
+    def _make(self, row: Incident) -> Trail:
+        """Makes the trail of an incident, and keeps it."""
+        felt = self._state.read(lambda s: _places(s, row.id))
+        found = self._made(_Asked(felt, row.opened_at - BEFORE, min(self._clock(), row.opened_at + AFTER)))
+        kept = IncidentTrail(
+            incident=row.id,
+            at=self._clock(),
+            sentence=found.sentence,
+            sure=found.sure,
+            answer=zlib.compress(found.model_dump_json(by_alias=True).encode()),
+        )
+        # It may have been forgotten meanwhile.
+        self._state.write(lambda s: s.merge(kept) if s.get(Incident, row.id) is not None else None)
+        return found
+
+    def _made(self, asked: _Asked) -> Trail:
+        with self._lock:
+            began = time.perf_counter()
+            gathered = self._gatherer.gather(asked.felt, asked.start, asked.end, self._causes.leaning())
+            found = trail_of(gathered.case, self._said)
+            seconds = time.perf_counter() - began
+        return trail_answer(found, gathered, now=self._clock(), seconds=seconds, advice=self._advice)
+
+    def _said(self, at: float) -> str:
+        return datetime.fromtimestamp(at, self._zone).strftime("%H:%M")
+
+    # --- what is asked
+
+    def _asked(self, query: TrailQuery) -> _Asked:
+        now = self._clock()
+        opened: float | None = None
+        if query.alert is not None:
+            felt, opened = self._state.read(lambda s: _of_alert(s, query.alert or 0))
+        elif query.application is not None:
+            felt = self._edges.felt(query.application)
+            if not felt:
+                raise unknown("application", query.application)
+        else:
+            felt = self._edges.places(query.host, query.service)
+        end = instant(query.to, now) if query.to else min(now, opened + AFTER) if opened is not None else now
+        start = instant(query.from_, now) if query.from_ else (opened - BEFORE if opened is not None else end - USUAL)
+        if end > now + 1:
+            raise bad_field("to", "it is still to come: say a time that has passed, or leave it out")
+        if end - start < SHORTEST:
+            raise bad_field("from", "the stretch is shorter than two minutes: begin earlier, before it was felt")
+        if end - start > LONGEST:
+            raise bad_field("from", "the stretch is longer than two days: begin shortly before it was felt")
+        return _Asked(felt, start, min(end, now))
+
+
+def _of_alert(session: Session, number: int) -> tuple[list[Node], float]:
+    row = session.get(Alert, number)
+    if row is None:
+        raise unknown("alert", number)
+    return [_node(row)], row.opened_at
+
+
+def _places(session: Session, incident: int) -> list[Node]:
+    """Where an incident's alerts are."""
+    mine = select(IncidentAlert.alert).where(IncidentAlert.incident == incident)
+    query = select(Alert).where(Alert.id.in_(mine)).order_by(Alert.level.desc(), Alert.id).limit(MOST_PLACES)
+    return list(dict.fromkeys(_node(row) for row in session.scalars(query)))
+
+
+def _node(row: Alert) -> Node:
+    return row.host_name, str(row.attributes.get("service.name", ""))
+
+
+def _due(session: Session, now: float) -> Incident | None:
+    """The worst of the open incidents whose next look is due."""
+    looks = [
+        (Incident.opened_at <= now - after)
+        & (IncidentTrail.at.is_(None) | (IncidentTrail.at < Incident.opened_at + after))
+        for after in LOOKS
+    ]
+    query = (
+        select(Incident)
+        .outerjoin(IncidentTrail, IncidentTrail.incident == Incident.id)
+        .where(Incident.state == "open", Incident.of == "", Incident.joined_into.is_(None), or_(*looks))
+        .order_by(IncidentTrail.at.is_not(None), Incident.level.desc(), Incident.id.desc())
+        .limit(1)
+    )
+    return session.scalar(query)
