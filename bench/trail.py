@@ -1,10 +1,10 @@
-"""The trail: whether the cause is named, on made-up systems whose true cause is known, beside simpler ways to guess it."""
+"""The trail: whether the cause is named, on made-up systems and on the demo's ferries, beside simpler ways to guess it."""
 
 from __future__ import annotations
 
 import time
-from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -14,40 +14,44 @@ from numpy.typing import NDArray
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Evidence, evidence_of
 from balise.core.trail.graph import Graph
-from balise.core.trail.ranking import probabilities
+from balise.core.trail.ranking import probabilities, taken_together
 from balise.core.trail.suspects import Suspect, suspects_of
 from balise.core.trail.words import SURE
 from report import Report
 from worlds.faults import FAULTS
+from worlds.fleet import measured
 from worlds.laying import Chance, Run, lay
+from worlds.skerry import voyages
 
 F64 = NDArray[np.float64]
-JUDGING = 9_000_000
+JUDGING, VOYAGES = 9_000_000, 9_000
 """Where the seeds begin that judge; the weights were fitted to others (`fitting.py`)."""
 SEEDS, QUIET = 20, 60
+BETWEEN = 6
+"""Stretches of each voyage in which no story happens."""
 EDGES, LOST = (0.0, 0.3, 0.6), (0.0, 0.1)
 ABSENT = 99
 BINS = (0.05, 0.2, 0.4, 0.6, 0.8, 0.95, 1.0001)
+NOTHING = ("", "quiet", "disturbed")
 
 
 @dataclass(frozen=True)
 class Judged:
     """What one run came to: by each way at which place the true cause stood, and what was said of how sure it is."""
 
-    run: Run
+    world: str
+    fault: str
+    missing: float
     places: dict[str, int]
     said: list[tuple[float, bool]]
     sure: float
-    seconds: float
 
 
-def judged(run: Run, ways: dict[str, Callable[[Case], Case]]) -> Judged:
+def judged(run: Run, world: str, missing: float, ways: dict[str, Callable[[Case], Case]]) -> Judged:
     """Ranks a run whole, with parts of what is known left out, and in simpler ways."""
-    began = time.perf_counter()
     evidence = evidence_of(run.case)
     suspects = suspects_of(run.case, evidence)
-    sure = probabilities(suspects, evidence, {})
-    took = time.perf_counter() - began
+    sure = taken_together(suspects, probabilities(suspects, evidence, {}))
     right = [one.thing in run.truth for one in suspects]
     places = {"the trail": _place(sure, right)}
     for name, scores in _simpler(run, suspects, evidence).items():
@@ -56,9 +60,10 @@ def judged(run: Run, ways: dict[str, Callable[[Case], Case]]) -> Judged:
         case = without(run.case)
         other = evidence_of(case)
         less = suspects_of(case, other)
-        places[name] = _place(probabilities(less, other, {}), [one.thing in run.truth for one in less])
+        found = taken_together(less, probabilities(less, other, {}))
+        places[name] = _place(found, [one.thing in run.truth for one in less])
     said = [(float(p), ok) for p, ok in zip(sure, right, strict=True) if p >= BINS[0]]
-    return Judged(run, places, said, float(sure.max(initial=0.0)), took)
+    return Judged(world, run.fault, missing, places, said, float(sure.max(initial=0.0)))
 
 
 def _place(scores: F64, right: list[bool]) -> int:
@@ -95,50 +100,87 @@ def _walked(case: Case, suspects: list[Suspect], evidence: Evidence) -> F64:
     return np.array([held.get(one.thing.node, 0.0) for one in suspects])
 
 
+def _no_edges(case: Case) -> Case:
+    return replace(case, graph=Graph([]))
+
+
+def _no_baseline(case: Case) -> Case:
+    return replace(case, usual=np.full_like(case.usual, np.nan))
+
+
+def _no_events(case: Case) -> Case:
+    keep = [row for row, line in enumerate(case.lines) if line.metric]
+    return replace(
+        case, happenings=[], lines=[case.lines[row] for row in keep], values=case.values[keep], usual=case.usual[keep],
+        spread=case.spread[keep],
+    )  # fmt: skip
+
+
 WITHOUT: dict[str, Callable[[Case], Case]] = {
-    "without edges": lambda case: replace(case, graph=Graph([])),
-    "without what is usual": lambda case: replace(case, usual=np.full_like(case.usual, np.nan)),
-    "without events": lambda case: replace(case, happenings=[]),
-}
+    "without edges": _no_edges, "without what is usual": _no_baseline, "without events": _no_events,
+}  # fmt: skip
 
 
-def runs(report: Report) -> Iterator[Run]:
-    """Each fault with every seed, over the shares of edges that are missing and of data that is lost."""
-    for seed in range(report.size(SEEDS, 1)):
-        for number, fault in enumerate(FAULTS):
-            chance = Chance(edges_missing=EDGES[seed % 3], lost=LOST[seed % 2])
-            yield lay(JUDGING + seed * 100 + number, fault, chance)
+def _made(seed: int) -> list[Judged]:
+    """Each fault once, on systems of this seed."""
+    chance = _chance(seed)
+    runs = [lay(JUDGING + seed * 100 + number, fault, chance) for number, fault in enumerate(FAULTS)]
+    return [judged(run, "made-up systems", chance.edges_missing, WITHOUT) for run in runs]
+
+
+def _sailed(seed: int) -> list[Judged]:
+    """The stories of one history of the ferries, and some stretches without any."""
+    chance = _chance(seed)
+    runs = voyages(VOYAGES + seed, chance, quiet=BETWEEN)
+    return [judged(run, "the ferries", chance.edges_missing, WITHOUT if run.truth else {}) for run in runs]
+
+
+def _calm(job: tuple[int, int]) -> Judged:
+    """A made-up system in which nothing is wrong, with so many disturbances at the most."""
+    seed, quirks = job
+    run = lay(JUDGING + 500_000 + seed, None, Chance(quirks=quirks))
+    return judged(replace(run, fault="disturbed" if quirks else "quiet"), "made-up systems", 0.0, {})
+
+
+def _chance(seed: int) -> Chance:
+    return Chance(edges_missing=EDGES[seed % 3], lost=LOST[seed % 2])
 
 
 def run(report: Report) -> None:
-    report.title(f"The trail: {len(FAULTS)} faults × {report.size(SEEDS, 1)} seeds on made-up systems of three shapes")
-    found = [judged(one, WITHOUT) for one in runs(report)]
-    _places(report, found)
-    _by_edges(report, found)
-    for fault in FAULTS:
-        mine = [one.places["the trail"] for one in found if one.run.fault == fault]
-        report.figure(fault, f"{_share(mine, 1):6.0%} first, {_share(mine, 3):6.0%} among three")
+    seeds, quiet = report.size(SEEDS, 1), report.size(QUIET, 2)
+    report.title(f"The trail: {len(FAULTS)} faults on made-up systems and the ferries' stories, × {seeds} seeds each")
+    with ProcessPoolExecutor(2) as pool:
+        found = [one for some in pool.map(_made, range(seeds)) for one in some]
+        if not report.quick:
+            found += [one for some in pool.map(_sailed, range(seeds)) for one in some]
+        found += pool.map(_calm, [(seed, quirks) for quirks in (0, 4) for seed in range(quiet)], chunksize=4)
+    happened = [one for one in found if one.fault not in NOTHING]
+    _places(report, happened)
+    _by_edges(report, happened)
+    _by_fault(report, happened)
     _sure(report, found)
-    _false(report)
+    _false(report, [one for one in found if one.fault in NOTHING])
     _speed(report)
+    measured(report)
 
 
-def _share(places: list[int], most: int) -> float:
-    return sum(place < most for place in places) / max(1, len(places))
+def _share(judged: Sequence[Judged], most: int, way: str = "the trail") -> float:
+    return sum(one.places[way] < most for one in judged) / max(1, len(judged))
 
 
 def _places(report: Report, found: list[Judged]) -> None:
-    for name in found[0].places:
-        mine = [one.places[name] for one in found]
-        five = np.mean([_share(mine, k) for k in range(1, 6)])
-        report.figure(
-            name, f"{_share(mine, 1):6.1%} first, {_share(mine, 3):6.1%} among three, average at 5 {five:6.1%}"
-        )
+    for way in found[0].places:
+        five = np.mean([_share(found, k, way) for k in range(1, 6)])
+        first, three = _share(found, 1, way), _share(found, 3, way)
+        report.figure(way, f"{first:6.1%} first, {three:6.1%} among three, average at 5 {five:6.1%}")
+    for world in sorted({one.world for one in found}):
+        mine = [one for one in found if one.world == world]
+        report.figure(world, f"{_share(mine, 1):6.1%} first, {_share(mine, 3):6.1%} among three, of {len(mine)}")
 
 
 def _by_edges(report: Report, found: list[Judged]) -> None:
     for missing, (first, three) in {0.0: (0.90, 0.99), 0.3: (0.0, 0.0), 0.6: (0.75, 0.92)}.items():
-        mine = [one.places["the trail"] for i, one in enumerate(found) if EDGES[i // len(FAULTS) % 3] == missing]
+        mine = [one for one in found if one.missing == missing]
         if not mine:
             continue
         name = f"with {missing:.0%} of the edges missing"
@@ -147,6 +189,12 @@ def _by_edges(report: Report, found: list[Judged]) -> None:
             report.budget(f"{name}, among three", _share(mine, 3), three, most=False)
         else:
             report.figure(name, f"{_share(mine, 1):6.1%} first, {_share(mine, 3):6.1%} among three")
+
+
+def _by_fault(report: Report, found: list[Judged]) -> None:
+    for fault in dict.fromkeys(one.fault for one in found):
+        mine = [one for one in found if one.fault == fault]
+        report.figure(fault, f"{_share(mine, 1):6.0%} first, {_share(mine, 3):6.0%} among three, of {len(mine)}")
 
 
 def _sure(report: Report, found: list[Judged]) -> None:
@@ -162,18 +210,21 @@ def _sure(report: Report, found: list[Judged]) -> None:
             )
 
 
-def _false(report: Report) -> None:
+def _false(report: Report, found: list[Judged]) -> None:
     """How often somebody is accused where there is nothing, or nothing but disturbances."""
-    for name, quirks, most in (("quiet spans", 0, 0.02), ("disturbances alone", 4, 0.05)):
-        accused: dict[bool, int] = defaultdict(int)
-        for seed in range(report.size(QUIET, 2)):
-            one = judged(lay(JUDGING + 500_000 + seed, None, Chance(quirks=quirks)), {})
-            accused[one.sure >= SURE] += 1
-        report.budget(f"a cause is named for {name}", accused[True] / sum(accused.values()), most, most=True)
+    for fault, name, most in (("quiet", "quiet spans", 0.02), ("disturbed", "disturbances alone", 0.05)):
+        mine = [one for one in found if one.fault == fault]
+        accused = sum(one.sure >= SURE for one in mine) / max(1, len(mine))
+        report.budget(f"a cause is named for {name}, of {len(mine)}", accused, most, most=True)
 
 
 def _speed(report: Report) -> None:
     for hosts in (30, report.size(500, 40)):
-        took = [judged(lay(JUDGING + i, "query", Chance(hosts=hosts)), {}).seconds for i in range(3)]
-        series = len(lay(JUDGING, "query", Chance(hosts=hosts)).case.lines)
-        report.figure(f"ranking, {hosts} hosts, {series:,} series", f"{min(took) * 1e3:8.0f} ms")
+        took = []
+        for seed in range(3):
+            case = lay(JUDGING + seed, "query", Chance(hosts=hosts)).case
+            began = time.perf_counter()
+            evidence = evidence_of(case)
+            probabilities(suspects_of(case, evidence), evidence, {})
+            took.append(time.perf_counter() - began)
+        report.figure(f"ranking, {hosts} hosts, {len(case.lines):,} series", f"{min(took) * 1e3:8.0f} ms")

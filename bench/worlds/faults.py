@@ -13,6 +13,7 @@ from worlds.system import Node, Service, System
 
 Fault = Callable[["Place"], frozenset[Thing]]
 MINUTE = 60.0
+SORTS = {"pattern": "errors", "session": "waiting", "process": "saturation"}
 
 
 @dataclass
@@ -48,6 +49,7 @@ class Place:
     def happens(
         self, source: str, thing: Thing, text: str, *, late: float = 0.0, off: float = 5.0, **more: object
     ) -> None:
+        more.setdefault("sort", SORTS.get(source, "state"))
         self.happenings.append(
             Happening(source, thing, self.at + late, text, uncertainty=off, **more)  # type: ignore[arg-type]
         )
@@ -79,7 +81,9 @@ def leak(p: Place) -> frozenset[Thing]:
     p.strain.cpu[service.host] += 0.35 * late
     if p.rng.random() < 0.6:
         p.pattern(service.host, service.name, "long pause of the collector", late=600)
-    return frozenset({Thing("service", service.name, service.host, service.name)})
+    return frozenset(
+        {Thing("service", service.name, service.host, service.name), Thing("host", service.host, service.host)}
+    )
 
 
 def full_volume(p: Place) -> frozenset[Thing]:
@@ -202,7 +206,10 @@ def outside(p: Place) -> frozenset[Thing]:
     users = [s for s in p.system.services.values() if s.kind in ("application", "web")]
     hit = [users[i] for i in p.rng.choice(len(users), min(3, len(users)), replace=False)]
     name = str(p.rng.choice(p.system.outside))
+    for service in hit:
+        p.strain.asks.setdefault(service.node, []).append(name)
     bad = p.profile(10.0)
+    p.strain.away[name] += bad
     thing = Thing("service", name, "", name)
     for service in hit:
         p.strain.fail[service.node] += 0.6 * p.strain.later(bad, float(p.rng.uniform(5, 40)))
@@ -218,7 +225,7 @@ def slow_disk(p: Place) -> frozenset[Thing]:
     p.strain.disk[service.host] += 1.1 * p.profile(float(p.rng.uniform(10, 120)))
     if p.rng.random() < 0.7:
         p.pattern(service.host, "", "I/O error, retrying", late=15)
-    return frozenset({Thing("host", service.host, service.host)})
+    return frozenset({Thing("volume", "sda", service.host), Thing("host", service.host, service.host)})
 
 
 FAULTS: dict[str, Fault] = {

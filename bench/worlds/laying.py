@@ -30,6 +30,8 @@ class Chance:
     lost: float = 0.0
     clocks: float = 30.0
     quirks: int = 4
+    blind: float = 0.12
+    """How often nothing tells of what began it: what it does is all that is seen."""
 
 
 @dataclass(frozen=True)
@@ -57,22 +59,56 @@ def lay(seed: int, fault: str | None, chance: Chance) -> Run:
     for name in rng.choice(list(QUIRKS), int(rng.integers(0, chance.quirks + 1))):
         at = start + float(rng.uniform(-600, LENGTH - 300))
         QUIRKS[str(name)](Place(strain, at, at + float(rng.uniform(200, 1500)), 1.0, rng, happenings))
+    if fault is not None and rng.random() < chance.blind:
+        truth = _blinded(truth, happenings, set(truth))
     strain.travel()
+    happenings += _echoes(strain, rng)
     laid = _Laying(strain, rng, chance)
     lines, values, usual = laid.lines()
     if felt is None:
         felt = _felt(strain, rng)
-    edges = [edge for edge in _edges(strain) if edge.tie == "shares" or rng.random() >= chance.edges_missing]
+    edges = [edge for edge in _edges(strain) if edge.of == (edge.on[0], "") or rng.random() >= chance.edges_missing]
     groups: dict[str, list[Node]] = {}
     for host in system.hosts.values():
         groups.setdefault(f"site {host.site}", []).append((host.name, ""))
         groups.setdefault(f"group {host.group}", []).append((host.name, ""))
-    happenings = [laid.shifted(one) for one in happenings if rng.random() >= chance.lost]
+    lost = {one.thing for one in happenings if rng.random() < chance.lost}
+    truth = _blinded(truth, happenings, lost)
+    happenings = [laid.shifted(one) for one in happenings if one.thing not in lost]
     case = Case(
         start, start + LENGTH, felt, times, lines, values, usual, np.full(len(lines), 1e-9), happenings,
         Graph([*edges, *near(groups)]),
     )  # fmt: skip
     return Run(case, truth, fault or "")
+
+
+def _blinded(truth: frozenset[Thing], happenings: list[Happening], hidden: set[Thing]) -> frozenset[Thing]:
+    """Takes away what tells of the cause, if that is hidden; where it happened is right then, too."""
+    told = {one.thing for one in happenings} & truth & hidden
+    happenings[:] = [one for one in happenings if one.thing not in told]
+    places = {
+        place for t in told if t.host for place in (Thing("host", t.host, t.host), Thing("volume", "sda", t.host))
+    }
+    return truth | places | {Thing("service", t.service, t.host, t.service) for t in told if t.service}
+
+
+def _echoes(strain: Strain, rng: np.random.Generator) -> list[Happening]:
+    """What those say who suffer: mostly new words, and many of them, some time after they began to."""
+    found = []
+    for service in strain.system.services.values():
+        pain = strain.slow[service.node] + strain.fail[service.node]
+        if pain.max() < 0.35 or rng.random() > 0.75:
+            continue
+        at = float(strain.times[int(np.argmax(pain >= 0.25))]) + float(rng.uniform(5, 60))
+        by_service = rng.random() < 0.6
+        thing = Thing("service", service.name, service.host, service.name) if by_service else Thing(
+            "host", service.host, service.host
+        )  # fmt: skip
+        found.append(
+            Happening("pattern", thing, at, "timed out waiting for an answer", uncertainty=2.0,
+                      deviation=float(rng.uniform(8, 45)), sort="errors")
+        )  # fmt: skip
+    return found
 
 
 def _felt(strain: Strain, rng: np.random.Generator) -> frozenset[Node]:
@@ -93,8 +129,10 @@ def _edges(strain: Strain) -> list[Edge]:
     system = strain.system
     found = [Edge(s.node, need) for s in system.services.values() for need in s.needs]
     found += [Edge((h.name, ""), (h.machine, ""), "runs on") for h in system.hosts.values() if h.machine]
+    found += [Edge((h.machine, ""), (h.name, ""), "shares") for h in system.hosts.values() if h.machine]
     for service in system.services.values():
         found.append(Edge((service.host, ""), service.node, "shares"))
+        found += [Edge(service.node, ("", name)) for name in strain.asks.get(service.node, ())]
     return found
 
 
@@ -137,7 +175,19 @@ class _Laying:
                 )
                 values.append(np.where(known, moved, np.nan))
                 usual.append(np.full(self.n, np.nan) if as_usual is None else as_usual)
+        for name in self.strain.system.outside:
+            for metric, unit, series in self._of_outside(name):
+                lines.append(Line(Thing("service", name, "", name), metric, unit, sort_of(metric, unit)))
+                values.append(np.where(self.rng.random(self.n) < self.chance.lost, np.nan, series))
+                usual.append(np.full(self.n, np.nan))
         return lines, np.array(values), np.array(usual)
+
+    def _of_outside(self, name: str):  # type: ignore[no-untyped-def]
+        """What probes see of what is outside, once a minute."""
+        away = self.strain.away[name]
+        seen = np.arange(self.n) // 4 * 4
+        yield "probe.up", "1", np.where(away > 0.5, 0.0, 1.0)[seen]
+        yield "probe.duration", "s", (0.08 * np.exp(2.5 * away) * (1 + self._noise(0.1)))[seen]
 
     def _noise(self, size: float) -> F64:
         return self.rng.normal(0, size, self.n)
@@ -180,7 +230,7 @@ class _Laying:
         yield thing, "system.memory.utilization", "1", {"system.memory.state": "used"}, np.clip(memory, 0, 0.99), None
         busy = np.clip(0.1 + 0.6 * s.disk[host.name] + np.abs(self._noise(0.02)), 0, 1)
         yield (
-            thing,
+            Thing("volume", "sda", host.name),
             "system.disk.io_time",
             "s",
             {"system.device": "sda"},

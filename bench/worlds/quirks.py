@@ -129,9 +129,55 @@ def cold_cache(p: Place) -> None:
     p.strain.disk[service.host] += p.strain.profile(p.at, p.at + 120, 5, 0.15)
 
 
+def brief_lock(p: Place) -> None:
+    """A session holds a few others for a minute: as sure of itself as one that holds a whole system."""
+    service = p.a_service(("database",))
+    p.strain.wait[service.node] += p.strain.profile(p.at, p.at + 60, 5, 1.5)
+    p.happens("session", Thing("session", f"report {int(p.rng.integers(99))}", service.host, service.name),
+              "began and holds locks", share=float(p.rng.uniform(0.6, 1)), deviation=4 + float(p.rng.uniform(1, 4)),
+              holds="sessions wait for it")  # fmt: skip
+
+
+def loud_words(p: Place) -> None:
+    service = _any(p)
+    p.pattern(service.host, service.name if p.rng.random() < 0.5 else "", "cannot read the optional settings",
+              deviation=float(p.rng.uniform(8, 45)))  # fmt: skip
+
+
+def scanner(p: Place) -> None:
+    """One address looks for what is not there, and is refused."""
+    service = _any(p)
+    thing = Thing("address", f"203.0.113.{int(p.rng.integers(1, 255))}", service.host)
+    p.happens("pattern", thing, "not found", share=float(p.rng.uniform(0.7, 1)), off=15.0,
+              deviation=float(p.rng.uniform(5, 20)), holds="lines")  # fmt: skip
+
+
+def fleet_update(p: Place) -> None:
+    """The same package on many hosts within minutes."""
+    name = f"library {int(p.rng.integers(400))}"
+    for host in p.system.hosts:
+        if p.rng.random() < 0.3:
+            p.happens("change", Thing("change", name, host), "a package was updated", late=float(p.rng.uniform(0, 300)))
+
+
+def busy_process(p: Place) -> None:
+    host = _any(p).host
+    p.strain.cpu[host] += p.strain.profile(p.at, p.until, 20, 0.06)
+    p.happens("process", Thing("process", f"indexer-{int(p.rng.integers(20))}", host), "takes more of the processor",
+              share=float(p.rng.uniform(0.5, 1)), deviation=float(p.rng.uniform(7, 12)), holds="more than before")  # fmt: skip
+
+
+def more_of_a_query(p: Place) -> None:
+    service = p.a_service(("database",))
+    p.happens("session", Thing("query", f"select {int(p.rng.integers(1e5))}", service.host, service.name),
+              "runs in more sessions than before", share=float(p.rng.uniform(0.4, 1)), off=60.0,
+              deviation=4 + float(p.rng.uniform(3, 6)), holds="more at a time", sort="traffic")  # fmt: skip
+
+
 QUIRKS: dict[str, Quirk] = {
     "harmless change": harmless_change, "package": package, "backup": backup, "busier day": busier_day,
     "restart elsewhere": restart_elsewhere, "noisy probe": noisy_probe, "new words": new_words,
     "long session": long_session, "short job": short_job, "outlier": outlier, "gap": gap, "clock jump": clock_jump,
-    "signed in": signed_in, "warm room": warm_room, "copied files": copied_files, "cold cache": cold_cache,
+    "brief lock": brief_lock, "loud words": loud_words, "scanner": scanner, "fleet update": fleet_update,
+    "busy process": busy_process, "more of a query": more_of_a_query, "signed in": signed_in, "warm room": warm_room, "copied files": copied_files, "cold cache": cold_cache,
 }  # fmt: skip

@@ -36,11 +36,14 @@ class Strain:
     volume: dict[tuple[str, str], F64] = field(default_factory=dict)
     silent: dict[str, F64] = field(default_factory=dict)
     usual: dict[str, F64] = field(default_factory=dict)
+    away: dict[str, F64] = field(default_factory=dict)
     gaps: list[tuple[str, float, float]] = field(default_factory=list)
+    asks: dict[Node, list[str]] = field(default_factory=dict)
+    """Whom outside each service asks."""
 
     def __post_init__(self) -> None:
         for name, held in vars(self).items():
-            if isinstance(held, dict):
+            if isinstance(held, dict) and name != "asks":
                 setattr(self, name, defaultdict(lambda: np.zeros(len(self.times)), held))
 
     def profile(self, at: float, until: float, rise: float, strength: float = 1.0) -> F64:

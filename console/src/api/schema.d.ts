@@ -1922,6 +1922,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{number}/cause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say Cause
+         * @description Says which suspect was right, or what else it was: it is shown the next time, counted, and moves the odds.
+         */
+        post: operations["say_cause_api_v1_incidents__number__cause_post"];
+        /**
+         * Take Back Cause
+         * @description What was said of the cause counts no more.
+         */
+        delete: operations["take_back_cause_api_v1_incidents__number__cause_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{number}/close": {
         parameters: {
             query?: never;
@@ -2067,6 +2091,26 @@ export interface paths {
          * @description Whoever asks has it, or the person who is named: callouts tell nobody else.
          */
         post: operations["take_incident_api_v1_incidents__number__take_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Trail Of Incident
+         * @description The likely causes of an incident, the likeliest first, each with its evidence; and all that departed.
+         */
+        get: operations["trail_of_incident_api_v1_incidents__number__trail_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3503,6 +3547,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Trail Of Place
+         * @description The likely causes of what is felt at a host, a service, an application or an alert, in a stretch of time.
+         */
+        post: operations["trail_of_place_api_v1_trail_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trail/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Record
+         * @description How often which rank was right, as people said, in so many days or at all; and what that moves.
+         */
+        get: operations["read_record_api_v1_trail_record_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tree": {
         parameters: {
             query?: never;
@@ -4199,6 +4283,25 @@ export interface components {
             /** Where */
             where?: string | null;
         };
+        /**
+         * Because
+         * @description One piece of evidence. `deviation` is in times of what is usual; `link` opens it in the console.
+         */
+        Because: {
+            /** At */
+            at?: string | null;
+            /** Deviation */
+            deviation?: number | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "series" | "pattern" | "session" | "process" | "change" | "state" | "edge" | "shared";
+            /** Link */
+            link?: string | null;
+            /** Text */
+            text: string;
+        };
         /** Callout */
         Callout: {
             /**
@@ -4410,6 +4513,16 @@ export interface components {
              * @enum {string}
              */
             do: "capture";
+        };
+        /**
+         * CauseBody
+         * @description The suspect of a rank is right, or the cause is another.
+         */
+        CauseBody: {
+            /** Other */
+            other?: string | null;
+            /** Suspect */
+            suspect?: number | null;
         };
         /**
          * Certificate
@@ -5019,6 +5132,55 @@ export interface components {
             state: "waiting" | "sent" | "given-up";
         };
         /**
+         * Departure
+         * @description A series or a pattern that left its usual; `kind` is what it tells of.
+         */
+        Departure: {
+            /** At */
+            at: string;
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Deviation */
+            deviation: number | null;
+            /** Host */
+            host: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "saturation" | "errors" | "latency" | "traffic" | "waiting" | "state" | "other";
+            /** Link */
+            link?: string | null;
+            /** Metric */
+            metric?: string | null;
+            /**
+             * Of
+             * @description the rank of the suspect whose thing it is
+             */
+            of?: number | null;
+            /** Pattern */
+            pattern?: string | null;
+            /**
+             * Take
+             * @description how the metric was read
+             */
+            take?: ("avg" | "rate") | null;
+            /** Text */
+            text: string;
+            /** Uncertainty Seconds */
+            uncertainty_seconds: number;
+            /**
+             * Usual
+             * @description between what it mostly was before
+             */
+            usual?: [
+                number,
+                number
+            ] | null;
+        };
+        /**
          * Dependent
          * @description A part of an application that stands for a host, service or probe, and what depends on it.
          */
@@ -5543,6 +5705,28 @@ export interface components {
             signed_in: components["schemas"]["PersonSignedIn"][];
             /** Snapshots */
             snapshots: number;
+        };
+        /**
+         * Explained
+         * @description A place that left its usual after the suspect, and depends on it.
+         */
+        Explained: {
+            /** At */
+            at: string;
+            /**
+             * Likely After
+             * @description by both moments and their uncertainties, 0 to 1
+             */
+            likely_after: number;
+            /** Place */
+            place: string;
+            /**
+             * Strength
+             * @description how much of what befalls the suspect reaches it, as the edges say, 0 to 1
+             */
+            strength: number;
+            /** Text */
+            text: string;
         };
         /**
          * ExportQuery
@@ -6802,6 +6986,26 @@ export interface components {
             key: string;
         };
         /**
+         * KindRecord
+         * @description Of one kind of thing: how often the trail expected it to be right, how often it was, and what follows.
+         */
+        KindRecord: {
+            /** Expected */
+            expected: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "host" | "service" | "session" | "process" | "user" | "query" | "change" | "volume" | "certificate" | "address" | "link" | "machine";
+            /**
+             * Leaning
+             * @description added to the odds of such things (natural logarithm), at most 0.7 either way
+             */
+            leaning: number;
+            /** Right */
+            right: number;
+        };
+        /**
          * Kit
          * @description A kit as it is listed.
          */
@@ -7709,6 +7913,22 @@ export interface components {
             role: "operator" | "administrator";
             /** User */
             user: string;
+        };
+        /**
+         * LookedAt
+         * @description How much was looked at, and how many hosts and series were not.
+         */
+        LookedAt: {
+            /** Events */
+            events: number;
+            /** Hosts */
+            hosts: number;
+            /** Left Out */
+            left_out: number;
+            /** Seconds */
+            seconds: number;
+            /** Series */
+            series: number;
         };
         /** MadeEnrolmentKey */
         MadeEnrolmentKey: {
@@ -10635,6 +10855,29 @@ export interface components {
             /** Rules */
             rules: components["schemas"]["RuleDocument"][];
         };
+        /**
+         * SaidCause
+         * @description What a person said of the cause of an incident: the suspect of a rank, or another.
+         */
+        SaidCause: {
+            /** At */
+            at: string;
+            /** Incident */
+            incident: number;
+            /** Kind */
+            kind: ("host" | "service" | "session" | "process" | "user" | "query" | "change" | "volume" | "certificate" | "address" | "link" | "machine") | null;
+            /** Rank */
+            rank: number | null;
+            /**
+             * Sure
+             * @description what the trail had said of it
+             */
+            sure: number | null;
+            /** Text */
+            text: string;
+            /** Who */
+            who: string;
+        };
         /** SavedFilter */
         SavedFilter: {
             /**
@@ -11725,6 +11968,23 @@ export interface components {
             would_open: number;
         };
         /**
+         * SuspectThing
+         * @description The narrowest thing that something can be said of; what is outside has no host.
+         */
+        SuspectThing: {
+            /** Host */
+            host?: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "host" | "service" | "session" | "process" | "user" | "query" | "change" | "volume" | "certificate" | "address" | "link" | "machine";
+            /** Name */
+            name: string;
+            /** Service */
+            service?: string | null;
+        };
+        /**
          * SyslogChannel
          * @description RFC 5424 lines.
          */
@@ -12027,6 +12287,149 @@ export interface components {
             scope?: components["schemas"]["Scope"] | null;
             /** Used At */
             used_at: string | null;
+        };
+        /**
+         * Trail
+         * @description The likely causes, the likeliest first, and everything that departed, in its order.
+         */
+        Trail: {
+            /**
+             * Before
+             * @description what was said of incidents alike, the newest first
+             * @default []
+             */
+            before: components["schemas"]["SaidCause"][];
+            /** @description what was said of it, if that was */
+            cause?: components["schemas"]["SaidCause"] | null;
+            /** Departed */
+            departed: components["schemas"]["Departure"][];
+            /** Departed Count */
+            departed_count: number;
+            /** From */
+            from: string;
+            /**
+             * Leaning
+             * @description by kind of thing how far what people said before moves the odds (natural logarithm)
+             */
+            leaning: {
+                [key: string]: number;
+            };
+            looked_at: components["schemas"]["LookedAt"];
+            /** Made At */
+            made_at: string;
+            /** Sentence */
+            sentence: string;
+            /** Sure */
+            sure: number;
+            /** Suspects */
+            suspects: components["schemas"]["TrailSuspect"][];
+            /** To */
+            to: string;
+        };
+        /**
+         * TrailQuery
+         * @description Where something is felt, and when: one host, service, application or alert.
+         */
+        TrailQuery: {
+            /** Alert */
+            alert?: number | null;
+            /** Application */
+            application?: string | null;
+            /**
+             * From
+             * @description 40 minutes back, or 10 minutes before the alert, unless said
+             */
+            from?: string | null;
+            /** Host */
+            host?: string | null;
+            /**
+             * Service
+             * @description by its name; with a host the one on that alone
+             */
+            service?: string | null;
+            /**
+             * To
+             * @description now, or 40 minutes after the alert, unless said
+             */
+            to?: string | null;
+        };
+        /**
+         * TrailRecord
+         * @description How often which rank was right, as people said.
+         */
+        TrailRecord: {
+            /** Days */
+            days: number | null;
+            /** First */
+            first: number;
+            /** Kinds */
+            kinds: components["schemas"]["KindRecord"][];
+            /** Later */
+            later: number;
+            /** Newest */
+            newest: components["schemas"]["SaidCause"][];
+            /**
+             * None Stood Out
+             * @description of all these, how often the trail had said that no cause stands out
+             */
+            none_stood_out: number;
+            /**
+             * Other
+             * @description how often it was none of those that were named
+             */
+            other: number;
+            /**
+             * Said
+             * @description incidents whose cause somebody named
+             */
+            said: number;
+            /** Second */
+            second: number;
+            /** Third */
+            third: number;
+        };
+        /**
+         * TrailSuspect
+         * @description One thing that may be the cause. `measures` are what `sure` is made of: see docs/trail.md.
+         */
+        TrailSuspect: {
+            /** Advice */
+            advice: string;
+            /** Because */
+            because: components["schemas"]["Because"][];
+            /** Explains */
+            explains: components["schemas"]["Explained"][];
+            /**
+             * Less
+             * @description of those after the first, why they are less likely
+             * @default
+             */
+            less: string;
+            /** Measures */
+            measures: {
+                [key: string]: number;
+            };
+            /** Rank */
+            rank: number;
+            /** Since */
+            since: string;
+            /**
+             * Sure
+             * @description how likely it is the cause, 0 to 1
+             */
+            sure: number;
+            thing: components["schemas"]["SuspectThing"];
+            /**
+             * Title
+             * @description the thing as people call it
+             */
+            title: string;
+            /** Uncertainty Seconds */
+            uncertainty_seconds: number;
+            /** Until */
+            until?: string | null;
+            /** What */
+            what: string;
         };
         /**
          * Tree
@@ -24651,6 +25054,234 @@ export interface operations {
             };
         };
     };
+    say_cause_api_v1_incidents__number__cause_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CauseBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidCause"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_back_cause_api_v1_incidents__number__cause_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     close_incident_api_v1_incidents__number__close_post: {
         parameters: {
             query?: never;
@@ -25620,6 +26251,91 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trail_of_incident_api_v1_incidents__number__trail_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trail"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -35440,6 +36156,214 @@ export interface operations {
             };
             /** @description No room left */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trail_of_place_api_v1_trail_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrailQuery"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trail"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_record_api_v1_trail_record_get: {
+        parameters: {
+            query?: {
+                days?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrailRecord"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -14,6 +14,7 @@ import { MetricLane } from "../ui/MetricLane";
 import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { called, standing, stateOf } from "./states";
+import { TrailOf } from "./TrailOf";
 import { useAct } from "./useAct";
 import { Verbs } from "./Verbs";
 
@@ -84,6 +85,7 @@ function IncidentPage({ incident }: { incident: IncidentDetail }) {
         )}
         <Verbs incident={incident} />
       </header>
+      <TrailOf incident={incident} now={now} />
       <div className="grid gap-x-8 gap-y-6 md:grid-cols-[minmax(0,4fr)_minmax(0,7fr)]">
         <Log lines={incident.timeline} now={now} />
         <div className="min-w-0">

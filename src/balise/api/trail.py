@@ -98,6 +98,9 @@ class Departure(BaseModel):
     uncertainty_seconds: float
     deviation: float | None
     kind: SignKind
+    take: Literal["avg", "rate"] | None = Field(default=None, description="how the metric was read")
+    usual_low: float | None = Field(default=None, description="what it mostly was above before")
+    usual_high: float | None = Field(default=None, description="what it mostly was below before")
     of: int | None = Field(default=None, description="the rank of the suspect whose thing it is")
     link: str | None = None
 

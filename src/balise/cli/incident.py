@@ -7,6 +7,7 @@ import json
 from typing import Any
 
 from balise.api.incidents import Snooze
+from balise.api.trail import CauseBody
 from balise.cli.build import filters, verb, verbs
 from balise.cli.connect import console, model
 from balise.cli.output import Column, ago, local_time, printable, show
@@ -34,6 +35,11 @@ def add(noun: argparse.ArgumentParser) -> None:
     until.add_argument("--until-worse", action="store_true")
     close = _one(verb(of, "close", "close it by hand", _close, form_=False), many=True)
     close.add_argument("--reason", required=True)
+    cause = _one(verb(of, "cause", "say which suspect of the trail was right, or what it was", _cause, form_=False))
+    which = cause.add_mutually_exclusive_group(required=True)
+    which.add_argument("--suspect", type=int, metavar="RANK", help="as balise trail ID names them")
+    which.add_argument("--other", metavar="TEXT")
+    which.add_argument("--take-back", action="store_true", help="what was said counts no more")
     _one(verb(of, "reopen", "open it again", _reopen, form_=False), many=True)
     join = _one(verb(of, "join", "make another incident a part of this one", _join, form_=False))
     join.add_argument("other", type=int)
@@ -157,4 +163,14 @@ def _part(a: argparse.Namespace) -> int:
     with console() as c:
         made = c.incidents.part(a.id, a.alerts)
     print(f"{len(a.alerts)} alerts are incident {made.id} now")
+    return 0
+
+
+def _cause(a: argparse.Namespace) -> int:
+    with console() as c:
+        if a.take_back:
+            print(c.trails.take_back(a.id))
+        else:
+            body = model(CauseBody, suspect=a.suspect, other=a.other)
+            print(printable(f"kept: {c.trails.say_cause(a.id, suspect=body.suspect, other=body.other).text}"))
     return 0

@@ -34,6 +34,7 @@ NOUNS = {
     "alert": "breaches of limits",
     "channel": "ways to reach people",
     "callout": "who is told of what",
+    "trail": "the likely causes of an incident, or of what is felt somewhere",
     "response": "what is done by itself when an incident opens, or is over",
     "person": "people who can be told",
     "rota": "who is on duty when",

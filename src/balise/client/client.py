@@ -39,6 +39,7 @@ from balise.client.rules import Rules
 from balise.client.services import Kits, Services
 from balise.client.sign_ins import SignIns
 from balise.client.sources import Sources
+from balise.client.trails import Trails
 from balise.client.trust import Trust
 from balise.client.views import Views
 
@@ -74,6 +75,7 @@ class Balise:
         self.callouts = Callouts(self._connection)
         self.deliveries = Deliveries(self._connection)
         self.incidents = Incidents(self._connection)
+        self.trails = Trails(self._connection)
         self.drills = Drills(self._connection)
         self.responses = Responses(self._connection)
         self.persons = Persons(self._connection)

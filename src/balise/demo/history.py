@@ -27,6 +27,7 @@ from balise.demo.fleet import FLEET, GROUPS, Ship
 from balise.demo.model import METRICS, Measured, Model
 from balise.demo.schedules import schedule_from
 from balise.demo.stories import DAY, HOUR, LOST
+from balise.demo.tales import TALES
 from balise.demo.telling import Teller
 from balise.server.alerts.book import group_key
 from balise.server.hosts.groups import join_group
@@ -34,6 +35,7 @@ from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.rules.playing import smoothed
 from balise.server.settings import Settings
+from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery
 from balise.store.series.store import SeriesStore
 from balise.store.state import tables
@@ -41,6 +43,9 @@ from balise.store.state import tables
 F64 = NDArray[np.float64]
 FINE, COARSE = 15.0, 60.0
 SHIPS_A_STEP = 6
+SELDOM, OFTEN = 1500.0, 180.0
+"""Seconds between two looks at the hosts, of all the past and around a story."""
+SNAPSHOTS_A_STEP = 2000
 SILENT_AFTER = 60.0
 """Seconds without a word after which a host counts as silent."""
 
@@ -159,15 +164,26 @@ class Past:
             _progress("events", min(days, round((day - self._start) / DAY)), days)
 
     def evidence(self) -> None:
-        """Snapshots: each 5 minutes of the last day, each minute of the last two hours."""
+        """Snapshots: now and then of all the past, often around what happened, each minute of the last two hours."""
         teller = Teller(self._model)
-        wide = np.arange(max(self._start, self._end - DAY), self._end - 2 * HOUR, 300.0).tolist()
-        near = np.arange(max(self._start, self._end - 2 * HOUR), self._end, 60.0).tolist()
-        for at in [*wide, *near]:
-            self._console.events.accept_now(
-                Delivery([], [s for ship in self._ships for s in teller.snapshots(ship, at)])
-            )
+        kept: list[Snapshot] = []
+        for at in self._looks():
+            kept += [snapshot for ship in self._ships for snapshot in teller.snapshots(ship, at)]
+            if len(kept) >= SNAPSHOTS_A_STEP:
+                self._console.events.accept_now(Delivery([], kept))
+                kept = []
+        self._console.events.accept_now(Delivery([], kept))
         _progress("evidence", 1, 1)
+
+    def _looks(self) -> list[float]:
+        """When the hosts were looked at, unix seconds."""
+        start, end = self._start, self._end
+        found = {*np.arange(start, end, SELDOM), *np.arange(max(start, end - DAY), end, 300.0)}
+        found |= {*np.arange(max(start, end - 2 * HOUR), end, 60.0)}
+        for one in self._model.schedule.occurrences:
+            if one.story in TALES and start < one.end and one.start < end:
+                found |= {*np.arange(max(start, one.start - 900), min(end, one.end, one.start + HOUR), OFTEN)}
+        return sorted(float(at) for at in found)
 
     def alerts(self) -> None:
         """What the shipped rules would have found, as alerts and as states of the hosts."""

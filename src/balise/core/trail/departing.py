@@ -48,13 +48,15 @@ _MOST = 60.0
 @dataclass(frozen=True)
 class Departed:
     """Of each series [s]: how far it went (signed; NaN where it did not depart, or too little is known), when (unix
-    seconds, NaN likewise) and by how many seconds that may be off, and its level before and when it was farthest."""
+    seconds, NaN likewise) and by how many seconds that may be off, its level before and when it was farthest, and how
+    much it varied before: one deviation."""
 
     deviation: F64
     at: F64
     uncertainty: F64
     before: F64
     during: F64
+    varied: F64
 
 
 def departed(times: F64, values: F64, start: int, *, units: list[str], usual: F64, spread: F64, clock: F64) -> Departed:
@@ -71,7 +73,7 @@ def departed(times: F64, values: F64, start: int, *, units: list[str], usual: F6
     """
     if not len(values):
         nothing = np.zeros(0)
-        return Departed(nothing, nothing, nothing, nothing, nothing)
+        return Departed(nothing, nothing, nothing, nothing, nothing, nothing)
     with np.errstate(all="ignore"):
         middle, scale = _before(values[:, :start], values, units, _width(times))
         away = (values - middle[:, None]) / scale[:, None]
@@ -89,7 +91,7 @@ def departed(times: F64, values: F64, start: int, *, units: list[str], usual: F6
     peaks = values[chosen, peak[chosen]]
     for held, found in zip(out, (np.clip(far[chosen], -_MOST, _MOST), at, off, peaks), strict=True):
         held[chosen] = np.where(np.isnan(at), np.nan, found)
-    return Departed(out[0], out[1], out[2], middle, out[3])
+    return Departed(out[0], out[1], out[2], middle, out[3], scale)
 
 
 def _when(times: F64, values: F64, away: F64, peak: I64, clock: F64) -> tuple[F64, F64]:

@@ -38,6 +38,8 @@ class Sign:
     happening: Happening | None = None
     before: float = math.nan
     during: float = math.nan
+    varied: float = math.nan
+    """How much it varied before: one deviation."""
 
     @cached_property
     def strength(self) -> float:
@@ -71,6 +73,12 @@ class Shown:
     @property
     def worse(self) -> bool:
         return any(sign.worse for sign in self.signs)
+
+    @cached_property
+    def takes(self) -> bool:
+        """Whether it is busier, rather than waiting for others."""
+        busier = max((s.strength for s in self.signs if s.sort == "saturation" and s.worse), default=0.0)
+        return busier > max((s.strength for s in self.signs if s.sort == "waiting" and s.worse), default=0.0)
 
 
 def _size(sign: Sign) -> float:
@@ -114,9 +122,17 @@ def _of_lines(lines: Sequence[Line], found: Departed) -> Iterable[Sign]:
         if line.sort == "other":
             continue
         yield Sign(
-            line.thing, "series" if line.metric else "pattern", float(found.at[row]), float(found.uncertainty[row]), float(found.deviation[row]),
-            line.sort, line, before=float(found.before[row]), during=float(found.during[row]),
-        )  # fmt: skip
+            thing=line.thing,
+            source="series" if line.metric else "pattern",
+            at=float(found.at[row]),
+            uncertainty=float(found.uncertainty[row]),
+            deviation=float(found.deviation[row]),
+            sort=line.sort,
+            line=line,
+            before=float(found.before[row]),
+            during=float(found.during[row]),
+            varied=float(found.varied[row]),
+        )
 
 
 def _of_happenings(happenings: Iterable[Happening]) -> Iterable[Sign]:

@@ -45,12 +45,24 @@ class Graph:
     def __init__(self, edges: Iterable[Edge]) -> None:
         self._suffer: dict[Node, list[tuple[Node, float, Edge]]] = {}
         self.edges = 0
+        self._machine: dict[Node, Node] = {}
         for edge in edges:
             self.edges += 1
+            if edge.tie == "runs on" and not edge.of[1]:
+                self._machine[edge.of] = edge.on
             strength = STRENGTH[edge.tie]
             self._suffer.setdefault(edge.on, []).append((edge.of, strength, edge))
             if edge.mutual:
                 self._suffer.setdefault(edge.of, []).append((edge.on, strength, edge))
+
+    def beside(self, node: Node) -> list[Node]:
+        """The hosts that run on the same machine as a host, without itself."""
+        machine = self._machine.get((node[0], ""))
+        return [of for of, on in self._machine.items() if on == machine and of[0] != node[0]] if machine else []
+
+    def on(self, machine: Node) -> list[Node]:
+        """The hosts that run on a machine."""
+        return [of for of, on in self._machine.items() if on == machine]
 
     def reached(self, node: Node) -> Mapping[Node, Way]:
         """Everything that suffers when a node does, itself first."""

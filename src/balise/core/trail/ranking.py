@@ -20,6 +20,9 @@ F64 = NDArray[np.float64]
 MOST_LEANING = 0.7
 """In log odds, how far what people said may move a kind of thing."""
 
+ROLLED_OUT = 1800.0
+"""Seconds within which the same change on several hosts is one."""
+
 
 def nothing_of(evidence: Evidence) -> F64:
     """What speaks for no cause at all: a constant, how weak the strongest is, and how few places departed."""
@@ -40,4 +43,19 @@ def probabilities(
     all_ = np.append(use, nothing_of(evidence) @ none)
     share: F64 = np.exp(all_ - all_.max())
     found: F64 = share[:-1] / share.sum()
+    return found
+
+
+def taken_together(suspects: Sequence[Suspect], sure: F64) -> F64:
+    """The same with what was changed alike on several hosts within minutes as one: its first has what all have."""
+    found = sure.copy()
+    firsts: dict[tuple[str, str], int] = {}
+    for i in sorted(range(len(suspects)), key=lambda i: suspects[i].first.at):
+        one = suspects[i]
+        if one.thing.kind != "change":
+            continue
+        first = firsts.setdefault((one.thing.name, one.first.happening.text if one.first.happening else ""), i)
+        if first != i and one.first.at - suspects[first].first.at <= ROLLED_OUT:
+            found[first] += found[i]
+            found[i] = 0.0
     return found

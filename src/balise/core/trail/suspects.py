@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Evidence, Shown, Sign, later
 from balise.core.trail.graph import Way
-from balise.core.trail.things import NARROW, Kind, Node, Thing
+from balise.core.trail.things import ACTING, NARROW, Kind, Node, Thing
 from balise.core.trail.weights import OF
 
 F64 = NDArray[np.float64]
@@ -24,6 +24,8 @@ MOST = 400
 MOST_NODES = 600
 LONGEST_DELAY = 1800.0
 """Seconds after which nothing is an effect any more by its time alone."""
+PLAUSIBLE = 1200.0
+"""Seconds in which effects mostly follow: what comes much later is less likely one."""
 SOON = 600.0
 """Seconds within which what a change breaks, or a session holds, shows mostly."""
 _WHAT: dict[Kind, str] = {
@@ -87,7 +89,8 @@ class _Weighing:
             "sources": min(1.0, (len(self._sources(thing, shown)) - 1) / 2),
             "only effects": float(not shown.worse),
             "follows": self._follows(thing, first),
-            "narrower": self._narrower(thing, first),
+            "narrower": max(self._narrower(thing, first), self._guest(thing)),
+            "takes": self._takes(thing.host, first) if shown.takes else 0.0,
             "share": max((s.happening.share for s in shown.signs if s.happening), default=0.0),
             **{sort: float(any(s.sort == sort and s.worse for s in shown.signs))
                for sort in ("errors", "waiting", "saturation")},
@@ -102,8 +105,8 @@ class _Weighing:
         for node, way in self.ways[thing.node].items():
             if node in self.firsts and node != thing.node:
                 sign = self.firsts[node]
-                if sign.at - first.at < LONGEST_DELAY + sign.uncertainty:
-                    found.append(Effect(node, way, later(first, sign), sign))
+                late = max(0.0, sign.at - first.at - sign.uncertainty - first.uncertainty)
+                found.append(Effect(node, way, later(first, sign) * math.exp(-late / PLAUSIBLE), sign))
         return sorted(found, key=lambda effect: -effect.way.strength * effect.after)
 
     def _blamed(self, thing: Thing, first: Sign) -> Effect | None:
@@ -128,7 +131,7 @@ class _Weighing:
 
     def _explains(self, thing: Thing, effects: Sequence[Effect]) -> float:
         total = sum(shown.strength for node, shown in self.nodes.items() if node != thing.node)
-        got = sum(self.nodes[e.node].strength * math.sqrt(e.way.strength) * e.after for e in effects)
+        got = sum(self.nodes[e.node].strength * e.way.strength * e.after for e in effects)
         return got / total if total else 0.0
 
     def _felt(self, thing: Thing, effects: Sequence[Effect]) -> float:
@@ -157,14 +160,35 @@ class _Weighing:
         return found
 
     def _narrower(self, thing: Thing, first: Sign) -> float:
-        """Of a place: whether a part of it, or what happened there, may be why, as it departed before it."""
-        if thing.kind in NARROW:
+        """Of a place: whether a part of it, or what happened there, may be why, as it departed before it; of a part,
+        whether what happened there may."""
+        if thing.kind in ACTING:
             return 0.0
         found = 0.0
         for other, at in self._parts.get(thing.host, ()):
+            if thing.kind in NARROW and other.kind not in ACTING:
+                continue
             soon = math.exp(-max(0.0, first.at - at.at - first.uncertainty) / SOON)
             found = max(found, self.evidence.things[other].strength * later(at, first) * soon)
         return found
+
+    def _takes(self, host: str, first: Sign) -> float:
+        """Of those on the same machine, how many wait since this one took more."""
+        beside = self.case.graph.beside((host, ""))
+        waits = [self._waits(node) for node in beside]
+        return sum(later(first, sign) for sign in waits if sign is not None) / len(beside) if beside else 0.0
+
+    def _guest(self, thing: Thing) -> float:
+        """Of a machine, whether one of those on it takes from the others."""
+        if thing.kind != "machine":
+            return 0.0
+        guests = [(host, self.nodes.get((host, ""))) for host, _ in self.case.graph.on(thing.node)]
+        return max((self._takes(host, shown.first()) for host, shown in guests if shown and shown.takes), default=0.0)
+
+    def _waits(self, node: Node) -> Sign | None:
+        shown = self.nodes.get(node)
+        waiting = [s for s in shown.signs if s.sort == "waiting" and s.worse and s.line] if shown else []
+        return max(waiting, key=lambda sign: sign.strength, default=None)
 
     @cached_property
     def _parts(self) -> dict[str, list[tuple[Thing, Sign]]]:

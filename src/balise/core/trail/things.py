@@ -14,8 +14,10 @@ Node = tuple[str, str]
 """A host and one of its services; the host itself with no service, and what is outside with no host."""
 Sort = Literal["saturation", "errors", "latency", "traffic", "waiting", "state", "other"]
 """What a series tells of work: how full, how often wrong, how slow, how much, how many wait, and whether at all."""
+ACTING: frozenset[Kind] = frozenset({"session", "process", "user", "query", "change", "address"})
+"""Kinds of what happens on a host: somebody or something does it."""
 NARROW: frozenset[Kind] = frozenset(get_args(Kind)) - {"host", "service", "machine"}
-"""Kinds of what is a part of a host or happens on it."""
+"""Those, and kinds of what is a part of a host."""
 Source = Literal["series", "pattern", "session", "process", "change", "state"]
 
 
@@ -45,6 +47,8 @@ class Line:
     attributes: Mapping[str, str] = field(default_factory=dict)
     about: str = ""
     """What it shows, as people say it."""
+    counted: bool = False
+    """Whether it is the growth of a counter a second."""
     clock: float = 0.0
     """By how many seconds the clock of its host may be off."""
 
@@ -84,6 +88,8 @@ def thing_of(host: str, metric: str, attributes: Mapping[str, str], *, is_machin
     service = attributes.get("service.name", "")
     if volume := attributes.get("system.filesystem.mountpoint"):
         return Thing("volume", volume, host)
+    if (disk := attributes.get("system.device")) and metric.startswith("system.disk."):
+        return Thing("volume", disk, host)
     if "certificate" in metric:
         return Thing("certificate", attributes.get("tls.server.name") or service or "certificate", host, service)
     if (card := attributes.get("network.interface.name")) and "error" in metric:

@@ -9,7 +9,7 @@ import numpy as np
 
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Sign, evidence_of
-from balise.core.trail.ranking import probabilities
+from balise.core.trail.ranking import probabilities, taken_together
 from balise.core.trail.suspects import Suspect, suspects_of
 from balise.core.trail.words import Because, Clock, because, sentence, what
 
@@ -52,7 +52,7 @@ def trail_of(case: Case, clock: Clock) -> Trail:
     """Ranks what may have caused what is felt. `clock` says how moments are told."""
     evidence = evidence_of(case)
     weighed = suspects_of(case, evidence)
-    sure = probabilities(weighed, evidence, case.leaning)
+    sure = taken_together(weighed, probabilities(weighed, evidence, case.leaning))
     order = [int(i) for i in np.argsort(-sure, kind="stable")[:MOST_SUSPECTS] if sure[i] >= LEAST_SURE]
     others = max(0, len(evidence.nodes) - 1)
     ranked = [Ranked(weighed[i], float(sure[i]), what(weighed[i]), because(weighed[i], others)) for i in order]

@@ -155,6 +155,7 @@ _LESS = {
     "only effects": "it only does less, as what is asked less of does",
     "follows": "less departed there soon after it",
     "narrower": "something narrower there departed before it",
+    "takes": "fewer of those beside it wait since it took more",
     "share": "less of what is suffered there is its doing",
     "apart": "nothing else departed where it is",
 }

@@ -17,6 +17,8 @@ from balise.server.trail import links
 from balise.server.trail.gather import Gathered
 
 MOST_DEPARTED, MOST_EXPLAINED = 200, 20
+USUALLY = 3.0
+"""Deviations on either side within which something mostly is."""
 AdviceOf = Callable[[str], str]
 """What a rule on a metric advises; empty for none."""
 
@@ -114,6 +116,7 @@ def _because(reason: words.Because, thing: Thing, at: float) -> Because:
 
 def _departure(sign: Sign, ranks: Mapping[Thing, int]) -> Departure:
     line = sign.line
+    low, high = _usual(sign)
     return Departure(
         host=sign.thing.host or None,
         metric=line.metric if line is not None and line.metric else None,
@@ -124,9 +127,20 @@ def _departure(sign: Sign, ranks: Mapping[Thing, int]) -> Departure:
         uncertainty_seconds=_short(sign.uncertainty),
         deviation=None if math.isnan(sign.deviation) else _short(sign.deviation),
         kind=sign.sort,
+        take=links.take_of(line) if line is not None and line.metric else None,
+        usual_low=low,
+        usual_high=high,
         of=ranks.get(sign.thing),
         link=links.of_sign(sign),
     )
+
+
+def _usual(sign: Sign) -> tuple[float | None, float | None]:
+    """Between what it mostly was before; nothing for what has no line."""
+    if sign.line is None or math.isnan(sign.before) or math.isnan(sign.varied):
+        return None, None
+    wide = USUALLY * sign.varied
+    return sign.before - wide, sign.before + wide
 
 
 def _pattern(sign: Sign) -> str | None:

@@ -39,9 +39,9 @@ class Gatherer:
 
     def __init__(self, *, edges: Edges, lines: LineReader, said: SaidReader, happened: Happened) -> None:
         self._edges = edges
-        self._lines = lines
-        self._said = said
-        self._happened = happened
+        self.lines = lines
+        self.said = said
+        self.happened = happened
 
     def gather(
         self, felt: Collection[Node], start: float, end: float, leaning: Mapping[str, float] = NO_LEANING
@@ -51,14 +51,14 @@ class Gatherer:
         edges = self._edges.all()
         hosts, left_out = self._edges.around(felt, edges)
         machines = self._edges.machines()
-        laid = self._lines.read(hosts, machines, start, end)
+        laid = self.lines.read(hosts, machines, start, end)
         before = max(start - float(laid.times[0]), LEAST_BEFORE)
-        heard = self._said.read(hosts, machines, laid.steps, start, end)
+        heard = self.said.read(hosts, machines, laid.steps, start, end)
         lines = [*laid.lines, *heard.lines]
         values, usual = np.vstack([laid.values, heard.values]), np.vstack([laid.usual, heard.usual])
         spread = np.concatenate([laid.spread, heard.spread])
         case = Case(start, end, frozenset(felt), laid.times, lines, values, usual, spread, [], NO_EDGES, leaning)
-        happenings = self._happened.of(hosts, _departed(case), start, end, before)
+        happenings = self.happened.of(hosts, _departed(case), start, end, before)
         graph = self._edges.graph(edges, hosts, lines)
         nodes = frozenset(felt) | {(line.thing.host, line.thing.service) for line in lines
                                    if (line.thing.host, "") in felt and line.thing.service}  # fmt: skip

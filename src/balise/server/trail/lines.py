@@ -115,7 +115,8 @@ class LineReader:
         sort = "traffic" if one.part == "count" else sort_of(metric.name, metric.unit, attributes)
         thing = thing_of(host, metric.name, attributes, is_machine=host in machines)
         about = metric.description[:1].lower() + metric.description[1:]
-        return Line(thing, metric.name, unit, sort, attributes, about, abs(self._clocks.behind(one.host)))
+        clock = abs(self._clocks.behind(one.host))
+        return Line(thing, metric.name, unit, sort, attributes, about, not as_is, clock)
 
     # --- what is usual at this hour
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from typing import Literal
 from urllib.parse import quote, urlencode
 
 from balise.core.trail.evidence import Sign
@@ -34,8 +35,12 @@ def of_thing(thing: Thing, at: float) -> str:
     return f"/fleet/{quote(thing.host, safe='')}{deeper}?{urlencode(around)}"
 
 
+def take_of(line: Line) -> Literal["avg", "rate"]:
+    """How a series is read: what is counted as its growth a second."""
+    return "rate" if line.counted else "avg"
+
+
 def _question(thing: Thing, line: Line) -> str:
     parts = [f"host eq {json.dumps(thing.host)}"] if thing.host else []
     parts += [f"{name} eq {json.dumps(value)}" for name, value in sorted(line.attributes.items())]
-    take = "rate" if line.unit.endswith("/s") else "avg"
-    return f"{take} of {line.metric} by host where {' and '.join(parts)}"
+    return f"{take_of(line)} of {line.metric} by host where {' and '.join(parts)}"

@@ -40,7 +40,7 @@ _ADDRESS = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
 
 @dataclass(frozen=True)
 class Heard:
-    """Patterns that were known before as lines on a grid, those that are new, and how many lines of a log there were."""
+    """Patterns known before as lines on a grid, those that are new, and how many lines of logs there were."""
 
     lines: Sequence[Line]
     values: F64

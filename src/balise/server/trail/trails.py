@@ -58,7 +58,7 @@ class Trails:
         clock: Callable[[], float] = time.time,
     ) -> None:
         self._state = state
-        self._gatherer = gatherer
+        self.gatherer = gatherer
         self._edges = edges
         self._causes = causes
         self._advice = advice
@@ -119,7 +119,7 @@ class Trails:
     def _made(self, asked: _Asked) -> Trail:
         with self._lock:
             began = time.perf_counter()
-            gathered = self._gatherer.gather(asked.felt, asked.start, asked.end, self._causes.leaning())
+            gathered = self.gatherer.gather(asked.felt, asked.start, asked.end, self._causes.leaning())
             found = trail_of(gathered.case, self._said)
             seconds = time.perf_counter() - began
         return trail_answer(found, gathered, now=self._clock(), seconds=seconds, advice=self._advice)
