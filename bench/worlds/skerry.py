@@ -48,7 +48,7 @@ class True_:
 TRUE = {
     "tariff-import": True_(("book-db-n1",), ("session", "process", "change"), ("tariff-import",)),
     "creeping-heap": True_(("book-app-n2",), ("service", "process", "host")),
-    "full-deck": True_(("gate-s3",), ("volume", "change"), ("/var/log", "log.level")),
+    "full-deck": True_(("gate-s3",), ("volume", "change"), ("/var/log", "configuration")),
     "loud-neighbour": True_(("hv-s1",), ("process", *MACHINE), ("backup", "hv-s1")),
     "password-sweep": True_(("bastion-h1",), ("address",)),
     "stale-certificate": True_(("web-h1",), ("certificate",)),

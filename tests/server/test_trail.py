@@ -17,8 +17,6 @@ from balise.core.trail.trail import Trail, trail_of
 from balise.server.parts import Parts
 from balise.server.trail.edges import Edges
 from balise.server.trail.gather import Gathered, Gatherer
-from balise.server.trail.happened import Happened
-from balise.server.trail.lines import LineReader
 from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
 from laying import F64, lay
@@ -34,12 +32,15 @@ def end() -> float:
 
 @pytest.fixture
 def gatherer(console: Parts) -> Gatherer:
-    edges = Edges(
-        directory=console.directory, applications=console.applications, talks=console.talks, services=console.services
-    )
-    lines = LineReader(store=console.series, clocks=console.clocks)
-    happened = Happened(events=console.events, states=console.hosts.states)
-    return Gatherer(edges=edges, lines=lines, happened=happened)
+    return console.trails.gatherer
+
+
+@pytest.fixture
+def edges(console: Parts) -> Edges:
+    return Edges(
+        directory=console.directory, applications=console.applications, talks=console.talks,
+        services=console.services, probes=console.probe_results,
+    )  # fmt: skip
 
 
 def quiet(times: F64, seed: int, level: float) -> F64:
@@ -74,10 +75,10 @@ def found(gatherer: Gatherer, felt: list[tuple[str, str]], start: float, end: fl
     return gathered, trail_of(gathered.case, lambda at: time.strftime("%H:%M", time.gmtime(at)))
 
 
-def test_a_chain_is_followed_to_its_beginning(console: Parts, gatherer: Gatherer, end: float) -> None:
+def test_a_chain_is_followed_to_its_beginning(console: Parts, gatherer: Gatherer, edges: Edges, end: float) -> None:
     began = end - 1200
     lay_chain(console, end, at=began)
-    felt = gatherer._edges.felt("Shop")
+    felt = edges.felt("Shop")
     assert felt == [("web", "")]
     gathered, trail = found(gatherer, felt, began - 600, end)
     assert (gathered.hosts, gathered.series, gathered.left_out) == (3, 6, 0)
@@ -151,15 +152,14 @@ def test_a_process_that_began_and_takes_the_processor_is_taken_up(
     assert one.at == pytest.approx(began)
 
 
-def test_a_machine_and_those_on_it_reach_each_other(console: Parts, gatherer: Gatherer, end: float) -> None:
+def test_a_machine_and_those_on_it_reach_each_other(console: Parts, edges: Edges, end: float) -> None:
     lay_chain(console, end, at=end + HOUR)
     machine = console.directory.ensure("metal")
     for name in ("app", "db"):
         console.hosts.change(name, HostChange(labels={"runs-on": "metal"}), "t")
-    assert gatherer._edges.machines() == {"metal": 2}
-    edges = gatherer._edges.all()
-    hosts, _ = gatherer._edges.around([("web", "")], edges)
+    assert edges.machines() == {"metal": 2}
+    hosts, _ = edges.around([("web", "")], edges.all())
     assert hosts[0].name == "web"
-    graph = gatherer._edges.graph(edges, hosts, [])
+    graph = edges.graph(edges.all(), hosts, [])
     reached = graph.reached((machine.name, ""))
     assert {("app", ""), ("db", ""), ("web", "")} <= set(reached)

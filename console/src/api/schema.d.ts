@@ -5172,13 +5172,15 @@ export interface components {
             /** Uncertainty Seconds */
             uncertainty_seconds: number;
             /**
-             * Usual
-             * @description between what it mostly was before
+             * Usual High
+             * @description what it mostly was below before
              */
-            usual?: [
-                number,
-                number
-            ] | null;
+            usual_high?: number | null;
+            /**
+             * Usual Low
+             * @description what it mostly was above before
+             */
+            usual_low?: number | null;
         };
         /**
          * Dependent

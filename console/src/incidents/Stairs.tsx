@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { clock, unix } from "../lib/format";
 import { type Usual, useMetric } from "../lib/queries";
 import type { Span } from "../lib/span";
-import { askOf, type Departure, stairs, type Trail } from "../lib/trail";
+import { askOf, type Departure, shownBy, stairs, type Trail } from "../lib/trail";
 import { LaneRow, Lanes, useAxis } from "../ui/Lanes";
 import { MetricLane } from "../ui/MetricLane";
 
@@ -39,10 +39,9 @@ function Step({ one, next, span, colour }: StepProps) {
   const answer = useMetric(ask, span);
   const at = unix(one.at);
   const name = one.host ?? "outside";
-  const what = one.metric ? Object.values(one.attributes).join(" ") || one.metric : one.text;
   const shows = (
     <Link className="line-clamp-2 hover:underline" to={one.link ?? ""} title={`${one.text}, ${clock(at, true)}`}>
-      <span className="tabular-nums">{clock(at, true)}</span> {what}
+      <span className="tabular-nums">{clock(at, true)}</span> {shownBy(one)}
     </Link>
   );
   const label = `${name}, ${one.text}, ${clock(at, true)}`;

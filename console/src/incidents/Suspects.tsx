@@ -46,8 +46,9 @@ function One({ one, incident, chosen }: { one: Suspect; incident: number | undef
   const [whole, setWhole] = useState(false);
   const { act, problem } = useAct(() => undefined);
   const first = one.rank === 1;
-  const reasons = whole ? one.because : one.because.slice(0, first ? FEW : 1);
-  const left = one.because.length - reasons.length;
+  const told = one.because.filter((reason) => !said(reason.text, one));
+  const reasons = whole ? told : told.slice(0, first ? FEW : 1);
+  const left = told.length - reasons.length;
   const since = unix(one.since);
   return (
     <li className="grid grid-cols-[18px_minmax(0,1fr)_auto] gap-x-2 py-1.5">
@@ -103,10 +104,15 @@ function One({ one, incident, chosen }: { one: Suspect; incident: number | undef
         )}
       </span>
       <span className="text-right font-semibold tabular-nums" title={sureness(one.sure)}>
-        {Math.round(one.sure * 100)} %
+        {one.sure < 0.01 ? "under 1 %" : `${Math.round(one.sure * 100)} %`}
       </span>
     </li>
   );
+}
+
+/** Whether a reason only says again what stands above it. */
+function said(reason: string, one: Suspect): boolean {
+  return reason === one.what || reason === `${one.title}: ${one.what}`;
 }
 
 /** What people said of the cause: of this incident, and of those alike; and where to say what else it was. */

@@ -1,8 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, got, type IncidentDetail, Refused } from "../api/client";
-import { counted, unix } from "../lib/format";
-import type { Span } from "../lib/span";
-import { SURE, sureness, type Trail } from "../lib/trail";
+import { counted } from "../lib/format";
+import { SURE, spanOf, sureness, type Trail } from "../lib/trail";
 import { Failure, Waiting } from "../ui/Note";
 import { Stairs } from "./Stairs";
 import { Suspects } from "./Suspects";
@@ -26,7 +25,7 @@ export function TrailOf({ incident, now }: { incident: IncidentDetail; now: numb
 }
 
 function Shown({ trail, incident, now }: { trail: Trail; incident: number; now: number }) {
-  const span: Span = { from: "", to: "", start: unix(trail.from), end: unix(trail.to), live: false };
+  const span = spanOf(trail);
   const named = trail.suspects.length > 0 && trail.sure >= SURE;
   return (
     <section aria-label="Trail" className="mb-6">

@@ -1,6 +1,8 @@
 import type { Schemas } from "../api/client";
 import { quoted } from "./filterText";
+import { unix } from "./format";
 import type { Ask } from "./queries";
+import type { Span } from "./span";
 
 /** The trail as it is drawn: which lanes, in which order, and how sure in words. */
 
@@ -45,6 +47,22 @@ export function stairs(trail: Trail): Departure[] {
     .sort((a, b) => rank(b) - rank(a))
     .slice(0, MOST_STAIRS)
     .sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
+}
+
+/** What is drawn: the stretch that was asked about, and what departed before it. */
+export function spanOf(trail: Trail): Span {
+  const [asked, end] = [unix(trail.from), unix(trail.to)];
+  const first = Math.min(asked, ...stairs(trail).map((one) => unix(one.at)));
+  const start = first < asked + (end - asked) / 20 ? first - (end - first) / 15 : asked;
+  return { from: "", to: "", start: Math.floor(start), end: Math.ceil(end), live: false };
+}
+
+/** What a lane shows, in the room that there is: the end of a metric's name, which says what it measures. */
+export function shownBy(one: Departure): string {
+  if (!one.metric) return one.text;
+  const parts = one.metric.split(".");
+  const volume = one.attributes["system.filesystem.mountpoint"] ?? one.attributes["system.device"] ?? "";
+  return [parts.slice(-2).join("."), volume].filter(Boolean).join(" ");
 }
 
 /** The question whose answer is the line of a departure; undefined for what has no line. */

@@ -86,7 +86,10 @@ def _suspect(one: dict[str, Any], whole: bool, width: int) -> list[str]:
     out += _wrapped(one["what"], width, " " * 10)
     if one["less"]:
         out += _wrapped(f"less likely: {one['less']}", width, " " * 10)
-    for reason in one["because"][: None if whole else MOST_BECAUSE]:
+    told = [
+        reason for reason in one["because"] if reason["text"] not in (one["what"], f"{one['title']}: {one['what']}")
+    ]
+    for reason in told[: None if whole else MOST_BECAUSE]:
         at = f"{_clock(reason['at'])}  " if reason["at"] else ""
         out += _wrapped(f"because {at}{reason['text']}", width, " " * 10)
     if one["rank"] == 1:

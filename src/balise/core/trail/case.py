@@ -25,6 +25,8 @@ class Case:
         lines: what each series is; `values` [s, n] with NaN for nothing.
         usual: what is usual by the hour of the week [s, n], and by how much that varies, `spread` [s]; NaN where it is
             not known.
+        called: when people were called, unix seconds; None when nobody was. What began later is no cause of that.
+        about: the hosts and metrics that they were called for; empty for what has none.
         leaning: by kind of thing how much more (or less) likely than by evidence alone people found it to be, in log
             odds.
     """
@@ -40,6 +42,8 @@ class Case:
     happenings: Sequence[Happening]
     graph: Graph
     leaning: Mapping[str, float] = field(default_factory=dict)
+    called: float | None = None
+    about: frozenset[tuple[str, str]] = frozenset()
 
     @property
     def first_step(self) -> int:

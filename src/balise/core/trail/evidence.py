@@ -143,5 +143,9 @@ def _of_happenings(happenings: Iterable[Happening]) -> Iterable[Sign]:
 
 def later(a: Sign, b: Sign) -> float:
     """How likely b departed after a, by both moments and their uncertainties (normal)."""
-    spread = math.hypot(max(a.uncertainty, 1.0), max(b.uncertainty, 1.0)) / 1.5
-    return 0.5 * (1 + math.erf((b.at - a.at) / (spread * math.sqrt(2))))
+    return after(b.at, a.at, math.hypot(max(a.uncertainty, 1.0), max(b.uncertainty, 1.0)))
+
+
+def after(second: float, first: float, uncertainty: float) -> float:
+    """How likely a moment is after another, when both together may be off by so many seconds: 0.5 for the same."""
+    return 0.5 * (1 + math.erf((second - first) / (uncertainty / 1.5 * math.sqrt(2))))

@@ -20,6 +20,8 @@ F64 = NDArray[np.float64]
 MOST_LEANING = 0.7
 """In log odds, how far what people said may move a kind of thing."""
 
+UNREACHED = 0.001
+"""How likely something is why people were called though no way leads there that is known."""
 ROLLED_OUT = 1800.0
 """Seconds within which the same change on several hosts is one."""
 
@@ -33,13 +35,16 @@ def nothing_of(evidence: Evidence) -> F64:
 
 def probabilities(
     suspects: Sequence[Suspect], evidence: Evidence, leaning: Mapping[str, float], weights: F64 = WEIGHTS,
-    none: F64 = NONE,
+    none: F64 = NONE, *, called: bool = False,
 ) -> F64:  # fmt: skip
-    """Of each suspect how likely it is the cause; what is missing to 1 is that none of them is."""
+    """Of each suspect how likely it is the cause; what is missing to 1 is that none of them is. When people were
+    `called`, what does not reach what they were called for is none of it, however far it went."""
     if not suspects:
         return np.zeros(0)
     use = matrix(suspects) @ weights
     use += [np.clip(leaning.get(one.thing.kind, 0.0), -MOST_LEANING, MOST_LEANING) for one in suspects]
+    if called:
+        use += [np.log(max(one.features["felt"], UNREACHED)) for one in suspects]
     all_ = np.append(use, nothing_of(evidence) @ none)
     share: F64 = np.exp(all_ - all_.max())
     found: F64 = share[:-1] / share.sum()
@@ -49,13 +54,28 @@ def probabilities(
 def taken_together(suspects: Sequence[Suspect], sure: F64) -> F64:
     """The same with what was changed alike on several hosts within minutes as one: its first has what all have."""
     found = sure.copy()
-    firsts: dict[tuple[str, str], int] = {}
     for i in sorted(range(len(suspects)), key=lambda i: suspects[i].first.at):
-        one = suspects[i]
-        if one.thing.kind != "change":
-            continue
-        first = firsts.setdefault((one.thing.name, one.first.happening.text if one.first.happening else ""), i)
-        if first != i and one.first.at - suspects[first].first.at <= ROLLED_OUT:
-            found[first] += found[i]
-            found[i] = 0.0
+        if found[i] > 0:
+            others = [j for j in same_change(suspects, i) if found[j] > 0]
+            found[i] += found[others].sum()
+            found[others] = 0.0
     return found
+
+
+def same_change(suspects: Sequence[Suspect], i: int) -> list[int]:
+    """Where else the same was changed at the same time, or within minutes after it."""
+    one = suspects[i]
+    if one.thing.kind != "change":
+        return []
+    return [
+        j
+        for j, other in enumerate(suspects)
+        if j != i
+        and (other.thing.kind, other.thing.name) == (one.thing.kind, one.thing.name)
+        and 0 <= other.first.at - one.first.at <= ROLLED_OUT
+        and _text(other) == _text(one)
+    ]
+
+
+def _text(suspect: Suspect) -> str:
+    return suspect.first.happening.text if suspect.first.happening is not None else ""

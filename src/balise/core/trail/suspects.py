@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.trail.case import Case
-from balise.core.trail.evidence import Evidence, Shown, Sign, later
+from balise.core.trail.evidence import Evidence, Shown, Sign, after, later
 from balise.core.trail.graph import Way
 from balise.core.trail.things import ACTING, NARROW, Kind, Node, Thing
 from balise.core.trail.weights import OF
@@ -26,6 +26,8 @@ LONGEST_DELAY = 1800.0
 """Seconds after which nothing is an effect any more by its time alone."""
 PLAUSIBLE = 1200.0
 """Seconds in which effects mostly follow: what comes much later is less likely one."""
+CALLED_WITHIN = 15.0
+"""Seconds within which a moment and that of a call are the same."""
 SOON = 600.0
 """Seconds within which what a change breaks, or a session holds, shows mostly."""
 _WHAT: dict[Kind, str] = {
@@ -84,7 +86,7 @@ class _Weighing:
             "strength": shown.strength,
             "earlier": self._earlier(thing, first),
             "explains": self._explains(thing, effects),
-            "felt": self._felt(thing, effects),
+            "felt": self._felt(thing, first, effects),
             "explained": blamed.way.strength * blamed.after * blamed.sign.strength if blamed else 0.0,
             "sources": min(1.0, (len(self._sources(thing, shown)) - 1) / 2),
             "only effects": float(not shown.worse),
@@ -134,12 +136,39 @@ class _Weighing:
         got = sum(self.nodes[e.node].strength * e.way.strength * e.after for e in effects)
         return got / total if total else 0.0
 
-    def _felt(self, thing: Thing, effects: Sequence[Effect]) -> float:
+    def _felt(self, thing: Thing, first: Sign, effects: Sequence[Effect]) -> float:
+        in_time = self._in_time(first)
+        if self._called:
+            return in_time * max(self._reaches(thing, first, sign) for sign in self._called)
         if not self.case.felt or thing.node in self.case.felt:
-            return 1.0
+            return in_time
         hit = [e.way.strength * e.after for e in effects if e.node in self.case.felt]
         way = max((w.strength for n, w in self.ways[thing.node].items() if n in self.case.felt), default=0.0)
-        return max([*hit, 0.5 * way])
+        return in_time * max([*hit, 0.5 * way])
+
+    def _in_time(self, first: Sign) -> float:
+        """Whether it departed before people were called."""
+        if self.case.called is None:
+            return 1.0
+        return min(1.0, 2 * after(self.case.called, first.at, max(first.uncertainty, CALLED_WITHIN)))
+
+    @cached_property
+    def _called(self) -> list[Sign]:
+        """What people were called for, as it departed: the first of each."""
+        found: dict[tuple[str, str], Sign] = {}
+        for sign in self.evidence.signs:
+            if sign.line is not None and (sign.thing.host, sign.line.metric) in self.case.about:
+                found.setdefault((sign.thing.host, sign.line.metric), sign)
+        return list(found.values())
+
+    def _reaches(self, thing: Thing, first: Sign, sign: Sign) -> float:
+        """How likely a thing is why something else departed: by the way there, and as it came before it."""
+        ways = self.ways[thing.node]
+        places = (sign.thing.node, (sign.thing.host, ""))
+        way = (
+            1.0 if thing.host == sign.thing.host else max((ways[p].strength for p in places if p in ways), default=0.0)
+        )
+        return way * min(1.0, 2 * later(first, sign))
 
     def _sources(self, thing: Thing, shown: Shown) -> set[str]:
         """In how many kinds of evidence it shows: its own, and those of where it is."""

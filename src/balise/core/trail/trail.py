@@ -9,13 +9,13 @@ import numpy as np
 
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Sign, evidence_of
-from balise.core.trail.ranking import probabilities, taken_together
+from balise.core.trail.ranking import probabilities, same_change, taken_together
 from balise.core.trail.suspects import Suspect, suspects_of
-from balise.core.trail.words import Because, Clock, because, sentence, what
+from balise.core.trail.words import Because, Clock, because, nothing, sentence, what
 
-MOST_SUSPECTS = 10
+MOST_SUSPECTS, ALWAYS = 10, 3
 LEAST_SURE = 0.01
-"""Below which a suspect is not named."""
+"""Below which a suspect is not named, unless it is one of the first three."""
 
 
 @dataclass(frozen=True)
@@ -52,10 +52,17 @@ def trail_of(case: Case, clock: Clock) -> Trail:
     """Ranks what may have caused what is felt. `clock` says how moments are told."""
     evidence = evidence_of(case)
     weighed = suspects_of(case, evidence)
-    sure = taken_together(weighed, probabilities(weighed, evidence, case.leaning))
-    order = [int(i) for i in np.argsort(-sure, kind="stable")[:MOST_SUSPECTS] if sure[i] >= LEAST_SURE]
+    sure = taken_together(weighed, probabilities(weighed, evidence, case.leaning, called=case.called is not None))
+    places = enumerate(np.argsort(-sure, kind="stable")[:MOST_SUSPECTS].tolist())
+    order = [i for place, i in places if sure[i] >= LEAST_SURE or (place < ALWAYS and sure[i] > 0)]
     others = max(0, len(evidence.nodes) - 1)
-    ranked = [Ranked(weighed[i], float(sure[i]), what(weighed[i]), because(weighed[i], others)) for i in order]
+    ranked = [_ranked(weighed, i, float(sure[i]), others) for i in order]
     departed = [sign for sign in evidence.signs if sign.source != "change"]
-    said = sentence([one.suspect for one in ranked], [one.sure for one in ranked], len(departed), clock)
+    first = ranked[0] if ranked else None
+    said = sentence(first.suspect, first.what, first.sure, len(departed), clock) if first else nothing(len(departed))
     return Trail(said, ranked, departed)
+
+
+def _ranked(weighed: Sequence[Suspect], i: int, sure: float, others: int) -> Ranked:
+    also = sorted({weighed[j].thing.host for j in same_change(weighed, i)} - {weighed[i].thing.host})
+    return Ranked(weighed[i], sure, what(weighed[i], also), because(weighed[i], others))

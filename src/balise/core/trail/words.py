@@ -73,14 +73,15 @@ def does(sign: Sign) -> str:
     return _DOES[sign.sort][sign.deviation < 0]
 
 
-def what(suspect: Suspect) -> str:
-    """What a suspect does, by the clearest of what is known of it."""
+def what(suspect: Suspect, also: Sequence[str] = ()) -> str:
+    """What a suspect does, by the clearest of what is known of it; `also` are hosts where it is the same."""
+    more = f"; also on {', '.join(also[:3])}{f' and {len(also) - 3} more' if len(also) > 3 else ''}" if also else ""
     holding = [s.happening for s in suspect.shown.signs if s.happening is not None]
     if holding:
         best = max(holding, key=lambda one: (one.share, bool(one.holds)))
-        return f"{best.text}; {best.holds}" if best.holds else best.text
+        return f"{best.text}{f'; {best.holds}' if best.holds else ''}{more}"
     worst = max(suspect.shown.signs, key=lambda sign: (sign.worse, abs(sign.deviation)))
-    return moved(worst)
+    return moved(worst) + more
 
 
 def moved(sign: Sign) -> str:
@@ -92,18 +93,21 @@ def moved(sign: Sign) -> str:
     return f"{name} went from {in_words(sign.before, unit)} to {in_words(sign.during, unit)}"
 
 
-def sentence(suspects: Sequence[Suspect], sure: Sequence[float], departed: int, clock: Clock) -> str:
-    """The first suspect and what follows from it; or that nothing stands out, and what departed most."""
-    if not suspects or sure[0] < SURE:
-        if not departed:
-            return f"{NOTHING}: nothing left its usual."
-        first = suspects[0] if suspects else None
-        near = f"; nearest is {named(first.thing)}, {sure[0]:.0%} likely" if first else ""
-        return f"{NOTHING}: {departed} {'thing' if departed == 1 else 'things'} left their usual{near}."
-    one = suspects[0]
+def sentence(one: Suspect, does_: str, sure: float, departed: int, clock: Clock) -> str:
+    """The first suspect, what it does and what follows from it; or that nothing stands out, and what is nearest."""
     said = named(one.thing)
+    if sure < SURE:
+        left = f"{departed} {'thing' if departed == 1 else 'things'} left their usual"
+        return f"{NOTHING}: {left}; nearest is {said}, {sure:.0%} likely."
     start = f"{'The ' if one.thing.kind in _KINDS and said != one.thing.name else ''}{said}"
-    return f"{start}: {what(one)}, since {clock(one.first.at)}{_chain(one.effects)}."
+    return f"{start}: {does_}, since {clock(one.first.at)}{_chain(one.effects)}."
+
+
+def nothing(departed: int) -> str:
+    """What is said when there is no suspect at all."""
+    return (
+        f"{NOTHING}: nothing left its usual." if not departed else f"{NOTHING} among {departed} that left their usual."
+    )
 
 
 def _chain(effects: Sequence[Effect]) -> str:

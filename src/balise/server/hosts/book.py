@@ -148,7 +148,7 @@ class HostBook:
             .where(change.state == "silent", change.at >= start, change.at < end, tables.Host.created_at < start)
             .group_by(change.host)
         )
-        return self._state.read(lambda s: dict(s.execute(query).tuples().all()))
+        return self._state.read(lambda s: dict(s.execute(query).all()))
 
     def change(self, name: str, change: HostChange, who: str) -> Host:
         """Sets labels and groups."""

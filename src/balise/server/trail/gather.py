@@ -44,9 +44,17 @@ class Gatherer:
         self.happened = happened
 
     def gather(
-        self, felt: Collection[Node], start: float, end: float, leaning: Mapping[str, float] = NO_LEANING
+        self,
+        felt: Collection[Node],
+        start: float,
+        end: float,
+        *,
+        leaning: Mapping[str, float] = NO_LEANING,
+        called: float | None = None,
+        about: Collection[tuple[str, str]] = (),
     ) -> Gathered:
-        """The case of a stretch, unix seconds; `leaning` is what people said of causes before."""
+        """The case of a stretch, unix seconds; `leaning` is what people said of causes before, `called` when they were
+        called and `about` the hosts and metrics that they were called for."""
         began = time.perf_counter()
         edges = self._edges.all()
         hosts, left_out = self._edges.around(felt, edges)
@@ -62,7 +70,10 @@ class Gatherer:
         graph = self._edges.graph(edges, hosts, lines)
         nodes = frozenset(felt) | {(line.thing.host, line.thing.service) for line in lines
                                    if (line.thing.host, "") in felt and line.thing.service}  # fmt: skip
-        case = replace(case, felt=nodes, happenings=[*heard.happenings, *happenings], graph=graph)
+        case = replace(
+            case, felt=nodes, happenings=[*heard.happenings, *happenings], graph=graph, called=called,
+            about=frozenset(about),
+        )  # fmt: skip
         seconds = time.perf_counter() - began
         return Gathered(case, len(hosts), laid.looked, heard.events, left_out + laid.left_out, seconds)
 

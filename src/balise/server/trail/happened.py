@@ -47,7 +47,7 @@ class Happened:
         for one in self._events.find(search, MOST_CHANGES)[0]:
             if one.host in names:
                 attributes = one.attributes or {}
-                name = str(attributes.get("change.what") or attributes.get("job") or one.body)[:80]
+                name = str(attributes.get("change.what") or attributes.get("job") or one.body.partition(":")[0])[:80]
                 thing = Thing("change", name, one.host)
                 yield Happening("change", thing, _unix(one.time), one.body[:200], uncertainty=5.0)
 

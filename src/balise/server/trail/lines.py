@@ -31,6 +31,8 @@ MOST_FINE = 4000
 """Series that are looked at point by point: those that moved most."""
 SCREENED = 2.5
 """Deviations in five-minute steps from which a series is looked at point by point."""
+MOST_TO_READ, COARSE = 30e6, 300.0
+"""Seconds of all series together that are read point by point; of more it is what is kept of so many seconds."""
 LEAST_BEFORE, MOST_BEFORE = 3600.0, 4 * 3600.0
 MARGIN = 3600 * NS
 """How far before the first step a counter's point is looked for."""
@@ -67,11 +69,16 @@ class LineReader:
         series = series[:MOST_SERIES]
         before = float(np.clip(end - start, LEAST_BEFORE, MOST_BEFORE))
         fine = self._screened(series, start, end, before) if len(series) > MOST_FINE else series
-        points = self._points(fine, start - before, end)
-        kinds = [one.kind for one in fine]
-        width = width_of(spacing_of(points, len(fine)), end - start + before)
-        steps = self._steps(start, end, before, width)
-        values = _with_means(fine, on_grid(points, kinds, steps))
+        if len(fine) * (end - start + before) > MOST_TO_READ:
+            steps = self._steps(start, end, before, COARSE)
+            values = self._coarse(fine, steps)
+        else:
+            points = self._points(fine, start - before, end)
+            kinds = [one.kind for one in fine]
+            width = width_of(spacing_of(points, len(fine)), end - start + before)
+            steps = self._steps(start, end, before, width)
+            values = on_grid(points, kinds, steps)
+        values = _with_means(fine, values)
         names = {known.id: known.name for known in hosts}
         lines = [self._line(one, names[one.host], machines) for one in fine]
         usual, spread = self._usual(fine, steps, values)
@@ -97,6 +104,16 @@ class LineReader:
         by_id = dict(zip(ids, _peak(levels, stretch.before, stretch.during).tolist(), strict=True))
         chosen = sorted((one for one in series if by_id[one.id] >= SCREENED), key=lambda one: -by_id[one.id])
         return chosen[:MOST_FINE]
+
+    def _coarse(self, series: Sequence[Series], steps: Steps) -> F64:
+        """What is kept of each five minutes, in the order of the series; nothing where that would be too much."""
+        order = np.argsort([one.id for one in series])
+        try:
+            found = self._store.scan.levels([series[i].id for i in order.tolist()], steps)
+        except TooMuch:
+            return np.full((len(series), steps.count), np.nan)
+        values: F64 = found[np.argsort(order)]
+        return values
 
     def _points(self, series: Sequence[Series], start: float, end: float) -> Flat:
         lo, hi = int(start * NS) - MARGIN, int(end * NS)

@@ -15,7 +15,17 @@ from balise.core.moments import NS, nanos, seconds_of
 from balise.core.series.steps import Steps
 from balise.core.trail.things import Happening, Line, Sort, Thing
 from balise.server.hosts.directory import Known
-from balise.store.events.began import Said, Sample, Step, said_by_hour, said_in_steps, samples
+from balise.store.events.began import (
+    NEVER,
+    Around,
+    Said,
+    Sample,
+    Step,
+    said_around,
+    said_by_hour,
+    said_in_steps,
+    samples,
+)
 from balise.store.events.day import HOUR
 from balise.store.events.day_search import DAY
 from balise.store.events.store import EventStore
@@ -24,7 +34,9 @@ F64 = NDArray[np.float64]
 MOST_PATTERNS = 300
 FAR = 3.0
 """Deviations, by chance alone, from which a pattern is looked at in steps."""
-FINEST = 15 * NS
+HOURS_BEFORE = 3
+"""Whole hours of what was said before that tell how often is usual."""
+FINEST = 30 * NS
 AS_USUAL = 0.5
 """Of the lines in a stretch, how many at the same time a day before make it usual."""
 OF_ONE = 0.6
@@ -35,6 +47,9 @@ SEVERE = 4
 SMOOTHED = 600.0
 """Seconds over which what was said a day before is taken together."""
 UNIT = "{line}/s"
+OFTEN, MOST_LINES = 500, 60_000
+"""Lines from which a pattern is said very often, and how many of all those are read."""
+Hours = Mapping[Said, Mapping[int, int]]
 _ADDRESS = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
 
 
@@ -58,53 +73,73 @@ class SaidReader:
 
     def read(self, hosts: Sequence[Known], machines: Collection[str], steps: Steps, start: float, end: float) -> Heard:
         """What was said on the steps of a grid, of which `start` to `end`, unix seconds, are asked about."""
-        names = {known.name for known in hosts}
         at, hi = nanos(start), nanos(end)
-        hours = said_by_hour(self._events, names, steps.start, hi)
-        chosen = _chosen(hours, at, hi)
-        width = max(steps.width, FINEST)
-        found = said_in_steps(self._events, chosen, steps.start, hi, width)
-        yesterday = said_in_steps(self._events, chosen, steps.start - DAY, hi - DAY, width)
-        told = samples(self._events, chosen, at, hi)
-        days = self._events.days()
-        is_known = bool(days) and days[0] * DAY <= steps.start - DAY
-        first = (at - steps.start) // width
-        lines, rows, usual, new = [], [], [], []
-        for said, of_step in found.items():
-            thing, share = _thing(said, told.get(said, ()), machines)
-            before = sum(step.lines for place, step in of_step.items() if place < first)
-            text = self._text(said)
-            of_day = yesterday.get(said, {})
-            if before == 0 or share:
-                new.append(_new(said, thing, share, text, of_step, of_day, first, width))
-            if before:
-                lines.append(Line(thing, "", UNIT, _sort(said), {}, f"“{text}”"))
-                rows.append(_rates(of_step, steps, width))
-                usual.append(_smooth(_rates(of_day, steps, width), steps) if is_known else np.full(steps.count, np.nan))
-        count = len(lines)
+        names = {known.name for known in hosts}
+        hours = said_by_hour(self._events, names, min(steps.start, at - HOURS_BEFORE * HOUR), hi)
+        around: dict[Said, Around] = {}
+        for chosen, every in _by_how_often(_chosen(hours, at, hi), hours):
+            around |= said_around(self._events, chosen, steps.start, at, hi, every=every)
+        length = (at - steps.start) / (hi - at)
+        far = {said: one for said, one in around.items() if one.far(length) >= FAR}
+        told = samples(self._events, far, at, hi)
+        things = {said: _thing(said, told.get(said, ()), machines) for said in far}
+        lines, values, usual = self._often([said for said, one in far.items() if one.before], hours, things, steps, hi)
+        yesterday = said_around(self._events, far, steps.start - DAY, at - DAY, hi - DAY)
+        new = [
+            _new(said, *things[said], self._text(said), one, yesterday.get(said, NEVER), length)
+            for said, one in far.items()
+            if one.since and (not one.before or things[said][1])
+        ]
         return Heard(
             lines,
-            np.array(rows).reshape(count, steps.count),
-            np.array(usual).reshape(count, steps.count),
-            np.full(count, np.nan),
+            values,
+            usual,
+            np.full(len(lines), np.nan),
             [one for one in new if one is not None],
-            sum(sum(counts.values()) for counts in hours.values()),
+            sum(n for counts in hours.values() for hour, n in counts.items() if hour >= steps.start // HOUR),
         )
+
+    def _often(
+        self, known: Sequence[Said], hours: Hours, things: Mapping[Said, tuple[Thing, float]], steps: Steps, end: int
+    ) -> tuple[list[Line], F64, F64]:
+        """How often those were said that were known before, on the grid, and a day before around the same moments."""
+        width = max(steps.width, FINEST)
+        found: dict[Said, dict[int, Step]] = {}
+        yesterday: dict[Said, dict[int, Step]] = {}
+        for chosen, every in _by_how_often(known, hours):
+            found |= said_in_steps(self._events, chosen, steps.start, end, width, every=every)
+            yesterday |= said_in_steps(self._events, chosen, steps.start - DAY, end - DAY, width, every=every)
+        days = self._events.days()
+        is_known = bool(days) and days[0] * DAY <= steps.start - DAY
+        lines = [Line(things[said][0], "", UNIT, _sort(said), {}, f"“{self._text(said)}”") for said in found]
+        values = np.array([_rates(of_step, steps, width) for of_step in found.values()])
+        usual = np.full((len(lines), steps.count), np.nan)
+        if is_known and lines:
+            usual = np.array([_smooth(_rates(yesterday.get(said, {}), steps, width), steps) for said in found])
+        return lines, values.reshape(len(lines), steps.count), usual
 
     def _text(self, said: Said) -> str:
         held = self._events.book.root(said.pattern)
         return (held.text if held is not None else said.source)[:160]
 
 
-def _chosen(hours: Mapping[Said, Mapping[int, int]], at: int, hi: int) -> list[Said]:
+def _by_how_often(chosen: Sequence[Said], hours: Hours) -> list[tuple[list[Said], int]]:
+    """Those of which every line is read, and those of which one of so many is."""
+    lines = {said: sum(hours[said].values()) for said in chosen}
+    often = [said for said in chosen if lines[said] > OFTEN]
+    every = -(-sum(lines[said] for said in often) // MOST_LINES)
+    return [(part, by) for part, by in (([s for s in chosen if lines[s] <= OFTEN], 1), (often, every)) if part]
+
+
+def _chosen(hours: Hours, at: int, hi: int) -> list[Said]:
     """Those that may be new, more or less than before: by whole hours, the farthest first."""
     first, last = (at - 600 * NS) // HOUR, (hi - 1) // HOUR
+    began = min((hour for counts in hours.values() for hour in counts), default=first)
     scored = []
     for said, counts in hours.items():
         now = sum(count for hour, count in counts.items() if hour >= first)
         early = {hour: count for hour, count in counts.items() if hour < first}
-        lengths = first - min(early, default=first)
-        usual = sum(early.values()) / max(1, lengths) * (last - first + 1)
+        usual = sum(early.values()) / max(1, first - began) * (last - first + 1)
         far = abs(now - usual) / math.sqrt(usual + 1)
         if far >= FAR or not early:
             scored.append((far, said))
@@ -129,25 +164,17 @@ def _sort(said: Said) -> Sort:
 
 
 def _new(
-    said: Said, thing: Thing, share: float, text: str, of_step: Mapping[int, Step], of_day: Mapping[int, Step],
-    first: int, width: int,
-) -> Happening | None:  # fmt: skip
-    """A pattern that began, or that one address has to itself, unless so much was said of it a day before."""
-    early = sum(step.lines for place, step in of_step.items() if place < first)
-    steps = {place: step for place, step in of_step.items() if place >= first}
-    now = sum(step.lines for step in steps.values())
-    usual = min(1.0, sum(step.lines for place, step in of_day.items() if place >= first) / max(1, now))
-    expected = early / max(1, first) * (max(steps, default=first) - first + 1)
-    deviation = (now - expected) / math.sqrt(expected + 1)
-    if not steps or usual >= AS_USUAL or (early and deviation < FAR):
+    said: Said, thing: Thing, share: float, text: str, around: Around, yesterday: Around, length: float
+) -> Happening | None:
+    """A pattern that began, or that one address has to itself, unless so much was said of it a day before. `length` is
+    how many times as long as the stretch what was before it is."""
+    if yesterday.since >= AS_USUAL * around.since:
         return None
-    often = early / max(1, first)
-    place = next((p for p in sorted(steps) if steps[p].lines > 4 * often + 1), min(steps))
-    place = min(steps) if not early else place
+    is_new = not around.before
     return Happening(
-        "pattern", thing, seconds_of(steps[place].first), f"{'says' if early else 'says anew'}: {text}",
-        uncertainty=2.0 if not early else width / NS, deviation=min(deviation, 60.0), share=share,
-        holds=f"{now} lines" if share else "", sort=_sort(said) if said.severity <= SEVERE else "state",
+        "pattern", thing, seconds_of(around.first_since), f"{'says anew' if is_new else 'says'}: {text}",
+        uncertainty=2.0 if is_new else FINEST / NS, deviation=min(around.far(length), 60.0), share=share,
+        holds=f"{around.since} lines" if share else "", sort="errors" if said.severity <= SEVERE else "state",
     )  # fmt: skip
 
 

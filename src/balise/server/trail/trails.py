@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 import zlib
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
@@ -13,7 +13,7 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from balise.api.spans import instant
-from balise.api.trail import Trail, TrailQuery
+from balise.api.trail import Departure, Trail, TrailQuery
 from balise.core.trail.things import Node
 from balise.core.trail.trail import trail_of
 from balise.server.errors import Refused, bad_field, unknown
@@ -24,8 +24,9 @@ from balise.server.trail.gather import Gatherer
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, Incident, IncidentAlert, IncidentTrail
 
-BEFORE, AFTER, USUAL = 600.0, 2400.0, 2400.0
-"""Seconds that are looked at before something opened and after it, and of a stretch when nothing is said."""
+LEADS, AFTER, USUAL = (600.0, 7200.0, 28_800.0), 2400.0, 2400.0
+"""Seconds that are looked at before something opened, farther back if it had departed by then, and after it; and of a
+stretch when nothing is said."""
 SHORTEST, LONGEST = 120.0, 2 * 86_400.0
 FRESH = 20.0
 """Seconds for which the trail of an incident that goes on is good."""
@@ -38,9 +39,13 @@ MOST_PLACES = 200
 
 @dataclass(frozen=True)
 class _Asked:
+    """Where something is felt and when; `about` are the hosts and metrics that people were called for."""
+
     felt: Collection[Node]
     start: float
     end: float
+    called: float | None = None
+    about: frozenset[tuple[str, str]] = frozenset()
 
 
 class Trails:
@@ -103,8 +108,8 @@ class Trails:
 
     def _make(self, row: Incident) -> Trail:
         """Makes the trail of an incident, and keeps it."""
-        felt = self._state.read(lambda s: _places(s, row.id))
-        found = self._made(_Asked(felt, row.opened_at - BEFORE, min(self._clock(), row.opened_at + AFTER)))
+        felt, about = self._state.read(lambda s: _places(s, row.id))
+        found = self._followed(felt, about, row.opened_at)
         kept = IncidentTrail(
             incident=row.id,
             at=self._clock(),
@@ -116,10 +121,23 @@ class Trails:
         self._state.write(lambda s: s.merge(kept) if s.get(Incident, row.id) is not None else None)
         return found
 
+    def _followed(self, felt: Collection[Node], about: frozenset[tuple[str, str]], opened: float) -> Trail:
+        """The trail of what people were called for: from shortly before it, or from as far back as it takes until that
+        had not departed yet, as with what fills up over hours."""
+        end = min(self._clock(), opened + AFTER)
+        for lead in LEADS:
+            found = self._made(_Asked(felt, opened - lead, end, opened, about))
+            if not about or any(_began(one, opened) for one in found.departed if (one.host, one.metric) in about):
+                return found
+        return self._made(_Asked(felt, opened - LEADS[0], end, opened, about))
+
     def _made(self, asked: _Asked) -> Trail:
         with self._lock:
             began = time.perf_counter()
-            gathered = self.gatherer.gather(asked.felt, asked.start, asked.end, self._causes.leaning())
+            gathered = self.gatherer.gather(
+                asked.felt, asked.start, asked.end, leaning=self._causes.leaning(), called=asked.called,
+                about=asked.about,
+            )  # fmt: skip
             found = trail_of(gathered.case, self._said)
             seconds = time.perf_counter() - began
         return trail_answer(found, gathered, now=self._clock(), seconds=seconds, advice=self._advice)
@@ -132,8 +150,9 @@ class Trails:
     def _asked(self, query: TrailQuery) -> _Asked:
         now = self._clock()
         opened: float | None = None
+        about: frozenset[tuple[str, str]] = frozenset()
         if query.alert is not None:
-            felt, opened = self._state.read(lambda s: _of_alert(s, query.alert or 0))
+            felt, about, opened = self._state.read(lambda s: _of_alert(s, query.alert or 0))
         elif query.application is not None:
             felt = self._edges.felt(query.application)
             if not felt:
@@ -141,28 +160,39 @@ class Trails:
         else:
             felt = self._edges.places(query.host, query.service)
         end = instant(query.to, now) if query.to else min(now, opened + AFTER) if opened is not None else now
-        start = instant(query.from_, now) if query.from_ else (opened - BEFORE if opened is not None else end - USUAL)
+        start = instant(query.from_, now) if query.from_ else (opened - LEADS[0] if opened is not None else end - USUAL)
         if end > now + 1:
             raise bad_field("to", "it is still to come: say a time that has passed, or leave it out")
         if end - start < SHORTEST:
             raise bad_field("from", "the stretch is shorter than two minutes: begin earlier, before it was felt")
         if end - start > LONGEST:
             raise bad_field("from", "the stretch is longer than two days: begin shortly before it was felt")
-        return _Asked(felt, start, min(end, now))
+        return _Asked(felt, start, min(end, now), opened, about)
 
 
-def _of_alert(session: Session, number: int) -> tuple[list[Node], float]:
+def _began(one: Departure, opened: float) -> bool:
+    """Whether it departed before people were called."""
+    return instant(one.at, opened) <= opened + one.uncertainty_seconds
+
+
+def _of_alert(session: Session, number: int) -> tuple[list[Node], frozenset[tuple[str, str]], float]:
     row = session.get(Alert, number)
     if row is None:
         raise unknown("alert", number)
-    return [_node(row)], row.opened_at
+    return [_node(row)], _about([row]), row.opened_at
 
 
-def _places(session: Session, incident: int) -> list[Node]:
-    """Where an incident's alerts are."""
+def _places(session: Session, incident: int) -> tuple[list[Node], frozenset[tuple[str, str]]]:
+    """Where an incident's alerts are, and what they measure."""
     mine = select(IncidentAlert.alert).where(IncidentAlert.incident == incident)
     query = select(Alert).where(Alert.id.in_(mine)).order_by(Alert.level.desc(), Alert.id).limit(MOST_PLACES)
-    return list(dict.fromkeys(_node(row) for row in session.scalars(query)))
+    rows = list(session.scalars(query))
+    return list(dict.fromkeys(_node(row) for row in rows)), _about(rows)
+
+
+def _about(rows: Iterable[Alert]) -> frozenset[tuple[str, str]]:
+    """The hosts and metrics of alerts; of what only counts lines there is none."""
+    return frozenset((row.host_name, metric) for row in rows if (metric := row.measure.get("metric")))
 
 
 def _node(row: Alert) -> Node:
