@@ -225,7 +225,7 @@ def test_the_first_of_a_chain_is_named_and_what_follows_is_said_in_its_order() -
     assert found.suspects[0].suspect.thing == STORE
     assert found.sure >= 0.5
     assert found.sentence.startswith("store on store-1: ")
-    assert found.sentence.index("app answers slowly") < found.sentence.index("web ")
+    assert found.sentence.index("app on app-1 answers slowly") < found.sentence.index("web on web-1 ")
     assert [sign.thing for sign in found.departed] == [STORE, STORE, APP, WEB, WEB]
 
 

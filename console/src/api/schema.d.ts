@@ -5144,6 +5144,12 @@ export interface components {
             };
             /** Deviation */
             deviation: number | null;
+            /**
+             * Follows
+             * @description whether its place depends on the first suspect, or is its own
+             * @default false
+             */
+            follows: boolean;
             /** Host */
             host: string | null;
             /**
@@ -6633,6 +6639,8 @@ export interface components {
              * @description the incident that it is a part of now
              */
             joined_into?: number | null;
+            /** @description its likely cause, once its trail names one */
+            likely?: components["schemas"]["LikelyCause"] | null;
             /**
              * Open Count
              * @description how many of its alerts have not recovered
@@ -6772,6 +6780,8 @@ export interface components {
              * @description the incident that it is a part of now
              */
             joined_into?: number | null;
+            /** @description its likely cause, once its trail names one */
+            likely?: components["schemas"]["LikelyCause"] | null;
             /**
              * Open Count
              * @description how many of its alerts have not recovered
@@ -7692,6 +7702,21 @@ export interface components {
             version: string;
             /** Versions */
             versions: string[];
+        };
+        /**
+         * LikelyCause
+         * @description The first suspect of its trail.
+         */
+        LikelyCause: {
+            /** Sentence */
+            sentence: string;
+            /**
+             * Sure
+             * @description how likely it is the cause, 0 to 1
+             */
+            sure: number;
+            /** Suspect */
+            suspect: string;
         };
         /**
          * Limit

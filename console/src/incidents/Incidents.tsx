@@ -117,6 +117,11 @@ function Section({
                   >
                     {called(i)}
                   </Link>
+                  {i.likely && i.state === "open" && (
+                    <span className="line-clamp-1 text-ink-2 text-sm" title={i.likely.sentence}>
+                      likely {i.likely.suspect}, {Math.round(i.likely.sure * 100)} %{" "}
+                    </span>
+                  )}
                   {said && said !== "closed" && <span className="text-ink-2 text-sm">{said} </span>}
                   {i.told_nobody && <span className="font-semibold text-error text-sm">nobody is told of it </span>}
                 </span>

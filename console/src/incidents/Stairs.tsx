@@ -54,7 +54,7 @@ function Step({ one, next, span, colour }: StepProps) {
           answer={answer.data}
           colour={colour}
           height={HEIGHT}
-          usual={usualOf(one, span)}
+          usual={answer.data && usualOf(one, span)}
         />
       ) : (
         <LaneRow name={name} label={label} shows={shows} height={HEIGHT}>

@@ -152,7 +152,7 @@ function Cause({ trail, incident, now, may }: Props & { may: boolean }) {
       ))}
       {may && !asks && (
         <button type="button" className="link touch" onClick={() => setAsks(true)}>
-          It was something else …
+          {trail.suspects.length ? "It was something else …" : "Say what it was …"}
         </button>
       )}
       {may && asks && (

@@ -43,7 +43,9 @@ export function stairs(trail: Trail): Departure[] {
     if (!held || weightOf(one) > weightOf(held)) best.set(key, one);
   }
   const rank = (one: Departure) => weightOf(one) + (one.of === 1 ? 100 : one.of ? 2 : 0);
+  const named = trail.suspects.length > 0 && trail.sure >= SURE;
   return [...best.values()]
+    .filter((one) => !named || one.follows || one.of === 1)
     .sort((a, b) => rank(b) - rank(a))
     .slice(0, MOST_STAIRS)
     .sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
@@ -59,7 +61,7 @@ export function spanOf(trail: Trail): Span {
 
 /** What a lane shows, in the room that there is: the end of a metric's name, which says what it measures. */
 export function shownBy(one: Departure): string {
-  if (!one.metric) return one.text;
+  if (!one.metric) return "";
   const parts = one.metric.split(".");
   const volume = one.attributes["system.filesystem.mountpoint"] ?? one.attributes["system.device"] ?? "";
   return [parts.slice(-2).join("."), volume].filter(Boolean).join(" ");

@@ -36,7 +36,7 @@ export function boardRows(incidents: Incident[], alerts: Alert[], hosts: Host[])
       alerts: found,
       hosts: [...new Set([incident.alerts[0]?.host ?? "", ...incident.hosts])].filter(Boolean),
       feels: incident.hurts.length ? incident.hurts.map((h) => h.application) : [...groups],
-      clue: found.find((a) => a.clue)?.clue ?? null,
+      clue: incident.likely?.suspect ?? found.find((a) => a.clue)?.clue ?? null,
       owner: incident.taken_by,
     };
   });

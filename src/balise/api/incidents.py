@@ -38,6 +38,14 @@ class Hurt(BaseModel):
     state: State = Field(default="ok", description="where its users meet it")
 
 
+class LikelyCause(BaseModel):
+    """The first suspect of its trail."""
+
+    suspect: str
+    sentence: str
+    sure: float = Field(description="how likely it is the cause, 0 to 1")
+
+
 class IncidentAlert(BaseModel):
     """An alert of an incident. `held_under` is the alert that is its cause; `why` says why it is here, or held."""
 
@@ -102,6 +110,7 @@ class Incident(BaseModel):
     snoozed_until: str | None
     snoozed_until_worse: bool = False
     joined_into: int | None = Field(default=None, description="the incident that it is a part of now")
+    likely: LikelyCause | None = Field(default=None, description="its likely cause, once its trail names one")
     told_nobody: bool = Field(default=False, description="it is critical, and no callout is for it")
 
 

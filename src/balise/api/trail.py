@@ -102,6 +102,7 @@ class Departure(BaseModel):
     usual_low: float | None = Field(default=None, description="what it mostly was above before")
     usual_high: float | None = Field(default=None, description="what it mostly was below before")
     of: int | None = Field(default=None, description="the rank of the suspect whose thing it is")
+    follows: bool = Field(default=False, description="whether its place depends on the first suspect, or is its own")
     link: str | None = None
 
 

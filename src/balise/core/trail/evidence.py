@@ -20,6 +20,8 @@ FULL = 40.0
 """Deviations that are as strong as it gets."""
 _OF_BEST = 0.3
 """Of its farthest departure, how far another must have gone to say when a thing departed."""
+BEFORE_ASKED = 1200.0
+"""Seconds before the stretch that is asked about within which something is evidence."""
 _UNUSUAL = 0.5
 """Of a happening, how usual it may be at this hour to be evidence."""
 
@@ -66,6 +68,10 @@ class Shown:
         least = _OF_BEST * max(_size(sign) for sign in self.signs)
         return min((s for s in self.signs if _size(s) >= least), key=lambda s: s.at)
 
+    def worst(self) -> Sign:
+        """What tells best what is suffered: a trouble rather than less work, a series rather than lines."""
+        return max(self.signs, key=lambda s: (s.worse, s.source == "series", s.strength))
+
     @property
     def sources(self) -> frozenset[Source]:
         return frozenset(sign.source for sign in self.signs)
@@ -95,13 +101,16 @@ class Evidence:
 
 
 def evidence_of(case: Case) -> Evidence:
-    """Measures the lines and takes up what began. What happens each week at this hour is none."""
+    """Measures the lines and takes up what began. What happens each week at this hour is none, nor what had happened
+    long before the stretch that is asked about."""
     clock = np.array([line.clock for line in case.lines])
     found = departed(
         case.times, case.values, case.first_step, units=[line.unit for line in case.lines], usual=case.usual,
         spread=case.spread, clock=clock,
     )  # fmt: skip
-    signs = [*_of_lines(case.lines, found), *_of_happenings(case.happenings)]
+    early = case.start - BEFORE_ASKED
+    every = (*_of_lines(case.lines, found), *_of_happenings(case.happenings))
+    signs = [sign for sign in every if sign.at + sign.uncertainty >= early]
     signs.sort(key=lambda sign: sign.at)
     things: dict[Thing, list[Sign]] = {}
     nodes: dict[Node, list[Sign]] = {}

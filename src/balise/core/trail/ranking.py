@@ -20,8 +20,8 @@ F64 = NDArray[np.float64]
 MOST_LEANING = 0.7
 """In log odds, how far what people said may move a kind of thing."""
 
-UNREACHED = 0.001
-"""How likely something is why people were called though no way leads there that is known."""
+UNREACHED = 1e-18
+"""How likely something is why people were called when it came later, or no way leads there, not even a likely one."""
 ROLLED_OUT = 1800.0
 """Seconds within which the same change on several hosts is one."""
 

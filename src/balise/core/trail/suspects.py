@@ -44,6 +44,8 @@ class Effect:
     way: Way
     after: float
     sign: Sign
+    worst: Sign
+    """What tells best what it suffers; `sign` is the first."""
 
 
 @dataclass(frozen=True)
@@ -108,7 +110,8 @@ class _Weighing:
             if node in self.firsts and node != thing.node:
                 sign = self.firsts[node]
                 late = max(0.0, sign.at - first.at - sign.uncertainty - first.uncertainty)
-                found.append(Effect(node, way, later(first, sign) * math.exp(-late / PLAUSIBLE), sign))
+                likely = later(first, sign) * math.exp(-late / PLAUSIBLE)
+                found.append(Effect(node, way, likely, sign, self.nodes[node].worst()))
         return sorted(found, key=lambda effect: -effect.way.strength * effect.after)
 
     def _blamed(self, thing: Thing, first: Sign) -> Effect | None:
@@ -120,7 +123,7 @@ class _Weighing:
                 continue
             back = self.ways[thing.node].get(node)
             strength = way.strength - (back.strength if back else 0.0) * 0.5
-            one = Effect(node, Way(max(0.0, strength), way.hops, way.last), later(sign, first), sign)
+            one = Effect(node, Way(max(0.0, strength), way.hops, way.last), later(sign, first), sign, sign)
             if best is None or _weight(one) > _weight(best):
                 best = one
         return best if best is not None and _weight(best) > 0.02 else None

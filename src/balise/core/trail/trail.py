@@ -14,8 +14,8 @@ from balise.core.trail.suspects import Suspect, suspects_of
 from balise.core.trail.words import Because, Clock, because, nothing, sentence, what
 
 MOST_SUSPECTS, ALWAYS = 10, 3
-LEAST_SURE = 0.01
-"""Below which a suspect is not named, unless it is one of the first three."""
+LEAST_SURE, NEVER = 0.01, 0.0005
+"""Below which a suspect is not named, unless it is one of the first three; and below which it is no suspect at all."""
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ def trail_of(case: Case, clock: Clock) -> Trail:
     weighed = suspects_of(case, evidence)
     sure = taken_together(weighed, probabilities(weighed, evidence, case.leaning, called=case.called is not None))
     places = enumerate(np.argsort(-sure, kind="stable")[:MOST_SUSPECTS].tolist())
-    order = [i for place, i in places if sure[i] >= LEAST_SURE or (place < ALWAYS and sure[i] > 0)]
+    order = [i for place, i in places if sure[i] >= LEAST_SURE or (place < ALWAYS and sure[i] >= NEVER)]
     others = max(0, len(evidence.nodes) - 1)
     ranked = [_ranked(weighed, i, float(sure[i]), others) for i in order]
     departed = [sign for sign in evidence.signs if sign.source != "change"]

@@ -9,31 +9,34 @@ from typing import Literal
 from balise.core.quantities import in_words
 from balise.core.trail.evidence import Sign
 from balise.core.trail.suspects import Effect, Suspect
-from balise.core.trail.things import Node, Thing
+from balise.core.trail.things import NARROW, Node, Sort, Thing
 from balise.core.trail.weights import OF
 
 BecauseKind = Literal["series", "pattern", "session", "process", "change", "state", "edge", "shared"]
 Clock = Callable[[float], str]
 """How a moment is said, such as 18:03."""
-CHAIN = 3
-"""Effects that a sentence names."""
+CHAIN, LONGEST_QUOTED = 3, 60
+"""Effects that a sentence names, and how long a line in it may be."""
 MOST_BECAUSE = 12
 SURE = 0.5
 """From which probability on the first suspect is called the likely cause."""
 NOTHING = "No cause stands out"
+WORTH_NAMING = 0.1
+"""From which probability on what is nearest is named."""
 _KINDS = {
     "query": "query", "session": "session", "process": "process", "user": "user", "change": "change",
     "volume": "volume", "certificate": "certificate", "address": "address", "link": "link", "machine": "machine",
 }  # fmt: skip
-_DOES = {
-    "latency": ("answers slowly", "answers faster"),
-    "errors": ("fails", "fails less"),
-    "waiting": ("waits", "waits less"),
-    "saturation": ("is busier", "is less busy"),
-    "traffic": ("does more", "does less"),
-    "state": ("changed", "changed"),
-    "other": ("changed", "changed"),
+_DOES: dict[Sort, tuple[str, str, str, str]] = {
+    "latency": ("answers slowly", "answer slowly", "answers faster", "answer faster"),
+    "errors": ("fails", "fail", "fails less", "fail less"),
+    "waiting": ("waits", "wait", "waits less", "wait less"),
+    "saturation": ("is busier", "are busier", "is less busy", "are less busy"),
+    "traffic": ("does more", "do more", "does less", "do less"),
+    "state": ("changed", "changed", "changed", "changed"),
+    "other": ("changed", "changed", "changed", "changed"),
 }
+"""What one and several do since they departed upwards, and downwards."""
 
 
 @dataclass(frozen=True)
@@ -66,11 +69,20 @@ def node_named(node: Node) -> str:
     return f"{service} on {host}" if host and service else host or service
 
 
-def does(sign: Sign) -> str:
-    """`does(…) == "answers slowly"`: what a place does since it departed."""
+def does(sign: Sign, *, many: bool = False) -> str:
+    """`does(…) == "answers slowly"`: what a place does, or several do, since it departed."""
+    if sign.source == "pattern":
+        said = sign.line.about if sign.line is not None else sign.happening.text if sign.happening is not None else ""
+        return f"{'log' if many else 'logs'} {_quoted(said)}"
     if sign.happening is not None:
         return sign.happening.text
-    return _DOES[sign.sort][sign.deviation < 0]
+    return _DOES[sign.sort][2 * (sign.deviation < 0) + many]
+
+
+def _quoted(said: str) -> str:
+    """A pattern in a sentence: without how it came about, and not longer than one reads."""
+    text = said.removeprefix("says anew: ").removeprefix("says: ").strip("“”")
+    return f"“{text if len(text) <= LONGEST_QUOTED else text[: LONGEST_QUOTED - 1] + '…'}”"
 
 
 def what(suspect: Suspect, also: Sequence[str] = ()) -> str:
@@ -79,7 +91,8 @@ def what(suspect: Suspect, also: Sequence[str] = ()) -> str:
     holding = [s.happening for s in suspect.shown.signs if s.happening is not None]
     if holding:
         best = max(holding, key=lambda one: (one.share, bool(one.holds)))
-        return f"{best.text}{f'; {best.holds}' if best.holds else ''}{more}"
+        text = best.text.removeprefix(f"{suspect.thing.name}: ").removeprefix(f"{suspect.thing.name} ")
+        return f"{text}{f'; {best.holds}' if best.holds else ''}{more}"
     worst = max(suspect.shown.signs, key=lambda sign: (sign.worse, abs(sign.deviation)))
     return moved(worst) + more
 
@@ -97,10 +110,12 @@ def sentence(one: Suspect, does_: str, sure: float, departed: int, clock: Clock)
     """The first suspect, what it does and what follows from it; or that nothing stands out, and what is nearest."""
     said = named(one.thing)
     if sure < SURE:
+        if sure < WORTH_NAMING:
+            return nothing(departed)
         left = f"{departed} {'thing' if departed == 1 else 'things'} left their usual"
         return f"{NOTHING}: {left}; nearest is {said}, {sure:.0%} likely."
     start = f"{'The ' if one.thing.kind in _KINDS and said != one.thing.name else ''}{said}"
-    return f"{start}: {does_}, since {clock(one.first.at)}{_chain(one.effects)}."
+    return f"{start}: {does_}, since {clock(one.first.at)}{_chain(one)}."
 
 
 def nothing(departed: int) -> str:
@@ -110,15 +125,21 @@ def nothing(departed: int) -> str:
     )
 
 
-def _chain(effects: Sequence[Effect]) -> str:
-    """What follows, in the order in which it did, each place once."""
-    later = [e for e in effects if e.after >= 0.5 and e.way.strength >= 0.15 and e.sign.worse]
-    said: list[str] = []
-    for effect in sorted(later, key=lambda e: e.sign.at):
-        text = f"{effect.node[1] or effect.node[0]} {does(effect.sign)}"
-        if text not in said:
-            said.append(text)
+def _chain(one: Suspect) -> str:
+    """What follows elsewhere, in the order in which it did; what several places do is said once."""
+    effects = [e for e in one.effects if e.after >= 0.5 and e.way.strength >= 0.15 and e.worst.worse]
+    places: dict[str, list[Effect]] = {}
+    for effect in sorted(effects, key=lambda e: e.sign.at):
+        if effect.node[0] != one.thing.host:
+            key = "log" if effect.worst.source == "pattern" else does(effect.worst)
+            places.setdefault(key, []).append(effect)
+    said = [f"{_first_of(found)} {does(found[0].worst, many=len(found) > 1)}" for found in places.values()]
     return "".join(f", then {text}" for text in said[:CHAIN])
+
+
+def _first_of(effects: Sequence[Effect]) -> str:
+    more = len({e.node for e in effects}) - 1
+    return f"{node_named(effects[0].node)}{f' and {more} more' if more else ''}"
 
 
 def because(suspect: Suspect, others: int) -> list[Because]:
@@ -143,11 +164,12 @@ def because(suspect: Suspect, others: int) -> list[Because]:
 
 
 def told(sign: Sign) -> str:
-    """What departed, in words."""
-    if sign.happening is not None:
-        held = f"; {sign.happening.holds}" if sign.happening.holds else ""
-        return f"{named(sign.thing)}: {sign.happening.text}{held}"
-    return moved(sign)
+    """What departed, in words; what is a part of its place or happens there is named."""
+    if sign.happening is None:
+        return moved(sign)
+    held = f"; {sign.happening.holds}" if sign.happening.holds else ""
+    named_ = f"{_KINDS[sign.thing.kind]} {sign.thing.name}: " if sign.thing.kind in NARROW else ""
+    return f"{named_}{sign.happening.text}{held}"
 
 
 _LESS = {

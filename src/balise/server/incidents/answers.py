@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, defer
 
 from balise.api.alerts import AlertSeverity
-from balise.api.incidents import Hurt, Incident, IncidentAlert
+from balise.api.incidents import Hurt, Incident, IncidentAlert, LikelyCause
 from balise.api.spans import rfc3339
 from balise.core.rules.limits import CRITICAL
 from balise.server.alerts.answers import alert_answer
@@ -54,8 +54,18 @@ def incident_answer(
         snoozed_until=_time(row.snoozed_until),
         snoozed_until_worse=row.snoozed_level is not None,
         joined_into=row.joined_into,
+        likely=_likely(session, row.id),
         told_nobody=told_nobody(session, row),
     )
+
+
+def _likely(session: Session, incident: int) -> LikelyCause | None:
+    """The first suspect of the trail as it was kept last; None when no cause stood out."""
+    table = tables.IncidentTrail
+    found = session.execute(
+        select(table.suspect, table.sentence, table.sure).where(table.incident == incident, table.suspect != "")
+    ).one_or_none()
+    return LikelyCause(suspect=found[0], sentence=found[1], sure=found[2]) if found is not None else None
 
 
 def severity_of(row: tables.Incident) -> AlertSeverity:

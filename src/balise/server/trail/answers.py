@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 from balise.api.spans import rfc3339
 from balise.api.trail import Because, Departure, Explained, LookedAt, SuspectThing, Trail, TrailSuspect
@@ -12,7 +12,7 @@ from balise.core.trail import words
 from balise.core.trail.advice import advice_for
 from balise.core.trail.evidence import Sign
 from balise.core.trail.suspects import Effect, Suspect
-from balise.core.trail.things import Thing
+from balise.core.trail.things import Node, Thing
 from balise.server.trail import links
 from balise.server.trail.gather import Gathered
 
@@ -32,6 +32,7 @@ def trail_answer(found: core.Trail, gathered: Gathered, *, now: float, seconds: 
     ranks: dict[Thing, int] = {}
     for rank, one in enumerate(found.suspects, start=1):
         ranks.setdefault(one.suspect.thing, rank)
+    following = _following(found.suspects[0].suspect) if found.suspects else set()
     return Trail(
         sentence=found.sentence,
         sure=_short(found.sure),
@@ -39,7 +40,7 @@ def trail_answer(found: core.Trail, gathered: Gathered, *, now: float, seconds: 
         to=rfc3339(case.end),
         made_at=rfc3339(now),
         suspects=suspects,
-        departed=[_departure(sign, ranks) for sign in _shown(found.departed, ranks)],
+        departed=[_departure(sign, ranks, following) for sign in _shown(found.departed, ranks)],
         departed_count=len(found.departed),
         looked_at=LookedAt(
             hosts=gathered.hosts,
@@ -82,16 +83,16 @@ def _suspect(rank: int, one: core.Ranked, first: Suspect, advice: AdviceOf) -> T
     )
 
 
-def _followed(effects: Sequence[Effect]) -> list[Effect]:
+def _followed(effects: Sequence[Effect], most: int = MOST_EXPLAINED) -> list[Effect]:
     """Those that are an effect rather than not, in the order in which they departed."""
-    found = [e for e in effects if e.after >= 0.5 and e.way.strength >= 0.15][:MOST_EXPLAINED]
+    found = [e for e in effects if e.after >= 0.5 and e.way.strength >= 0.15][:most]
     return sorted(found, key=lambda effect: effect.sign.at)
 
 
 def _explained(effect: Effect) -> Explained:
     return Explained(
         place=words.node_named(effect.node),
-        text=words.does(effect.sign),
+        text=words.does(effect.worst),
         at=rfc3339(effect.sign.at),
         likely_after=_short(effect.after),
         strength=_short(effect.way.strength),
@@ -114,7 +115,16 @@ def _because(reason: words.Because, thing: Thing, at: float) -> Because:
     )
 
 
-def _departure(sign: Sign, ranks: Mapping[Thing, int]) -> Departure:
+def _following(first: Suspect) -> set[Node]:
+    """The places that follow from the first suspect, and its own."""
+    return {
+        first.thing.node,
+        (first.thing.host, ""),
+        *(effect.node for effect in _followed(first.effects, MOST_DEPARTED)),
+    }
+
+
+def _departure(sign: Sign, ranks: Mapping[Thing, int], following: Collection[Node]) -> Departure:
     line = sign.line
     low, high = _usual(sign)
     return Departure(
@@ -131,6 +141,7 @@ def _departure(sign: Sign, ranks: Mapping[Thing, int]) -> Departure:
         usual_low=low,
         usual_high=high,
         of=ranks.get(sign.thing),
+        follows=sign.thing.node in following,
         link=links.of_sign(sign),
     )
 

@@ -16,6 +16,7 @@ from balise.api.spans import instant
 from balise.api.trail import Departure, Trail, TrailQuery
 from balise.core.trail.things import Node
 from balise.core.trail.trail import trail_of
+from balise.core.trail.words import SURE
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.trail.answers import AdviceOf, trail_answer
 from balise.server.trail.causes import CauseBook
@@ -113,6 +114,7 @@ class Trails:
         kept = IncidentTrail(
             incident=row.id,
             at=self._clock(),
+            suspect=found.suspects[0].title if found.suspects and found.sure >= SURE else "",
             sentence=found.sentence,
             sure=found.sure,
             answer=zlib.compress(found.model_dump_json(by_alias=True).encode()),

@@ -601,11 +601,13 @@ class IncidentLine(Base):
 
 
 class IncidentTrail(Base):
-    """The trail of an incident as it was made last: `answer` is its JSON, packed."""
+    """The trail of an incident as it was made last: its first suspect, empty when none stands out, and all of it as
+    `answer`, its JSON packed."""
 
     __tablename__ = "incident_trail"
     incident: Mapped[int] = mapped_column(ForeignKey("incident.id", ondelete="CASCADE"), primary_key=True)
     at: Mapped[float]
+    suspect: Mapped[str]
     sentence: Mapped[str]
     sure: Mapped[float]
     answer: Mapped[bytes]

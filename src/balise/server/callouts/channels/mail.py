@@ -96,6 +96,7 @@ def _facts(delivery: Delivery, content: Mapping[str, Any]) -> list[tuple[str, st
     count, left = content.get("alert_count", 0), content.get("open_count", 0)
     facts = [
         ("Whom it hurts", hurts or "no application has a part in it"),
+        ("Likely cause", _likely(content)),
         ("Where", where),
         ("Sites", ", ".join(content.get("sites", []))),
         ("Since", _clock(content.get("opened_at"))),
@@ -105,6 +106,12 @@ def _facts(delivery: Delivery, content: Mapping[str, Any]) -> list[tuple[str, st
         ("Why you are told", str(content.get("why", ""))),
     ]
     return [(name, value) for name, value in facts if value]
+
+
+def _likely(content: Mapping[str, Any]) -> str:
+    """The first suspect of the trail in its sentence, and how sure that is."""
+    found = content.get("likely")
+    return f"{found['sentence']} ({found['sure']:.0%} likely)" if found else ""
 
 
 def _alerts(content: Mapping[str, Any]) -> list[dict[str, str]]:

@@ -17,6 +17,7 @@ def upgrade() -> None:
         "incident_trail",
         sa.Column("incident", sa.Integer(), nullable=False),
         sa.Column("at", sa.Double(), nullable=False),
+        sa.Column("suspect", sa.Text(), nullable=False),
         sa.Column("sentence", sa.Text(), nullable=False),
         sa.Column("sure", sa.Double(), nullable=False),
         sa.Column("answer", sa.LargeBinary(), nullable=False),
