@@ -178,10 +178,28 @@ def _deal_with_it(service: Service, alert: str) -> None:
     """Its incident is written about and closed, and shown with all of it."""
     incident = str(json.loads(run(service, "alert", "show", alert, "--format", "json").stdout)["incident"])
     assert run(service, "incident", "note", incident, "the pool\nwas full").returncode == 0
+    _follow_its_trail(service, incident)
     assert run(service, "incident", "close", incident, "--reason", "emptied the pool").returncode == 0
     shown = run(service, "incident", "show", incident).stdout
     assert "\nWhat to do\n  Slow down.\n" in shown and "the pool·was full" in shown
     assert "emptied the pool" in shown and "\n·" not in shown
+
+
+def _follow_its_trail(service: Service, incident: str) -> None:
+    """Its trail in text and as JSON; what its cause was, which is counted, and taken back."""
+    told = run(service, "trail", incident)
+    found = json.loads(run(service, "trail", incident, "--format", "json").stdout)
+    assert told.returncode == 0 and told.stdout.split() != []
+    assert told.stdout.startswith(found["sentence"].split()[0]) and "looked at" in told.stdout
+    assert run(service, "incident", "cause", incident, "--suspect", "9").returncode == 1
+    assert "kept: a stuck valve" in run(service, "incident", "cause", incident, "--other", "a stuck valve").stdout
+    assert "the cause was a stuck valve" in run(service, "trail", incident).stdout
+    assert json.loads(run(service, "trail", "--record", "--format", "json").stdout)["other"] == 1
+    assert "none of those named" in run(service, "trail", "--record").stdout
+    assert run(service, "incident", "cause", incident, "--take-back").returncode == 0
+    assert run(service, "trail").returncode == 1
+    assert run(service, "trail", "--host", "cli-4", "--from", "-30m").returncode == 0
+    assert "longer than two days" in run(service, "trail", "--host", "cli-4", "--from", "-30d").stderr
 
 
 def test_channels_callouts_and_keys(service: Service) -> None:

@@ -47,6 +47,7 @@ from balise.api.rules import Rehearse, Restore, RuleBody, RuleDocument, Suggest
 from balise.api.secrets import Secret
 from balise.api.services import ServiceBody
 from balise.api.table import HostTableQuery
+from balise.api.trail import TrailQuery
 from balise.api.tuning import Tune
 from balise.client import Balise
 from balise.client.client import Balise as Whole
@@ -114,6 +115,7 @@ NAMED = (
     ForecastQuery,
     Limits,
     MovedQuery,
+    TrailQuery,
     HostTableQuery,
     DashboardBody,
     AvailabilityTarget,

@@ -58,13 +58,15 @@ viewer
   GET /rules/{name}/versions  GET /hosts/{name}/rules  POST /metrics/baseline  POST /metrics/forecast
   GET /alerts  GET /alerts/{number}
   GET /channels  GET /channels/{name}  GET /callouts  GET /callouts/{name}  GET /deliveries
-  GET /incidents  GET /incidents/{number}  POST /callouts/who  GET /drills/{number}
+  GET /incidents  GET /incidents/{number}  GET /incidents/{number}/trail  POST /trail  GET /trail/record
+  POST /callouts/who  GET /drills/{number}
   GET /responses  GET /responses/{name}  GET /maintenance  GET /maintenance/{name}
   GET /people  GET /people/{name}  GET /rotas  GET /rotas/{name}  GET /rotas/{name}/on-duty  GET /rotas/{name}/stretches
 operator
   POST /incidents/together  POST /incidents/{number}/acknowledge  POST /incidents/{number}/take
   POST /incidents/{number}/hand-over  POST /incidents/{number}/note  POST /incidents/{number}/snooze
   POST /incidents/{number}/close  POST /incidents/{number}/reopen  POST /incidents/{number}/join  POST /incidents/{number}/part
+  POST,DELETE /incidents/{number}/cause
   POST /callouts/{name}/drill  POST /deliveries/{number}/resend  PUT /rotas/{name}
   PUT,DELETE /availability/target
   PUT,DELETE /maintenance/{name}  POST /maintenance/{name}/end

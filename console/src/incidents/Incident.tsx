@@ -218,6 +218,7 @@ function AlertLane({ alert, span, colour }: { alert: Schemas["IncidentAlert"]; s
     <div className="relative">
       <MetricLane
         name={alert.host || "the fleet"}
+        label={`${alert.host || "the fleet"}, ${alert.about}`}
         shows={shows}
         answer={answer.data}
         colour={colour}
@@ -254,7 +255,14 @@ function NoPoints({ alert, shows }: { alert: Schemas["IncidentAlert"]; shows: st
   const start = Math.max(axis.start, unix(alert.opened_at));
   const end = Math.min(axis.end, alert.recovered_at ? unix(alert.recovered_at) : axis.end);
   return (
-    <LaneRow name={alert.host || "the fleet"} shows={shows} value={alert.state} unit="" height={48}>
+    <LaneRow
+      name={alert.host || "the fleet"}
+      label={`${alert.host || "the fleet"}, ${alert.about}`}
+      shows={shows}
+      value={alert.state}
+      unit=""
+      height={48}
+    >
       <svg width={axis.width} height={48} className="block" role="img" aria-label={`${alert.about}, ${alert.state}`}>
         <title>{`${alert.about}, ${alert.state}`}</title>
         <rect

@@ -50,6 +50,7 @@ function Step({ one, next, span, colour }: StepProps) {
       {ask ? (
         <MetricLane
           name={name}
+          label={label}
           shows={shows}
           answer={answer.data}
           colour={colour}

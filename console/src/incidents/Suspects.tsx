@@ -24,16 +24,16 @@ export function Suspects({ trail, incident, now }: Props) {
   const left = trail.suspects.length - shown.length;
   return (
     <section aria-label="Suspects" className="min-w-0 font-dense">
-      <h3 className="mb-1 font-semibold text-ink-2 text-sm">
+      <h2 className="mb-1 font-semibold text-ink-2 text-sm">
         {trail.suspects.length ? "Suspects, the likeliest first" : "No suspects"}
-      </h3>
+      </h2>
       <ol className="hairline border-base-300 border-y">
         {shown.map((one) => (
           <One key={one.rank} one={one} incident={may ? incident : undefined} chosen={trail.cause?.rank === one.rank} />
         ))}
       </ol>
       {left > 0 && (
-        <button type="button" className="link touch text-sm" onClick={() => setAll(true)}>
+        <button type="button" className="link touch min-h-6 text-sm" onClick={() => setAll(true)}>
           {plural(left, "less likely one")}
         </button>
       )}
@@ -66,7 +66,7 @@ function One({ one, incident, chosen }: { one: Suspect; incident: number | undef
         <ul className="mt-0.5">
           {reasons.map((reason) => (
             <li key={`${reason.at} ${reason.text}`} className="text-sm">
-              <Link className="touch hover:underline" to={reason.link ?? ""}>
+              <Link className="block min-h-6 py-0.5 hover:underline" to={reason.link ?? ""}>
                 {reason.at && <span className="text-ink-2 tabular-nums">{clock(unix(reason.at), true)} </span>}
                 {reason.text}
               </Link>
@@ -74,7 +74,7 @@ function One({ one, incident, chosen }: { one: Suspect; incident: number | undef
           ))}
         </ul>
         {left > 0 && (
-          <button type="button" className="link touch text-sm" onClick={() => setWhole(true)}>
+          <button type="button" className="link touch min-h-6 text-sm" onClick={() => setWhole(true)}>
             {plural(left, "more reason")}
           </button>
         )}
@@ -133,7 +133,7 @@ function Cause({ trail, incident, now, may }: Props & { may: boolean }) {
           {may && (
             <button
               type="button"
-              className="link touch"
+              className="link touch min-h-6"
               onClick={() => void act(got(api.DELETE("/api/v1/incidents/{number}/cause", { params })))}
             >
               take it back
@@ -151,7 +151,7 @@ function Cause({ trail, incident, now, may }: Props & { may: boolean }) {
         </p>
       ))}
       {may && !asks && (
-        <button type="button" className="link touch" onClick={() => setAsks(true)}>
+        <button type="button" className="link touch min-h-6" onClick={() => setAsks(true)}>
           {trail.suspects.length ? "It was something else …" : "Say what it was …"}
         </button>
       )}

@@ -41,10 +41,10 @@ function Shown({ trail, incident, now }: { trail: Trail; incident: number; now: 
       )}
       <div className="mt-3 grid gap-x-8 gap-y-4 md:grid-cols-[minmax(0,7fr)_minmax(0,4fr)]">
         <div className="min-w-0">
-          <h3 className="mb-1 font-dense font-semibold text-ink-2 text-sm">
+          <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">
             In the order in which they departed from their usual
             {trail.departed_count > 0 && `, of ${counted(trail.departed_count)} that did`}
-          </h3>
+          </h2>
           <Stairs trail={trail} span={span} />
           {trail.departed_count === 0 && <p className="text-ink-2">Nothing left its usual around this time.</p>}
           <LookedAt trail={trail} />

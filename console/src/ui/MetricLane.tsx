@@ -9,6 +9,7 @@ import { LaneRow, useAxis } from "./Lanes";
 /** Lines of one metric over the shared axis; the first has a pale area below it. */
 export function MetricLane({
   name,
+  label = name,
   shows,
   answer,
   colour = 0,
@@ -21,6 +22,8 @@ export function MetricLane({
   usual,
 }: {
   name: string;
+  /** What it is called where several have the same name. */
+  label?: string;
   shows?: ReactNode;
   answer: MetricAnswer | undefined;
   /** Which series colour the first line has. */
@@ -56,10 +59,11 @@ export function MetricLane({
   const first = lines[0];
   const value = first && answer ? (at === undefined ? newest(first) : valueAt(first, answer.step_seconds, at)) : null;
   const said = scaled(value, answer?.unit ?? "");
-  const summary = `${name}: ${answer?.series.length ? `${said.value} ${said.unit}` : "no values"}`;
+  const summary = `${label}: ${answer?.series.length ? `${said.value} ${said.unit}` : "no values"}`;
   return (
     <LaneRow
       name={name}
+      label={label}
       shows={answer?.note || shows}
       value={of ? `${said.value} ${said.unit}` : said.value}
       unit={of ?? (value === null ? "" : said.unit)}

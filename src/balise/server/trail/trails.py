@@ -5,7 +5,8 @@ from __future__ import annotations
 import threading
 import time
 import zlib
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
@@ -33,8 +34,8 @@ FRESH = 20.0
 """Seconds for which the trail of an incident that goes on is good."""
 LOOKS = (2.0, 60.0, 300.0, 900.0, AFTER)
 """Seconds after an incident opened at which its trail is made, whoever asks for it."""
-SHARE = 0.1
-"""Of the time, how much may go into trails that nobody asked for."""
+SHARE, SETTLING = 0.1, 45.0
+"""Of the time, how much may go into trails that nobody asked for; none of the first seconds."""
 MOST_PLACES = 200
 
 
@@ -71,11 +72,14 @@ class Trails:
         self._zone = zone
         self._clock = clock
         self._lock = threading.Lock()
-        self._rests_until = 0.0
+        self._asked_for = 0
+        self._rests_until = clock() + SETTLING
 
     def ask(self, query: TrailQuery) -> Trail:
         """The trail of a place. Raises Refused 404 for one that is not there, 422 for a span that cannot be."""
-        return self._made(self._asked(query))
+        asked = self._asked(query)
+        with self._somebody_waits():
+            return self._made(asked)
 
     def of_incident(self, number: int) -> Trail:
         """The trail of an incident: as it was kept once the stretch around it is over, else as it is now.
@@ -93,19 +97,29 @@ class Trails:
         if kept is not None and (kept.at >= row.opened_at + AFTER or self._clock() - kept.at < FRESH):
             found = Trail.model_validate_json(zlib.decompress(kept.answer))
         else:
-            found = self._make(row)
+            with self._somebody_waits():
+                found = self._make(row)
         return found.model_copy(update={"cause": self._causes.of(number), "before": self._causes.before(number)})
 
     def look(self) -> None:
         """Makes the trail of one of the incidents that go on, if it is due and there is time for it."""
         now = self._clock()
-        if now < self._rests_until:
+        if now < self._rests_until or self._asked_for:
             return
         due = self._state.read(lambda s: _due(s, now))
         if due is not None:
             began = time.perf_counter()
             self._make(due)
             self._rests_until = now + (time.perf_counter() - began) * (1 / SHARE - 1)
+
+    @contextmanager
+    def _somebody_waits(self) -> Iterator[None]:
+        """Nothing is made meanwhile that nobody asked for."""
+        self._asked_for += 1
+        try:
+            yield
+        finally:
+            self._asked_for -= 1
 
     def _make(self, row: Incident) -> Trail:
         """Makes the trail of an incident, and keeps it."""
