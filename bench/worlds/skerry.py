@@ -84,7 +84,7 @@ def voyages(seed: int, chance: Chance, *, quiet: int = 0) -> Iterator[Run]:
 def _runs(console: Parts, seed: int, chance: Chance, quiet: int) -> Iterator[Run]:
     edges = FewerEdges(
         directory=console.directory, applications=console.applications, talks=console.talks,
-        services=console.services, probes=console.probe_results,
+        services=console.services, probes=console.probe_results, machines=console.machines,
     )  # fmt: skip
     edges.missing, edges.rng = chance.edges_missing, np.random.default_rng(seed)
     gatherer = replace_edges(console, edges)

@@ -39,7 +39,7 @@ def gatherer(console: Parts) -> Gatherer:
 def edges(console: Parts) -> Edges:
     return Edges(
         directory=console.directory, applications=console.applications, talks=console.talks,
-        services=console.services, probes=console.probe_results,
+        services=console.services, probes=console.probe_results, machines=console.machines,
     )  # fmt: skip
 
 

@@ -8,6 +8,8 @@ import time
 import numpy as np
 import pytest
 from pydantic import ValidationError
+from sqlalchemy import update
+from sqlalchemy.orm import Session
 
 from balise.api.applications import ApplicationBody
 from balise.api.events import SEVERITIES
@@ -213,6 +215,46 @@ def test_incidents_that_go_on_get_their_trail_by_themselves_in_their_turn(consol
     now[0] += HOUR
     console.trails.look()
     assert kept() == {1, 2}
+
+
+def test_one_that_cannot_be_made_holds_up_no_other(console: Parts, end: float, monkeypatch: pytest.MonkeyPatch) -> None:
+    lay_two(console, end, at=end - 1200)
+    for number, host in ((1, "web"), (2, "broken")):
+        opened(console, end - 900, host, "m", number)
+    gather = console.trails.gatherer.gather
+
+    def failing(felt: list[tuple[str, str]], *rest: object, **more: object) -> object:
+        if ("broken", "") in felt:
+            raise RuntimeError("no")
+        return gather(felt, *rest, **more)
+
+    monkeypatch.setattr(console.trails.gatherer, "gather", failing)
+    now = [time.time() + trails.SETTLING]
+    console.trails._clock = lambda: now[0]
+    with pytest.raises(RuntimeError):
+        console.trails.look()
+    now[0] += HOUR
+    console.trails.look()
+    assert console.state.read(lambda s: s.get(IncidentTrail, 1)) is not None
+    now[0] += HOUR
+    console.trails.look()
+    assert console.state.read(lambda s: s.get(IncidentTrail, 2)) is None
+
+
+def test_an_incident_that_came_again_is_followed_from_its_new_alert(console: Parts, end: float) -> None:
+    lay_two(console, end, at=end - 1200, hours=30)
+    number = opened(console, end - 26 * HOUR, "web", "web.request.duration")
+    console.trails.of_incident(number)
+    console.trails._clock = lambda: time.time() + trails.FRESH
+
+    def again(session: Session) -> None:
+        session.get_one(Incident, number).reopened = 1
+        session.get_one(Alert, number).recovered_at = end - 25 * HOUR
+
+    console.state.write(again)
+    opened(console, end - 900, "web", "web.request.duration", 2)
+    console.state.write(lambda s: s.execute(update(IncidentAlert).where(IncidentAlert.alert == 2).values(incident=1)))
+    assert console.trails.of_incident(number).suspects[0].thing.name == "import"
 
 
 def test_an_address_that_floods_a_log_is_told_from_lines_as_always(console: Parts, end: float) -> None:

@@ -6350,6 +6350,12 @@ export interface components {
             agent: {
                 [key: string]: unknown;
             } | null;
+            /**
+             * Carries
+             * @description the hosts that run on it, at most 200
+             * @default []
+             */
+            carries: string[];
             collection: components["schemas"]["Collection"];
             facts: components["schemas"]["Facts"] | null;
             /** Groups */
@@ -6376,6 +6382,17 @@ export interface components {
             /** Retired At */
             retired_at?: string | null;
             /**
+             * Runs On
+             * @description the machine that it runs on, when that is a host here
+             */
+            runs_on?: string | null;
+            /**
+             * Runs On By
+             * @description who says so: its label, or a plan
+             * @default
+             */
+            runs_on_by: string;
+            /**
              * State
              * @enum {string}
              */
@@ -6394,6 +6411,11 @@ export interface components {
             labels?: {
                 [key: string]: string;
             } | null;
+            /**
+             * Runs On
+             * @description the machine that it runs on, kept as its label runs-on; empty for none
+             */
+            runs_on?: string | null;
         };
         /** HostOpened */
         HostOpened: {

@@ -20,6 +20,7 @@ import { ChangeLane, EventLane, StateLane } from "../ui/StateLane";
 import { Beneath } from "./Beneath";
 import { Collected } from "./Collected";
 import { depthLanes, knownSpan, type LaneSpec, serviceLanes, systemLanes } from "./lanes";
+import { RunsOn } from "./RunsOn";
 import { WatchedBy } from "./WatchedBy";
 
 /** The kit that says what of a system is worth a chart. */
@@ -200,6 +201,7 @@ function Heading({ host, now }: { host: Host; now: number }) {
       </p>
       <Layers name={host.name} />
       <On host={host} />
+      <RunsOn host={host} />
       <Followed host={host} />
       <Collected host={host} now={now} />
     </header>

@@ -1,19 +1,18 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, got, type IncidentDetail, Refused } from "../api/client";
+import { type IncidentDetail, Refused } from "../api/client";
 import { counted } from "../lib/format";
 import { SURE, spanOf, sureness, type Trail } from "../lib/trail";
 import { Failure, Waiting } from "../ui/Note";
 import { Stairs } from "./Stairs";
 import { Suspects } from "./Suspects";
+import { trailQuery } from "./trailQuery";
 
 /** The trail of an incident: its likely cause in one sentence, the lanes as they departed, and the suspects. */
 export function TrailOf({ incident, now }: { incident: IncidentDetail; now: number }) {
   const trail = useQuery({
-    queryKey: ["incident", incident.id, "trail"],
-    queryFn: () => got(api.GET("/api/v1/incidents/{number}/trail", { params: { path: { number: incident.id } } })),
+    ...trailQuery(incident.id),
     refetchInterval: incident.state === "open" ? 60_000 : false,
     placeholderData: keepPreviousData,
-    retry: false,
   });
   if (trail.isError && !trail.data) {
     // Practice, and what is about a channel, has no trail: nothing is missing there.

@@ -4,6 +4,7 @@ import { moment, unix } from "../lib/format";
 import { usePeople } from "../lib/queries";
 import { useSpan } from "../lib/useSpan";
 import { useMay, useSession } from "../signin/session";
+import { CloseIt } from "./CloseIt";
 import { useAct } from "./useAct";
 
 type Asks = "" | "hand over" | "note" | "quiet" | "close" | "join";
@@ -80,15 +81,7 @@ export function Verbs({ incident }: { incident: IncidentDetail }) {
           }
         />
       )}
-      {asks === "close" && (
-        <Words
-          label="What helped: it is shown when the same comes again"
-          button="Close it"
-          send={(reason) =>
-            void done(got(api.POST("/api/v1/incidents/{number}/close", { params: { path }, body: { reason } })))
-          }
-        />
-      )}
+      {asks === "close" && <CloseIt incident={incident} act={(work) => void done(work)} />}
       {asks === "join" && (
         <Words
           label="The number of the incident that is a part of this one"

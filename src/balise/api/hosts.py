@@ -64,6 +64,9 @@ class Host(BaseModel):
     last_seen: str | None
     collection: Collection
     open_alerts: int
+    runs_on: str | None = Field(default=None, description="the machine that it runs on, when that is a host here")
+    runs_on_by: str = Field(default="", description="who says so: its label, or a plan")
+    carries: list[str] = Field(default=[], description="the hosts that run on it, at most 200")
     retired_at: str | None = None
 
 
@@ -72,6 +75,9 @@ class HostChange(BaseModel):
 
     labels: dict[LabelKey, LabelValue] | None = None
     groups: list[Name] | None = None
+    runs_on: Annotated[str, Field(max_length=100)] | None = Field(
+        default=None, description="the machine that it runs on, kept as its label runs-on; empty for none"
+    )
 
 
 class Stretch(BaseModel):

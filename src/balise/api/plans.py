@@ -139,6 +139,7 @@ class PlanBody(Strict):
         Field(max_length=200, description="by rule: who set its limits here, when and why"),
     ] = {}
     application: PlanApplication | None = None
+    runs_on: Name | None = Field(default=None, description="the machine that its hosts run on, unless they say another")
 
     @field_validator("until")
     @classmethod

@@ -42,6 +42,11 @@ def add(noun: argparse.ArgumentParser) -> None:
     remote.add_argument("--accept-host-key", action="store_true", help="pin the key that the host shows next")
     compare = verb(of, "compare", "facts of hosts side by side; * where they differ", _compare)
     compare.add_argument("names", nargs="+")
+    runs = verb(of, "runs-on", "say which machine a host runs on", _runs_on, form_=False)
+    runs.add_argument("name")
+    machine = runs.add_mutually_exclusive_group(required=True)
+    machine.add_argument("machine", nargs="?", metavar="MACHINE", help="the host that it runs on")
+    machine.add_argument("--none", action="store_true", help="it says none; a plan may")
     change = verb(of, "change", "label and group many hosts at once", _change, form_=False)
     change.add_argument("names", nargs="*")
     filters(change, "the hosts that pass, instead of names")
@@ -95,6 +100,14 @@ def _show(a: argparse.Namespace) -> int:
         (f"follows {f['path']}", f"{f['status']}: {f['detail']}, {f['lines']} lines") for f in agent.get("follow", [])
     ]
     show({"items": flat}, [("what", lambda i: i[0]), ("value", lambda i: i[1])], a.format)
+    return 0
+
+
+def _runs_on(a: argparse.Namespace) -> int:
+    with console() as c:
+        changed = c.hosts.change(a.name, model(HostChange, runs_on="" if a.none else a.machine))
+    said = f"runs on {changed.runs_on}, as {changed.runs_on_by} says" if changed.runs_on else "runs on no other host"
+    print(f"{changed.name} {said}")
     return 0
 
 

@@ -45,6 +45,7 @@ class Stacked:
     follow: dict[str, FollowedFile] = field(default_factory=dict)
     limits: dict[str, Limits] = field(default_factory=dict)
     snoozed: set[str] = field(default_factory=set)
+    runs_on: str = ""
     sources: dict[str, str] = field(default_factory=dict)
     plans: list[str] = field(default_factory=list)
 
@@ -68,6 +69,8 @@ class Stacked:
             found[f"limits.{rule}"] = limits_in_words(limits, "")
         for rule in sorted(self.snoozed):
             found[f"limits.{rule}"] = OFF
+        if self.runs_on:
+            found["runs_on"] = self.runs_on
         return [Setting(setting=k, value=v, plan=self.sources.get(k, DEFAULTS)) for k, v in found.items()]
 
 
@@ -120,6 +123,9 @@ def _lay_over(out: Stacked, plan: NamedPlan) -> None:
         if said is not None:
             out.collectors[name] = _setting(name, said)
             out.sources[f"collect.{name}"] = plan.name
+    if body.runs_on is not None:
+        out.runs_on = body.runs_on
+        out.sources["runs_on"] = plan.name
     for file in body.follow:
         key = f"follow {file.path}"
         if file.stop:

@@ -50,6 +50,7 @@ from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.erasing import Eraser
 from balise.server.hosts.groups import GroupBook
+from balise.server.hosts.machines import Machines
 from balise.server.hosts.reports import HostReports
 from balise.server.hosts.signing_in import SignInFigures
 from balise.server.hosts.silence import Silence
@@ -274,6 +275,7 @@ class Hosts(People):
     alert_search: AlertSearch
     clocks: Clocks
     reports: HostReports
+    machines: Machines
     hosts: HostBook
     groups: GroupBook
     views: ViewBook
@@ -306,7 +308,16 @@ def _hosts(on: People) -> Hosts:
     clocks = Clocks()
     plans = HeldPlans(state=state, directory=directory)
     reports = HostReports(state=state, directory=directory)
-    hosts = HostBook(state=state, directory=directory, alerts=alerts, evidence=evidence, clocks=clocks, reports=reports)
+    machines = Machines(directory=directory, planned=plans.machine_of)
+    hosts = HostBook(
+        state=state,
+        directory=directory,
+        alerts=alerts,
+        evidence=evidence,
+        clocks=clocks,
+        reports=reports,
+        machines=machines,
+    )
     return Hosts(
         **vars(on),
         charts=charts,
@@ -327,6 +338,7 @@ def _hosts(on: People) -> Hosts:
         alert_search=AlertSearch(state=state, alerts=alerts),
         clocks=clocks,
         reports=reports,
+        machines=machines,
         hosts=hosts,
         groups=GroupBook(state=state, directory=directory),
         views=ViewBook(state),
@@ -642,7 +654,7 @@ class Incidents(Rules):
 
 def _incidents(on: Rules) -> Incidents:
     state, directory = on.state, on.directory
-    surroundings = Surroundings(directory=directory, applications=on.applications)
+    surroundings = Surroundings(directory=directory, applications=on.applications, machines=on.machines)
 
     def paused() -> dict[int, str]:
         return on.maintenance.paused
@@ -722,6 +734,7 @@ def _drilling(on: Incidents) -> Drilling:
         talks=on.talks,
         services=on.services,
         probes=on.probe_results,
+        machines=on.machines,
     )
     tree = FleetTree(
         directory=on.directory,

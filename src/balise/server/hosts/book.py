@@ -19,6 +19,7 @@ from balise.server.events.evidence import EvidenceReader
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.hosts.groups import join_group, leave_group
+from balise.server.hosts.machines import LABEL, Machines
 from balise.server.hosts.reports import HostReports
 from balise.server.people.access import audit
 from balise.server.signals import Signal
@@ -27,7 +28,7 @@ from balise.store.state.store import StateStore
 
 ERASING, ERASED = "(erasing) ", "(erased) "
 """What a host is called whose history is going, and gone; nobody can give a host such a name."""
-MOST_LABELS = 64
+MOST_LABELS, MOST_CARRIED = 64, 200
 _SORTS = ("name", "state", "last_seen")
 _WORST = {"critical": 0, "warning": 1, "silent": 2, "ok": 3, "paused": 4}
 
@@ -44,6 +45,7 @@ class HostBook:
         evidence: EvidenceReader,
         clocks: Clocks,
         reports: HostReports,
+        machines: Machines,
     ) -> None:
         self._state = state
         self._directory = directory
@@ -51,6 +53,7 @@ class HostBook:
         self._evidence = evidence
         self._clocks = clocks
         self._reports = reports
+        self._machines = machines
         self.left = Signal[int]("host left")
         """Told the number of a host of which nothing is taken or collected any more."""
         self.regrouped = Signal[list[int]]("hosts regrouped")
@@ -79,12 +82,14 @@ class HostBook:
         part = found[at : at + limit]
         rows = self._rows([k.id for k in part])
         severities = self._alerts.open.severities()
-        items = [self._answer(k, rows.get(k.id), severities) for k in part]
+        carries = self._carried()
+        items = [self._answer(k, rows.get(k.id), severities, carries) for k in part]
         return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
 
     def get(self, name: str) -> Host:
         known = self.known(name)
-        return self._answer(known, self._rows([known.id]).get(known.id), self._alerts.open.severities())
+        row = self._rows([known.id]).get(known.id)
+        return self._answer(known, row, self._alerts.open.severities(), self._carried())
 
     def known(self, name: str) -> Known:
         known = self._directory.find(name)
@@ -96,8 +101,18 @@ class HostBook:
         rows = self._state.read(lambda s: list(s.scalars(select(tables.Host).where(tables.Host.id.in_(ids)))))
         return {row.id: row for row in rows}
 
-    def _answer(self, known: Known, row: tables.Host | None, severities: dict[int, list[str]]) -> Host:
+    def _carried(self) -> dict[str, list[str]]:
+        """By machine the hosts that run on it."""
+        found: dict[str, list[str]] = {}
+        for name, machine in sorted(self._machines.all().items()):
+            found.setdefault(machine, []).append(name)
+        return found
+
+    def _answer(
+        self, known: Known, row: tables.Host | None, severities: dict[int, list[str]], carries: dict[str, list[str]]
+    ) -> Host:
         facts = Facts.model_validate(row.facts) if row and row.facts else None
+        machine, by = self._machines.of(known)
         return Host(
             id=known.id,
             name=known.name,
@@ -119,6 +134,9 @@ class HostBook:
                 clock_seconds=self._clock_of(known.id),
             ),
             open_alerts=len(severities.get(known.id, ())),
+            runs_on=machine or None,
+            runs_on_by=by,
+            carries=carries[known.name][:MOST_CARRIED] if known.name in carries else [],
             retired_at=rfc3339(row.retired_at) if row and row.retired_at else None,
         )
 
@@ -151,13 +169,18 @@ class HostBook:
         return self._state.read(lambda s: dict(s.execute(query).all()))
 
     def change(self, name: str, change: HostChange, who: str) -> Host:
-        """Sets labels and groups."""
+        """Sets labels and groups, and the machine that it runs on. Raises Refused 422 for one that cannot be."""
         known = self.known(name)
+        if change.runs_on:
+            self._machines.check(known.name, change.runs_on)
 
         def write(session: Session) -> None:
             row = session.get_one(tables.Host, known.id)
             if change.labels is not None:
                 _set_labels(row, dict(change.labels))
+            if change.runs_on is not None:
+                others = {key: value for key, value in row.labels.items() if key != LABEL}
+                _set_labels(row, {**others, LABEL: change.runs_on} if change.runs_on else others)
             if change.groups is not None:
                 session.execute(delete(tables.Member).where(tables.Member.host == known.id))
                 for group in dict.fromkeys(change.groups):

@@ -15,12 +15,11 @@ from balise.core.incidents.hurting import hurts
 from balise.core.rules.limits import CRITICAL
 from balise.server.applications.book import ApplicationBook
 from balise.server.hosts.directory import Directory
+from balise.server.hosts.machines import Machines
 from balise.server.incidents.members import Member
 
 GOOD_FOR = 10.0
 """Seconds for which what applications need is remembered; who changes one has it read anew at once."""
-MACHINE = "runs-on"
-"""The label of a virtual machine that names the host it is on."""
 
 
 @dataclass(frozen=True)
@@ -35,9 +34,15 @@ class Surroundings:
     """Answers from the applications as they are drawn and the hosts as they are."""
 
     def __init__(
-        self, *, directory: Directory, applications: ApplicationBook, clock: Callable[[], float] = time.monotonic
+        self,
+        *,
+        directory: Directory,
+        applications: ApplicationBook,
+        machines: Machines,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._directory = directory
+        self._machines = machines
         self._applications = applications
         self._clock = clock
         self._read_at: float | None = None
@@ -101,7 +106,7 @@ class Surroundings:
 
     def machine(self, host: str) -> str:
         known = self._directory.find(host)
-        return known.labels.get(MACHINE, "") if known is not None else ""
+        return self._machines.of(known)[0] if known is not None else ""
 
     def all_silent(self, kind: str, name: str) -> bool:
         now = time.time()

@@ -77,6 +77,13 @@ class HeldPlans:
             refresh=self._refreshes.get(known.id, 0),
         )
 
+    def machine_of(self, known: Known) -> tuple[str, str]:
+        """The machine that plans say a host runs on, and which plan; both empty for none."""
+        if not any(plan.body.runs_on for plan in self.plans):
+            return "", ""
+        stacked = self.of(known)
+        return (stacked.runs_on, f"the plan {stacked.sources['runs_on']}") if stacked.runs_on else ("", "")
+
     def limits_of(self, rule: str, host: int) -> Limits | Literal["off"] | None:
         """What plans say of a rule's limits on a host."""
         if rule not in self.planned_rules():

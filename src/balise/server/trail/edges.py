@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
 
 from balise.api.applications import ApplicationPart
@@ -11,7 +12,7 @@ from balise.server.applications.book import ApplicationBook
 from balise.server.applications.talks import Talks
 from balise.server.errors import unknown
 from balise.server.hosts.directory import Directory, Known
-from balise.server.incidents.surroundings import MACHINE
+from balise.server.hosts.machines import Machines
 from balise.server.probes.results import ProbeResults
 from balise.server.services.book import ServiceBook
 
@@ -30,8 +31,10 @@ class Edges:
         talks: Talks,
         services: ServiceBook,
         probes: ProbeResults,
+        machines: Machines,
     ) -> None:
         self._directory = directory
+        self._machines = machines
         self._probes = probes
         self._services = services
         self._applications = applications
@@ -39,12 +42,7 @@ class Edges:
 
     def machines(self) -> dict[str, int]:
         """The hosts on which others run, and how many."""
-        found: dict[str, int] = {}
-        for known in self._directory.all():
-            machine = known.labels.get(MACHINE)
-            if machine and self._directory.find(machine) is not None:
-                found[machine] = found.get(machine, 0) + 1
-        return found
+        return dict(Counter(self._machines.all().values()))
 
     def felt(self, application: str) -> list[Node]:
         """The places of an application that are nearest to its users: the parts that no other needs."""
@@ -119,11 +117,9 @@ class Edges:
         return [(known.name, "") for known in self._directory.all() if part.group in known.groups]
 
     def _told(self) -> Iterator[Edge]:
-        for known in self._directory.all():
-            machine = known.labels.get(MACHINE)
-            if machine and machine != known.name and self._directory.find(machine) is not None:
-                yield Edge((known.name, ""), (machine, ""), "runs on", "told")
-                yield Edge((machine, ""), (known.name, ""), "shares", "told")
+        for name, machine in self._machines.all().items():
+            yield Edge((name, ""), (machine, ""), "runs on", "told")
+            yield Edge((machine, ""), (name, ""), "shares", "told")
 
     def _seen(self) -> Iterator[Edge]:
         for talk in self._talks.all():

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
-from sqlalchemy import or_, select
+from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.orm import Session
 
 from balise.api.spans import instant
@@ -36,7 +36,7 @@ LOOKS = (2.0, 60.0, 300.0, 900.0, AFTER)
 """Seconds after an incident opened at which its trail is made, whoever asks for it."""
 SHARE, SETTLING = 0.1, 45.0
 """Of the time, how much may go into trails that nobody asked for; none of the first seconds."""
-MOST_PLACES = 200
+MOST_PLACES, MOST_FAILED = 200, 1000
 
 
 @dataclass(frozen=True)
@@ -48,6 +48,15 @@ class _Asked:
     end: float
     called: float | None = None
     about: frozenset[tuple[str, str]] = frozenset()
+
+
+@dataclass(frozen=True)
+class _Called:
+    """What people were called for: where, the hosts and metrics, and when, unix seconds."""
+
+    felt: Collection[Node]
+    about: frozenset[tuple[str, str]]
+    at: float
 
 
 class Trails:
@@ -72,13 +81,17 @@ class Trails:
         self._zone = zone
         self._clock = clock
         self._lock = threading.Lock()
+        self._counting = threading.Lock()
         self._asked_for = 0
+        self._failed: set[int] = set()
         self._rests_until = clock() + SETTLING
 
     def ask(self, query: TrailQuery) -> Trail:
         """The trail of a place. Raises Refused 404 for one that is not there, 422 for a span that cannot be."""
         asked = self._asked(query)
         with self._somebody_waits():
+            if asked.called is not None and query.from_ is None and query.to is None:
+                return self._followed(_Called(asked.felt, asked.about, asked.called))
             return self._made(asked)
 
     def of_incident(self, number: int) -> Trail:
@@ -93,12 +106,12 @@ class Trails:
         if row.of:
             about = "it is practice" if row.of == "drill" else f"it is about the {row.of}, whose records say why"
             raise Refused(409, f"Incident {number} has no trail: {about}.")
-        kept = self._state.read(lambda s: s.get(IncidentTrail, number))
-        if kept is not None and (kept.at >= row.opened_at + AFTER or self._clock() - kept.at < FRESH):
+        kept, called = self._state.read(lambda s: (s.get(IncidentTrail, number), _called(s, row)))
+        if kept is not None and (kept.at >= called.at + AFTER or self._clock() - kept.at < FRESH):
             found = Trail.model_validate_json(zlib.decompress(kept.answer))
         else:
             with self._somebody_waits():
-                found = self._make(row)
+                found = self._make(number, called)
         return found.model_copy(update={"cause": self._causes.of(number), "before": self._causes.before(number)})
 
     def look(self) -> None:
@@ -106,27 +119,35 @@ class Trails:
         now = self._clock()
         if now < self._rests_until or self._asked_for:
             return
-        due = self._state.read(lambda s: _due(s, now))
-        if due is not None:
-            began = time.perf_counter()
-            self._make(due)
+        due = self._state.read(lambda s: _due(s, now, self._failed))
+        if due is None:
+            return
+        began = time.perf_counter()
+        try:
+            self._make(due.id, self._state.read(lambda s: _called(s, due)))
+        except Exception:
+            # The others go on; this one is tried again when the console is, or when somebody asks.
+            self._failed = {*sorted(self._failed)[-MOST_FAILED:], due.id}
+            raise
+        finally:
             self._rests_until = now + (time.perf_counter() - began) * (1 / SHARE - 1)
 
     @contextmanager
     def _somebody_waits(self) -> Iterator[None]:
         """Nothing is made meanwhile that nobody asked for."""
-        self._asked_for += 1
+        with self._counting:
+            self._asked_for += 1
         try:
             yield
         finally:
-            self._asked_for -= 1
+            with self._counting:
+                self._asked_for -= 1
 
-    def _make(self, row: Incident) -> Trail:
+    def _make(self, number: int, called: _Called) -> Trail:
         """Makes the trail of an incident, and keeps it."""
-        felt, about = self._state.read(lambda s: _places(s, row.id))
-        found = self._followed(felt, about, row.opened_at)
+        found = self._followed(called)
         kept = IncidentTrail(
-            incident=row.id,
+            incident=number,
             at=self._clock(),
             suspect=found.suspects[0].title if found.suspects and found.sure >= SURE else "",
             sentence=found.sentence,
@@ -134,18 +155,21 @@ class Trails:
             answer=zlib.compress(found.model_dump_json(by_alias=True).encode()),
         )
         # It may have been forgotten meanwhile.
-        self._state.write(lambda s: s.merge(kept) if s.get(Incident, row.id) is not None else None)
+        self._state.write(lambda s: s.merge(kept) if s.get(Incident, number) is not None else None)
         return found
 
-    def _followed(self, felt: Collection[Node], about: frozenset[tuple[str, str]], opened: float) -> Trail:
+    def _followed(self, called: _Called) -> Trail:
         """The trail of what people were called for: from shortly before it, or from as far back as it takes until that
         had not departed yet, as with what fills up over hours."""
-        end = min(self._clock(), opened + AFTER)
+        first: Trail | None = None
+        end = min(self._clock(), called.at + AFTER)
         for lead in LEADS:
-            found = self._made(_Asked(felt, opened - lead, end, opened, about))
-            if not about or any(_began(one, opened) for one in found.departed if (one.host, one.metric) in about):
+            found = self._made(_Asked(called.felt, called.at - lead, end, called.at, called.about))
+            mine = [one for one in found.departed if (one.host, one.metric) in called.about]
+            if not called.about or any(_began(one, called.at) for one in mine):
                 return found
-        return self._made(_Asked(felt, opened - LEADS[0], end, opened, about))
+            first = first or found
+        return first or found
 
     def _made(self, asked: _Asked) -> Trail:
         with self._lock:
@@ -198,12 +222,15 @@ def _of_alert(session: Session, number: int) -> tuple[list[Node], frozenset[tupl
     return [_node(row)], _about([row]), row.opened_at
 
 
-def _places(session: Session, incident: int) -> tuple[list[Node], frozenset[tuple[str, str]]]:
-    """Where an incident's alerts are, and what they measure."""
-    mine = select(IncidentAlert.alert).where(IncidentAlert.incident == incident)
+def _called(session: Session, incident: Incident) -> _Called:
+    """Where an incident's alerts are, and what they measure; of one that came again, those that are open now."""
+    mine = select(IncidentAlert.alert).where(IncidentAlert.incident == incident.id)
     query = select(Alert).where(Alert.id.in_(mine)).order_by(Alert.level.desc(), Alert.id).limit(MOST_PLACES)
     rows = list(session.scalars(query))
-    return list(dict.fromkeys(_node(row) for row in rows)), _about(rows)
+    at = incident.opened_at
+    if incident.reopened and (again := [row for row in rows if row.recovered_at is None]):
+        rows, at = again, min(row.opened_at for row in again)
+    return _Called(list(dict.fromkeys(_node(row) for row in rows)), _about(rows), at)
 
 
 def _about(rows: Iterable[Alert]) -> frozenset[tuple[str, str]]:
@@ -215,17 +242,30 @@ def _node(row: Alert) -> Node:
     return row.host_name, str(row.attributes.get("service.name", ""))
 
 
-def _due(session: Session, now: float) -> Incident | None:
-    """The worst of the open incidents whose next look is due."""
-    looks = [
+def _due(session: Session, now: float, without: Collection[int]) -> Incident | None:
+    """The worst of the open incidents whose next look is due, or that have an alert which their trail has not seen."""
+    looks: list[ColumnElement[bool]] = [
         (Incident.opened_at <= now - after)
         & (IncidentTrail.at.is_(None) | (IncidentTrail.at < Incident.opened_at + after))
         for after in LOOKS
     ]
+    newest = (
+        select(func.max(Alert.opened_at))
+        .join(IncidentAlert, IncidentAlert.alert == Alert.id)
+        .where(IncidentAlert.incident == Incident.id, Alert.recovered_at.is_(None))
+        .scalar_subquery()
+    )
+    looks.append(IncidentTrail.at < newest)
     query = (
         select(Incident)
         .outerjoin(IncidentTrail, IncidentTrail.incident == Incident.id)
-        .where(Incident.state == "open", Incident.of == "", Incident.joined_into.is_(None), or_(*looks))
+        .where(
+            Incident.state == "open",
+            Incident.of == "",
+            Incident.joined_into.is_(None),
+            or_(*looks),
+            Incident.id.not_in(without),
+        )
         .order_by(IncidentTrail.at.is_not(None), Incident.level.desc(), Incident.id.desc())
         .limit(1)
     )
