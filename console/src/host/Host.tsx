@@ -230,7 +230,7 @@ function On({ host }: { host: Host }) {
     })),
   ];
   return (
-    <p className="flex flex-wrap gap-x-4 font-dense text-sm max-md:[&>a]:min-h-11 max-md:[&>a]:items-center max-md:[&>a]:inline-flex">
+    <p className="flex flex-wrap gap-x-4 font-dense text-sm [&>a]:min-h-6 max-md:[&>a]:min-h-11 max-md:[&>a]:items-center max-md:[&>a]:inline-flex">
       {links.map((l) => (
         <Link key={l.to} className="inline-flex items-center gap-1 hover:underline" to={withSpan(l.to, parameters)}>
           <Signal state={l.state} size={15} />

@@ -15,7 +15,7 @@ export function RunsOn({ host }: { host: Host }) {
   const [asks, setAsks] = useState(false);
   if (!host.runs_on && !host.carries.length && !may) return null;
   return (
-    <div className="font-dense text-sm">
+    <div className="mt-1 font-dense text-sm">
       <p className="flex flex-wrap items-center gap-x-3">
         {host.runs_on && (
           <span>
@@ -48,7 +48,10 @@ export function RunsOn({ host }: { host: Host }) {
 function HostLink({ name }: { name: string }) {
   const [parameters] = useSearchParams();
   return (
-    <Link className="link" to={withSpan(`/fleet/${encodeURIComponent(name)}`, parameters)}>
+    <Link
+      className="link touch inline-flex min-h-6 items-center"
+      to={withSpan(`/fleet/${encodeURIComponent(name)}`, parameters)}
+    >
       {name}
     </Link>
   );

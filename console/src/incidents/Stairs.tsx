@@ -40,7 +40,11 @@ function Step({ one, next, span, colour }: StepProps) {
   const at = unix(one.at);
   const name = one.host ?? "outside";
   const shows = (
-    <Link className="line-clamp-2 hover:underline" to={one.link ?? ""} title={`${one.text}, ${clock(at, true)}`}>
+    <Link
+      className="touch inline-flex min-h-6 items-center hover:underline"
+      to={one.link ?? ""}
+      title={`${one.text}, ${clock(at, true)}`}
+    >
       <span className="tabular-nums">{clock(at, true)}</span> {shownBy(one)}
     </Link>
   );

@@ -12,8 +12,8 @@ class Trails(Noun):
     def of_incident(self, number: int) -> Trail:
         """Of an incident, the likeliest first.
 
-        >>> balise.trails.of_incident(1).looked_at.hosts
-        1
+        >>> balise.trails.of_incident(1).looked_at.left_out
+        0
         """
         return self._connection.get(Trail, f"/incidents/{number}/trail")
 
