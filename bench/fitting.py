@@ -1,4 +1,6 @@
-"""Fits the weights of the trail to made-up systems, and prints them: PYTHONPATH=bench .venv/bin/python bench/fitting.py
+"""Fits the weights of the trail to made-up systems and the ferries, and prints them.
+
+PYTHONPATH=bench .venv/bin/python bench/fitting.py
 
 The likelihood of a conditional logit with "none of them" among the choices is climbed, held back a little towards
 nothing so that no weight runs away where cases are few. Its seeds are none of those that judge.
@@ -17,12 +19,14 @@ from balise.core.trail.evidence import evidence_of
 from balise.core.trail.ranking import nothing_of
 from balise.core.trail.suspects import FEATURES, matrix, suspects_of
 from worlds.faults import FAULTS
-from worlds.laying import Chance, lay
+from worlds.laying import Chance, Run, lay
+from worlds.skerry import voyages
 
 F64 = NDArray[np.float64]
-BUILDING = 1_000_000
-ROUNDS, WITHOUT = 36, 4
-"""How often each fault is laid, and how many cases without one there are beside them each time."""
+BUILDING, VOYAGES = 1_000_000, 1_000
+ROUNDS, WITHOUT, BETWEEN = 36, 4, 6
+"""How often each fault is laid, and how many cases without one there are beside them each time; the ferries sail a
+third as often."""
 STEPS, PACE, HELD_BACK = 1500, 0.05, 4e-4
 FADING = (0.9, 0.999)
 """Of the mean and the square of the slope, from step to step (Adam, Kingma and Ba 2015)."""
@@ -40,7 +44,19 @@ class Choice:
 def choice_of(job: tuple[int, str | None, int]) -> Choice:
     """Lays and measures one case; where the cause cannot be seen at all, nothing is the right answer."""
     seed, fault, turn = job
-    run = lay(seed, fault, Chance(edges_missing=(0.0, 0.3, 0.6)[turn % 3], lost=(0.0, 0.1)[turn % 2]))
+    return _choice(lay(seed, fault, _chance(turn)))
+
+
+def choices_of(turn: int) -> list[Choice]:
+    """Those of the stories of one history of the ferries, and of some stretches without any."""
+    return [_choice(run) for run in voyages(VOYAGES + turn, _chance(turn), quiet=BETWEEN)]
+
+
+def _chance(turn: int) -> Chance:
+    return Chance(edges_missing=(0.0, 0.3, 0.6)[turn % 3], lost=(0.0, 0.1)[turn % 2])
+
+
+def _choice(run: Run) -> Choice:
     evidence = evidence_of(run.case)
     suspects = suspects_of(run.case, evidence)
     right = [i for i, one in enumerate(suspects) if one.thing in run.truth]
@@ -88,7 +104,8 @@ def fitted(choices: list[Choice]) -> tuple[F64, F64]:
 def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else ROUNDS
     with ProcessPoolExecutor(2) as pool:
-        weights, none = fitted(list(pool.map(choice_of, jobs(rounds), chunksize=8)))
+        sailed = [one for some in pool.map(choices_of, range(max(1, rounds // 3))) for one in some]
+        weights, none = fitted([*sailed, *pool.map(choice_of, jobs(rounds), chunksize=8)])
     for name, weight in zip(FEATURES, weights, strict=True):
         print(f'    "{name}": {weight:.2f},')
     print(f"NONE = np.array([{', '.join(f'{weight:.2f}' for weight in none)}])")

@@ -99,7 +99,7 @@ def _ask(console: Parts) -> dict[str, object]:
         began = time.perf_counter()
         gathered = console.trails.gatherer.gather(felt, end - LENGTH, end)
         asked = time.perf_counter()
-        trail_of(gathered.case, str)
+        trail_of(gathered.case, str, gathered.signs)
         took.append(time.perf_counter() - began)
     return {
         "hosts": gathered.hosts, "events": gathered.events, "lines": len(gathered.case.lines),

@@ -35,7 +35,7 @@ def test_a_plan_says_it_for_many_and_a_hosts_own_word_is_stronger(fleet: Parts) 
     assert (settings["runs_on"].value, settings["runs_on"].plan) == ("metal", "racks")
     fleet.hosts.change("guest-1", HostChange(runs_on="iron"), "t")
     assert fleet.machines.all() == {"guest-1": "iron", "guest-2": "metal"}
-    assert fleet.machines.on("metal") == ["guest-2"]
+    assert fleet.machines.carried() == {"iron": ["guest-1"], "metal": ["guest-2"]}
 
 
 @pytest.mark.parametrize(

@@ -54,8 +54,8 @@ export function stairs(trail: Trail): Departure[] {
 /** What is drawn: the stretch that was asked about, and what departed before it. */
 export function spanOf(trail: Trail): Span {
   const [asked, end] = [unix(trail.from), unix(trail.to)];
-  const first = Math.min(asked, ...stairs(trail).map((one) => unix(one.at)));
-  const start = first < asked + (end - asked) / 20 ? first - (end - first) / 15 : asked;
+  const first = Math.min(...stairs(trail).map((one) => unix(one.at)));
+  const start = first < asked + (end - asked) / 20 ? Math.min(asked, first - (end - first) / 15) : asked;
   return { from: "", to: "", start: Math.floor(start), end: Math.ceil(end), live: false };
 }
 

@@ -15,6 +15,7 @@ ThingKind = Literal[
     "machine",
 ]  # fmt: skip
 SignKind = Literal["saturation", "errors", "latency", "traffic", "waiting", "state", "other"]
+"""What a sign tells of work: how full, how often wrong, how slow, how much, how many wait, and whether at all."""
 BecauseKind = Literal["series", "pattern", "session", "process", "change", "state", "edge", "shared"]
 PlaceName = Annotated[str, Field(min_length=1, max_length=255)]
 

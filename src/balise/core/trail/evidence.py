@@ -100,16 +100,21 @@ class Evidence:
     nodes: dict[Node, Shown]
 
 
-def evidence_of(case: Case) -> Evidence:
-    """Measures the lines and takes up what began. What happens each week at this hour is none, nor what had happened
-    long before the stretch that is asked about."""
+def signs_of_lines(case: Case) -> list[Sign]:
+    """The lines of a case that departed."""
     clock = np.array([line.clock for line in case.lines])
     found = departed(
         case.times, case.values, case.first_step, units=[line.unit for line in case.lines], usual=case.usual,
         spread=case.spread, clock=clock,
     )  # fmt: skip
+    return list(_of_lines(case.lines, found))
+
+
+def evidence_of(case: Case, of_lines: Sequence[Sign] | None = None) -> Evidence:
+    """Measures the lines and takes up what began. What happens each week at this hour is none, nor what had happened
+    long before the stretch that is asked about. `of_lines` are the signs of its lines, if they were measured before."""
     early = case.start - BEFORE_ASKED
-    every = (*_of_lines(case.lines, found), *_of_happenings(case.happenings))
+    every = (*(signs_of_lines(case) if of_lines is None else of_lines), *_of_happenings(case.happenings))
     signs = [sign for sign in every if sign.at + sign.uncertainty >= early]
     signs.sort(key=lambda sign: sign.at)
     things: dict[Thing, list[Sign]] = {}

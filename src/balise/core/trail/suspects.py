@@ -26,6 +26,8 @@ LONGEST_DELAY = 1800.0
 """Seconds after which nothing is an effect any more by its time alone."""
 PLAUSIBLE = 1200.0
 """Seconds in which effects mostly follow: what comes much later is less likely one."""
+LIKELY, REACHES = 0.5, 0.15
+"""Of an effect, how likely it came after, and how strong the way to it is, at the least."""
 CALLED_WITHIN = 15.0
 """Seconds within which a moment and that of a call are the same."""
 SOON = 600.0
@@ -59,6 +61,12 @@ class Suspect:
     effects: Sequence[Effect]
     blamed: Effect | None
     """The node that explains this one better than the other way about, if any does."""
+
+    @cached_property
+    def followed(self) -> list[Effect]:
+        """Its effects that are more likely than not, in the order in which they departed."""
+        found = [e for e in self.effects if e.after >= LIKELY and e.way.strength >= REACHES]
+        return sorted(found, key=lambda effect: effect.sign.at)
 
 
 def suspects_of(case: Case, evidence: Evidence) -> list[Suspect]:

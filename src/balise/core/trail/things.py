@@ -6,14 +6,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal, get_args
 
-Kind = Literal[
-    "host", "service", "session", "process", "user", "query", "change", "volume", "certificate", "address", "link",
-    "machine",
-]  # fmt: skip
+from balise.api.trail import SignKind, ThingKind
+
+Kind = ThingKind
+Sort = SignKind
 Node = tuple[str, str]
 """A host and one of its services; the host itself with no service, and what is outside with no host."""
-Sort = Literal["saturation", "errors", "latency", "traffic", "waiting", "state", "other"]
-"""What a series tells of work: how full, how often wrong, how slow, how much, how many wait, and whether at all."""
 ACTING: frozenset[Kind] = frozenset({"session", "process", "user", "query", "change", "address"})
 """Kinds of what happens on a host: somebody or something does it."""
 NARROW: frozenset[Kind] = frozenset(get_args(Kind)) - {"host", "service", "machine"}

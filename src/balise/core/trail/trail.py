@@ -48,9 +48,9 @@ class Trail:
         return self.suspects[0].sure if self.suspects else 0.0
 
 
-def trail_of(case: Case, clock: Clock) -> Trail:
-    """Ranks what may have caused what is felt. `clock` says how moments are told."""
-    evidence = evidence_of(case)
+def trail_of(case: Case, clock: Clock, of_lines: Sequence[Sign] | None = None) -> Trail:
+    """Ranks what may have caused what is felt. `clock` says how moments are told, `of_lines` is as in `evidence_of`."""
+    evidence = evidence_of(case, of_lines)
     weighed = suspects_of(case, evidence)
     sure = taken_together(weighed, probabilities(weighed, evidence, case.leaning, called=case.called is not None))
     places = enumerate(np.argsort(-sure, kind="stable")[:MOST_SUSPECTS].tolist())

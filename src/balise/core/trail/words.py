@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal
 
+from balise.api.trail import BecauseKind
 from balise.core.quantities import in_words
 from balise.core.trail.evidence import Sign
 from balise.core.trail.suspects import Effect, Suspect
 from balise.core.trail.things import NARROW, Node, Sort, Thing
 from balise.core.trail.weights import OF
 
-BecauseKind = Literal["series", "pattern", "session", "process", "change", "state", "edge", "shared"]
 Clock = Callable[[float], str]
 """How a moment is said, such as 18:03."""
 CHAIN, LONGEST_QUOTED = 3, 60
@@ -127,9 +126,9 @@ def nothing(departed: int) -> str:
 
 def _chain(one: Suspect) -> str:
     """What follows elsewhere, in the order in which it did; what several places do is said once."""
-    effects = [e for e in one.effects if e.after >= 0.5 and e.way.strength >= 0.15 and e.worst.worse]
+    effects = [e for e in one.followed if e.worst.worse]
     places: dict[str, list[Effect]] = {}
-    for effect in sorted(effects, key=lambda e: e.sign.at):
+    for effect in effects:
         if effect.node[0] != one.thing.host:
             key = "log" if effect.worst.source == "pattern" else does(effect.worst)
             places.setdefault(key, []).append(effect)
@@ -149,7 +148,7 @@ def because(suspect: Suspect, others: int) -> list[Because]:
                 sign.thing.node)
         for sign in sorted(suspect.shown.signs, key=lambda sign: -sign.strength)[:MOST_BECAUSE - 4]
     ]  # fmt: skip
-    after = [e for e in suspect.effects if e.after >= 0.5 and e.way.strength >= 0.15]
+    after = suspect.followed
     if after:
         names = ", ".join(node_named(e.node) for e in after[:4])
         more = f" and {len(after) - 4} more" if len(after) > 4 else ""

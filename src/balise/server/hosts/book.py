@@ -82,14 +82,14 @@ class HostBook:
         part = found[at : at + limit]
         rows = self._rows([k.id for k in part])
         severities = self._alerts.open.severities()
-        carries = self._carried()
+        carries = self._machines.carried()
         items = [self._answer(k, rows.get(k.id), severities, carries) for k in part]
         return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
 
     def get(self, name: str) -> Host:
         known = self.known(name)
         row = self._rows([known.id]).get(known.id)
-        return self._answer(known, row, self._alerts.open.severities(), self._carried())
+        return self._answer(known, row, self._alerts.open.severities(), self._machines.carried())
 
     def known(self, name: str) -> Known:
         known = self._directory.find(name)
@@ -100,13 +100,6 @@ class HostBook:
     def _rows(self, ids: list[int]) -> dict[int, tables.Host]:
         rows = self._state.read(lambda s: list(s.scalars(select(tables.Host).where(tables.Host.id.in_(ids)))))
         return {row.id: row for row in rows}
-
-    def _carried(self) -> dict[str, list[str]]:
-        """By machine the hosts that run on it."""
-        found: dict[str, list[str]] = {}
-        for name, machine in sorted(self._machines.all().items()):
-            found.setdefault(machine, []).append(name)
-        return found
 
     def _answer(
         self, known: Known, row: tables.Host | None, severities: dict[int, list[str]], carries: dict[str, list[str]]
@@ -136,7 +129,7 @@ class HostBook:
             open_alerts=len(severities.get(known.id, ())),
             runs_on=machine or None,
             runs_on_by=by,
-            carries=carries[known.name][:MOST_CARRIED] if known.name in carries else [],
+            carries=carries.get(known.name, [])[:MOST_CARRIED],
             retired_at=rfc3339(row.retired_at) if row and row.retired_at else None,
         )
 

@@ -30,9 +30,12 @@ class Machines:
             return "", ""
         return name, by
 
-    def on(self, machine: str) -> list[str]:
-        """The hosts that run on a machine, by name."""
-        return sorted(known.name for known in self._directory.all() if self.of(known)[0] == machine)
+    def carried(self) -> dict[str, list[str]]:
+        """By machine the hosts that run on it, by name."""
+        found: dict[str, list[str]] = {}
+        for name, machine in sorted(self.all().items()):
+            found.setdefault(machine, []).append(name)
+        return found
 
     def all(self) -> Mapping[str, str]:
         """By host its machine."""

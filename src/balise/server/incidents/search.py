@@ -19,6 +19,7 @@ from balise.server.asking import read_filter
 from balise.server.errors import unknown
 from balise.server.events.evidence import filters_text
 from balise.server.hosts.directory import Directory
+from balise.server.incidents.alike import alike
 from balise.server.incidents.answers import advice_of, alerts_of, incident_answer
 from balise.server.incidents.facts import facts_about
 from balise.store.database import in_pieces
@@ -220,21 +221,10 @@ def _events(row: tables.Alert) -> str:
 
 def _before(session: Session, row: tables.Incident) -> list[Earlier]:
     """What was written when the same rules opened on the same things before, the newest first."""
-    placed, alert, incident = tables.IncidentAlert, tables.Alert, tables.Incident
-    mine = (
-        select(alert.rule, alert.group_key)
-        .join(placed, placed.alert == alert.id)
-        .where(placed.incident == row.id)
-        .order_by(alert.id)
-        .limit(MOST_ALERTS)
-    ).subquery()
+    incident = tables.Incident
     query = (
         select(incident)
-        .join(placed, placed.incident == incident.id)
-        .join(alert, alert.id == placed.alert)
-        .join(mine, (alert.rule == mine.c.rule) & (alert.group_key == mine.c.group_key))
-        .where(incident.id != row.id, incident.state == "closed", incident.joined_into.is_(None))
-        .distinct()
+        .where(incident.id.in_(alike(row.id)), incident.state == "closed", incident.joined_into.is_(None))
         .order_by(incident.id.desc())
         .limit(MOST_BEFORE)
     )

@@ -75,18 +75,12 @@ def _suspect(rank: int, one: core.Ranked, first: Suspect, advice: AdviceOf) -> T
         since=rfc3339(suspect.first.at),
         until=rfc3339(one.until) if one.until is not None else None,
         uncertainty_seconds=_short(suspect.first.uncertainty),
-        explains=[_explained(effect) for effect in _followed(suspect.effects)],
+        explains=[_explained(effect) for effect in suspect.followed[:MOST_EXPLAINED]],
         because=[_because(reason, thing, suspect.first.at) for reason in one.because],
         advice=" ".join(filter(None, [advice_for(thing), said])),
         less=words.less_likely(suspect, first) if rank > 1 else "",
         measures={name: _short(value) for name, value in suspect.features.items()},
     )
-
-
-def _followed(effects: Sequence[Effect], most: int = MOST_EXPLAINED) -> list[Effect]:
-    """Those that are an effect rather than not, in the order in which they departed."""
-    found = [e for e in effects if e.after >= 0.5 and e.way.strength >= 0.15][:most]
-    return sorted(found, key=lambda effect: effect.sign.at)
 
 
 def _explained(effect: Effect) -> Explained:
@@ -117,11 +111,7 @@ def _because(reason: words.Because, thing: Thing, at: float) -> Because:
 
 def _following(first: Suspect) -> set[Node]:
     """The places that follow from the first suspect, and its own."""
-    return {
-        first.thing.node,
-        (first.thing.host, ""),
-        *(effect.node for effect in _followed(first.effects, MOST_DEPARTED)),
-    }
+    return {first.thing.node, (first.thing.host, ""), *(effect.node for effect in first.followed)}
 
 
 def _departure(sign: Sign, ranks: Mapping[Thing, int], following: Collection[Node]) -> Departure:

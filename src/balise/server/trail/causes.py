@@ -14,10 +14,11 @@ from balise.api.trail import CauseBody, KindRecord, SaidCause, ThingKind, Trail,
 from balise.core.trail.leaning import Count, counted
 from balise.core.trail.words import SURE
 from balise.server.errors import Refused, bad_field, unknown
+from balise.server.incidents.alike import alike
 from balise.server.incidents.book import add_line
 from balise.server.people.access import audit
 from balise.store.state.store import StateStore
-from balise.store.state.tables import Alert, Incident, IncidentAlert, IncidentCause
+from balise.store.state.tables import Incident, IncidentCause
 
 MOST_COUNTED, NEWEST, MOST_BEFORE = 1000, 20, 5
 """Answers that count, the newest; how many are named; and how many of incidents alike are shown."""
@@ -140,20 +141,6 @@ def _kind(text: str | None) -> Any:
 
 def _alike(session: Session, number: int) -> list[IncidentCause]:
     """What was said of others with an alert of the same rule on the same thing."""
-    mine = (
-        select(Alert.rule, Alert.group_key)
-        .join(IncidentAlert, IncidentAlert.alert == Alert.id)
-        .where(IncidentAlert.incident == number)
-        .limit(200)
-    ).subquery()
-    query = (
-        select(IncidentCause)
-        .join(IncidentAlert, IncidentAlert.incident == IncidentCause.incident)
-        .join(Alert, Alert.id == IncidentAlert.alert)
-        .join(mine, (Alert.rule == mine.c.rule) & (Alert.group_key == mine.c.group_key))
-        .where(IncidentCause.incident != number)
-        .distinct()
-        .order_by(IncidentCause.at.desc())
-        .limit(MOST_BEFORE)
-    )
+    others = IncidentCause.incident.in_(alike(number))
+    query = select(IncidentCause).where(others).order_by(IncidentCause.at.desc()).limit(MOST_BEFORE)
     return list(session.scalars(query))

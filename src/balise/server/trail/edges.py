@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
 
 from balise.api.applications import ApplicationPart
@@ -42,7 +41,7 @@ class Edges:
 
     def machines(self) -> dict[str, int]:
         """The hosts on which others run, and how many."""
-        return dict(Counter(self._machines.all().values()))
+        return {machine: len(hosts) for machine, hosts in self._machines.carried().items()}
 
     def felt(self, application: str) -> list[Node]:
         """The places of an application that are nearest to its users: the parts that no other needs."""

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 import numpy as np
 
 from balise.core.trail.case import Case
-from balise.core.trail.evidence import evidence_of
+from balise.core.trail.evidence import Sign, signs_of_lines
 from balise.core.trail.graph import Graph
 from balise.core.trail.things import Node
 from balise.server.trail.edges import Edges
@@ -24,9 +24,10 @@ NO_LEANING: Mapping[str, float] = MappingProxyType({})
 
 @dataclass(frozen=True)
 class Gathered:
-    """A case, and what was looked at for it."""
+    """A case, those of its lines that departed, and what was looked at for it."""
 
     case: Case
+    signs: Sequence[Sign]
     hosts: int
     series: int
     events: int
@@ -66,7 +67,8 @@ class Gatherer:
         values, usual = np.vstack([laid.values, heard.values]), np.vstack([laid.usual, heard.usual])
         spread = np.concatenate([laid.spread, heard.spread])
         case = Case(start, end, frozenset(felt), laid.times, lines, values, usual, spread, [], NO_EDGES, leaning)
-        happenings = self.happened.of(hosts, _departed(case), start, end, before)
+        signs = signs_of_lines(case)
+        happenings = self.happened.of(hosts, {sign.thing.host for sign in signs}, start, end, before)
         graph = self._edges.graph(edges, hosts, lines)
         nodes = frozenset(felt) | {(line.thing.host, line.thing.service) for line in lines
                                    if (line.thing.host, "") in felt and line.thing.service}  # fmt: skip
@@ -75,9 +77,4 @@ class Gatherer:
             about=frozenset(about),
         )  # fmt: skip
         seconds = time.perf_counter() - began
-        return Gathered(case, len(hosts), laid.looked, heard.events, left_out + laid.left_out, seconds)
-
-
-def _departed(case: Case) -> set[str]:
-    """The hosts of which something left its usual."""
-    return {sign.thing.host for sign in evidence_of(case).signs}
+        return Gathered(case, signs, len(hosts), laid.looked, heard.events, left_out + laid.left_out, seconds)

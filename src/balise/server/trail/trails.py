@@ -178,7 +178,7 @@ class Trails:
                 asked.felt, asked.start, asked.end, leaning=self._causes.leaning(), called=asked.called,
                 about=asked.about,
             )  # fmt: skip
-            found = trail_of(gathered.case, self._said)
+            found = trail_of(gathered.case, self._said, gathered.signs)
             seconds = time.perf_counter() - began
         return trail_answer(found, gathered, now=self._clock(), seconds=seconds, advice=self._advice)
 
