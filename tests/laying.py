@@ -24,10 +24,11 @@ def lay(
     *,
     unit: str = "1",
     kind: PointKind = "gauge",
+    part: str = "",
 ) -> None:
     """Times in unix seconds [n], values [n]."""
     known = console.directory.ensure(host)
     made = console.series.catalogue.metric(metric, unit, "counter" if kind == "counter" else "gauge", "")
     own = tuple(sorted((attributes or {}).items()))
-    one = np.array([console.series.catalogue.series_id(known.id, made, own, "", kind)])
+    one = np.array([console.series.catalogue.series_id(known.id, made, own, part, kind)])
     console.series.lay_down([one], [(times * NS).astype(np.int64)], [values[None]])

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import random
 import signal
 import socket
 import subprocess
@@ -45,9 +47,12 @@ def until(what: Callable[[], T], seconds: float = 20.0) -> T:
 
 
 def free_port() -> int:
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return int(s.getsockname()[1])
+    """A port nobody listens at, of those that are given to nobody who calls: it stays free until it is listened at."""
+    while True:
+        port = random.SystemRandom().randint(12_000, 32_000)
+        with socket.socket() as s, contextlib.suppress(OSError):
+            s.bind(("127.0.0.1", port))
+            return port
 
 
 class Service:
@@ -71,6 +76,7 @@ class Service:
         until(self._ready, 90)
 
     def _ready(self) -> bool:
+        assert self._process is not None and self._process.poll() is None, f"it ended: {self.log()[-2000:]}"
         try:
             with Balise(self.url) as client:
                 return client.status().state == "ready"

@@ -25,7 +25,7 @@ OUT = Path("docs/screenshots")
 TERMINAL = (
     (
         "command-incidents",
-        "balise incident list; echo; balise callout who --application Booking; echo; balise incident show {incident} | head -24",
+        "balise incident list; echo; balise trail {incident} | head -32",
     ),
     (
         "command-rules",

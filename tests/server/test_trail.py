@@ -13,6 +13,7 @@ from balise.api.events import SEVERITIES
 from balise.api.hosts import HostChange
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import nanos
+from balise.core.trail.evidence import signs_of_lines
 from balise.core.trail.trail import Trail, trail_of
 from balise.server.parts import Parts
 from balise.server.trail.edges import Edges
@@ -163,3 +164,22 @@ def test_a_machine_and_those_on_it_reach_each_other(console: Parts, edges: Edges
     graph = edges.graph(edges.all(), hosts, [])
     reached = graph.reached((machine.name, ""))
     assert {("app", ""), ("db", ""), ("web", "")} <= set(reached)
+
+
+def test_a_histogram_that_does_as_each_day_at_this_hour_has_not_departed(
+    console: Parts, gatherer: Gatherer, end: float
+) -> None:
+    """Its mean is held against its mean then, not against the sum of all that was added."""
+    times = np.arange(end - 17 * 24 * HOUR, end, 300.0)
+    odd = times >= end - 1500
+    away = (times - (end - 1500) + 12 * HOUR) % (24 * HOUR) - 12 * HOUR
+    daily = odd | ((np.abs(away) < 3 * HOUR) & (times < end - 12 * HOUR))
+    for seed, (name, slow) in enumerate((("as.always.duration", daily), ("anew.duration", odd))):
+        each = quiet(times, seed, 0.2) + 0.8 * slow
+        asked = np.floor(quiet(times, seed + 7, 6000.0))
+        lay(console, "web", name, times, np.cumsum(asked * each), unit="s", kind="counter", part="sum")
+        lay(console, "web", name, times, np.cumsum(asked), unit="s", kind="counter", part="count")
+    case = gatherer.gather([("web", "")], end - 2400, end).case
+    signs = {sign.line.metric: sign for sign in signs_of_lines(case) if sign.line and sign.line.sort == "latency"}
+    assert set(signs) == {"anew.duration"}
+    assert abs(signs["anew.duration"].at - (end - 1500)) <= 600

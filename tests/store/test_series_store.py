@@ -113,8 +113,12 @@ def test_sealing_changes_no_answer(box: Box) -> None:
     assert box.store.head.samples == 0
     assert box.read() == before
     np.testing.assert_array_equal(box.rolled(), sums)
-    box.store.compact(T0 + 3 * DAY)
-    np.testing.assert_array_equal(box.rolled(), sums)
+    turns = 0
+    while done := box.store.compact(T0 + 3 * DAY, longest=0.0):
+        turns += 1
+        assert done == 1, "a turn that may take no time does one"
+        np.testing.assert_array_equal(box.rolled(), sums)
+    assert turns > 1
     box.again()
     assert box.read() == before
     assert box.rolled("1h", 1)[3, 0] == 240

@@ -94,6 +94,17 @@ def departed(times: F64, values: F64, start: int, *, units: list[str], usual: F6
     return Departed(out[0], out[1], out[2], middle, out[3], scale)
 
 
+def may_depart(times: F64, values: F64, start: int, *, units: list[str]) -> Bool:
+    """Which series [s] went far enough from what was before. What is usual at this hour can only make that less: of
+    the others it need not be known."""
+    if not len(values):
+        return np.zeros(0, bool)
+    with np.errstate(all="ignore"):
+        middle, scale = _before(values[:, :start], values, units, _width(times))
+        far, _ = _farthest((values - middle[:, None]) / scale[:, None])
+    return np.abs(far) >= LEAST
+
+
 def _when(times: F64, values: F64, away: F64, peak: I64, clock: F64) -> tuple[F64, F64]:
     """When each series that goes up in `away` [s, n] to its `peak` began to, and how many seconds that may be off."""
     slack = np.clip(OF_FARTHEST * away[np.arange(len(away)), peak], SLACK, MOST_SLACK)

@@ -12,6 +12,8 @@ from balise.server.signals import Signal
 from balise.store.events.store import EventStore
 from balise.store.series.store import SeriesStore
 
+LONGEST_COMPACTING = 1.0
+"""Seconds of a turn in which ended days are put together: those who ask meanwhile wait for it."""
 FORGET_AFTER = 60.0
 """Seconds after a start before anything is forgotten: keeping longer can be said before."""
 
@@ -44,7 +46,7 @@ class Keeper:
         if self._space.state != "full":
             # Sealing takes room before it gives some back.
             self._series.seal_due(now)
-            self._series.compact(now)
+            self._series.compact(now, LONGEST_COMPACTING)
         if self._began + FORGET_AFTER < self._clock() or self._space.state == "full":
             self._series.forget(now)
             self._events.forget(now)

@@ -14,6 +14,7 @@ from balise.core.quantiles import median
 from balise.core.rules.baseline import HOUR, TO_SIGMA, usual_of
 from balise.core.series.steps import Steps
 from balise.core.series.summary import Flat
+from balise.core.trail.departing import may_depart
 from balise.core.trail.grid import on_grid, spacing_of, times_of, width_of
 from balise.core.trail.sorts import sort_of
 from balise.core.trail.things import Line, thing_of
@@ -81,8 +82,10 @@ class LineReader:
         values = _with_means(fine, values)
         names = {known.id: known.name for known in hosts}
         lines = [self._line(one, names[one.host], machines) for one in fine]
-        usual, spread = self._usual(fine, steps, values)
-        return Laid(steps, times_of(steps), lines, values, usual, spread, len(series), left_out)
+        times = times_of(steps)
+        away = may_depart(times, values, int(np.searchsorted(times, start)), units=[line.unit for line in lines])
+        usual, spread = self._usual(fine, steps, values, np.flatnonzero(away).tolist())
+        return Laid(steps, times, lines, values, usual, spread, len(series), left_out)
 
     def _of(self, known: Known) -> list[Series]:
         catalogue = self._store.catalogue
@@ -137,30 +140,39 @@ class LineReader:
 
     # --- what is usual at this hour
 
-    def _usual(self, series: Sequence[Series], steps: Steps, values: F64) -> tuple[F64, F64]:
-        """What each was at these hours of the days before, [series, steps], and by how much that varied [series]."""
-        nothing = np.full(values.shape, np.nan), np.full(len(series), np.nan)
-        if not len(series):
-            return nothing
+    def _usual(self, series: Sequence[Series], steps: Steps, values: F64, rows: Sequence[int]) -> tuple[F64, F64]:
+        """What each was at these hours of the days before, [series, steps], and by how much that varied [series]; of
+        other `rows` than these nothing."""
+        usual, spread = np.full(values.shape, np.nan), np.full(len(series), np.nan)
+        wanted = _with_counts(series, rows)
+        if not wanted:
+            return usual, spread
         first = steps.start // NS // HOUR * HOUR
         hours = int((steps.end // NS - first) // HOUR) + 1
-        order = np.argsort([one.id for one in series])
-        ids = [series[i].id for i in order.tolist()]
         asked = Steps((first - (DAYS * 24 + AROUND) * HOUR) * NS, HOUR * NS, DAYS * 24 + hours + 2 * AROUND)
         try:
-            levels = self._store.scan.levels(ids, asked, "1h")
+            levels = self._store.scan.levels([series[row].id for row in wanted], asked, "1h")
         except TooMuch:
-            return nothing
-        usual, spread = np.full((len(ids), hours), np.nan), np.full(len(ids), np.nan)
+            return usual, spread
+        levels = _with_means([series[row] for row in wanted], levels)
+        by_hour = np.full((len(wanted), hours), np.nan)
         for hour in range(hours):
             days = (DAYS - 1 - np.arange(DAYS)) * 24 + hour + AROUND
             held = levels[:, days[:, None] + np.arange(-AROUND, AROUND + 1)]
             found = usual_of(held, np.zeros_like(held))
-            usual[:, hour] = found.middle[:, AROUND]
-            spread = np.fmax(spread, found.spread[:, AROUND])
+            by_hour[:, hour] = found.middle[:, AROUND]
+            spread[wanted] = np.fmax(spread[wanted], found.spread[:, AROUND])
         which = ((steps.start + np.arange(steps.count) * steps.width) // NS // HOUR * HOUR - first) // HOUR
-        back = np.argsort(order)
-        return usual[:, which][back], spread[back]
+        usual[wanted] = by_hour[:, which]
+        return usual, spread
+
+
+def _with_counts(series: Sequence[Series], rows: Sequence[int]) -> list[int]:
+    """Rows in the order of their series' numbers, with the counts of those that are sums."""
+    counts = {(one.host, one.metric, one.attributes): row for row, one in enumerate(series) if one.part == "count"}
+    sums = [series[row] for row in rows if series[row].part == "sum"]
+    own = {counts[key] for one in sums if (key := (one.host, one.metric, one.attributes)) in counts}
+    return sorted({*rows, *own}, key=lambda row: series[row].id)
 
 
 def _with_means(series: Sequence[Series], values: F64) -> F64:

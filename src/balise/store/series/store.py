@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import math
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -381,8 +382,12 @@ class SeriesStore:
             self._note_sealed(sealed)
             self._door.begin(self.sealed_until)
 
-    def compact(self, now: int) -> int:
-        """Puts the pieces of ended days together, one metric a step. Answers how many metrics were done."""
+    def compact(self, now: int, longest: float = math.inf) -> int:
+        """Puts the pieces of ended days together, one metric a step, until all are or so many seconds are over.
+
+        Answers how many metrics were done.
+        """
+        until = time.monotonic() + longest
         ended = now // DAY - (1 if now % DAY < 3 * 3600 * NS else 0)
         with self._engine.connect() as connection:
             found = connection.execute(
@@ -391,8 +396,10 @@ class SeriesStore:
                 .distinct()
                 .limit(500)
             ).all()
-        for tier, metric, day in found:
+        for done, (tier, metric, day) in enumerate(found, start=1):
             self._compact_one(tier, metric, day)
+            if time.monotonic() > until:
+                return done
         return len(found)
 
     def erase(self, host: int) -> int:
