@@ -128,10 +128,27 @@ def test_a_clock_that_may_be_off_makes_a_moment_less_certain_by_that() -> None:
         ("hw.temperature", "Cel", {}, "saturation"),
         ("messaging.queue.depth", "{message}", {}, "waiting"),
         ("shop.basket", "{basket}/s", {}, "traffic"),
+        ("shop.requests", "{request}/s", {"outcome": "rejected"}, "errors"),
+        ("http.server.request.count", "{request}/s", {"http.response.status_code": "503"}, "errors"),
+        ("balise.unit.running", "{state}", {}, "state"),
+        ("system.cpu.time", "1", {"cpu.mode": "user"}, "saturation"),
+        ("nginx.connections", "{connection}", {}, "saturation"),
+        ("nginx.connections.total", "{connection}/s", {}, "traffic"),
+        ("system.filesystem.limit", "By", {}, "other"),
+        ("postgresql.uptime", "s", {}, "other"),
+        ("postgresql.transaction.longest", "s", {}, "waiting"),
+        ("haproxy.answer.time", "s", {}, "latency"),
+        ("disk.reading.time", "1", {}, "saturation"),
     ],
 )
 def test_a_name_tells_what_it_is_about(metric: str, unit: str, attributes: dict[str, str], sort: str) -> None:
     assert sort_of(metric, unit, attributes) == sort
+
+
+def test_what_a_kit_says_of_a_metric_goes_before_its_name() -> None:
+    assert sort_of("pier.connection.count", "{connection}") == "traffic"
+    assert sort_of("pier.connection.count", "{connection}", tells="saturation") == "saturation"
+    assert sort_of("pier.connection.count", "{connection}", {"state": "idle"}, "saturation") == "other"
 
 
 @pytest.mark.parametrize(

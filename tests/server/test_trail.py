@@ -183,3 +183,11 @@ def test_a_histogram_that_does_as_each_day_at_this_hour_has_not_departed(
     signs = {sign.line.metric: sign for sign in signs_of_lines(case) if sign.line and sign.line.sort == "latency"}
     assert set(signs) == {"anew.duration"}
     assert abs(signs["anew.duration"].at - (end - 1500)) <= 600
+
+
+def test_what_a_kit_says_its_metric_tells_is_believed(console: Parts, gatherer: Gatherer, end: float) -> None:
+    times = np.arange(end - 3 * HOUR, end, 30.0)
+    console.kits.start()
+    lay(console, "db", "postgresql.connection.count", times, quiet(times, 3, 40.0), unit="{connection}")
+    case = gatherer.gather([("db", "")], end - 1800, end).case
+    assert {line.metric: line.sort for line in case.lines}["postgresql.connection.count"] == "saturation"

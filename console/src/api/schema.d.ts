@@ -7444,6 +7444,11 @@ export interface components {
             states: {
                 [key: string]: number;
             };
+            /**
+             * Tells
+             * @description what it tells of work, for the trail; without, the words of its name say so
+             */
+            tells?: ("saturation" | "errors" | "latency" | "traffic" | "waiting" | "state" | "other") | null;
             /** Unit */
             unit: string;
         };

@@ -10,6 +10,7 @@ from balise.api.events import Severity
 from balise.api.metrics import MetricName
 from balise.api.spans import Duration, Name
 from balise.api.strict import Strict
+from balise.api.trail import SignKind
 
 Scalar = str | int | float | bool | None
 Target = dict[Annotated[str, Field(max_length=40)], Scalar]
@@ -87,6 +88,9 @@ class KitMetric(Strict):
     states: Annotated[dict[str, float], Field(max_length=40)] = {}
     least: float | None = Field(default=None, description="lower values mean that there is none: -1 for no limit")
     attributes: Annotated[dict[Key, str], Field(max_length=10)] = {}
+    tells: SignKind | None = Field(
+        default=None, description="what it tells of work, for the trail; without, the words of its name say so"
+    )
 
     @model_validator(mode="after")
     def _from_somewhere(self) -> KitMetric:

@@ -91,7 +91,8 @@ def _suspect(one: dict[str, Any], whole: bool, width: int) -> list[str]:
     ]
     for reason in told[: None if whole else MOST_BECAUSE]:
         at = f"{_clock(reason['at'])}  " if reason["at"] else ""
-        out += _wrapped(f"because {at}{reason['text']}", width, " " * 10)
+        against = reason["text"].startswith("although ")
+        out += _wrapped(f"{'' if against else 'because '}{at}{reason['text']}", width, " " * 10)
     if one["rank"] == 1:
         out += _wrapped(f"do: {one['advice']}", width, " " * 10)
     return out

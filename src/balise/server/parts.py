@@ -767,7 +767,7 @@ def _drilling(on: Incidents) -> Drilling:
             state=on.state,
             gatherer=Gatherer(
                 edges=edges,
-                lines=LineReader(store=on.series, clocks=on.clocks),
+                lines=LineReader(store=on.series, clocks=on.clocks, units=on.units),
                 said=SaidReader(on.events),
                 happened=Happened(events=on.events, hosts=on.hosts, maintenance=on.maintenance),
             ),

@@ -218,7 +218,8 @@ def changes(before: KitDocument, after: KitDocument) -> list[KitChange]:
 def _said(kit: KitDocument) -> dict[str, str]:
     found = {"version": kit.version, "interval": kit.every}
     for name, meaning in meanings_of(kit).items():
-        found[f"metric {name}"] = f"{meaning.kind} in {meaning.unit}: {meaning.about}"
+        tells = "" if meaning.tells is None else f", tells of {meaning.tells}"
+        found[f"metric {name}"] = f"{meaning.kind} in {meaning.unit}{tells}: {meaning.about}"
     for part in kit.read:
         found[f"part {part.part}"] = _short(part.model_dump(exclude_defaults=True, exclude={"metrics", "part"}))
     for rule in kit.rules:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from balise.api.kits import KitFree, KitMetric, KitPart, KitReading, KitTable, Scalar
+from balise.api.trail import SignKind
 
 Row = Mapping[str, Any]
 MOST_VALUES = 5000
@@ -26,6 +27,8 @@ class MetricMeaning(NamedTuple):
     unit: str
     kind: str
     about: str
+    tells: SignKind | None = None
+    """What it tells of work, where its name does not say it."""
 
 
 def metrics_of(part: KitPart) -> Iterator[tuple[str, KitMetric]]:
@@ -40,12 +43,12 @@ def meanings_of(kit: KitReading) -> dict[str, MetricMeaning]:
     found: dict[str, MetricMeaning] = {}
     for part in kit.read:
         for name, metric in metrics_of(part):
-            found.setdefault(name, MetricMeaning(metric.unit, metric.kind, metric.about))
+            found.setdefault(name, MetricMeaning(metric.unit, metric.kind, metric.about, metric.tells))
         if part.free is not None:
             found.setdefault(part.free.metric, MetricMeaning(part.free.unit, "gauge", part.free.about))
     for log in kit.logs:
         for name, metric in log.metrics.items():
-            found.setdefault(name, MetricMeaning(metric.unit, metric.kind, metric.about))
+            found.setdefault(name, MetricMeaning(metric.unit, metric.kind, metric.about, metric.tells))
     return found
 
 

@@ -157,7 +157,7 @@ def because(suspect: Suspect, others: int) -> list[Because]:
         found.append(Because("shared" if how in ("shares", "runs on") else "edge", text, node=after[0].node))
     blamed = suspect.blamed
     if blamed is not None and suspect.features["explained"] >= 0.2:
-        text = f"{node_named(blamed.node)} left its usual before it, and it depends on that"
+        text = f"although {node_named(blamed.node)} left its usual before it, and it depends on that"
         found.append(Because("edge", text, blamed.sign.at, node=blamed.node))
     return found[:MOST_BECAUSE]
 

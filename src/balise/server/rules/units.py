@@ -1,7 +1,8 @@
-"""The units of metrics, also of those that nobody has sent yet."""
+"""The units of metrics, also of those that nobody has sent yet, and what kits say they tell of work."""
 
 from __future__ import annotations
 
+from balise.api.trail import SignKind
 from balise.collect.telling import MEANINGS
 from balise.core.kits.rows import meanings_of
 from balise.server.hosts.signing_in import METRICS as OF_SIGN_INS
@@ -20,6 +21,7 @@ class Units:
         self._catalogue = catalogue
         self._kits = kits
         self._described: dict[str, str] | None = None
+        self._told: dict[str, SignKind] | None = None
 
     def of(self, metric: str) -> str:
         """The unit in UCUM's words; empty when nobody has said it."""
@@ -35,9 +37,17 @@ class Units:
         held = self._catalogue.metrics.get(metric)
         return held.kind if held is not None else "gauge"
 
+    def tells(self, metric: str) -> SignKind | None:
+        """What it tells of work, where its kit says so."""
+        if self._told is None:
+            meanings = (meanings_of(self._kits.chosen(name)) for name in self._kits.names())
+            self._told = {name: m.tells for held in meanings for name, m in held.items() if m.tells is not None}
+        return self._told.get(metric)
+
     def forget(self) -> None:
         """Kits are other than they were."""
         self._described = None
+        self._told = None
 
     def _descriptions(self) -> dict[str, str]:
         own = OF_SILENCE | OF_INVENTORY | OF_PROBES | OF_SIGN_INS | OF_RECEIVERS

@@ -21,6 +21,7 @@ from balise.core.trail.things import Line, thing_of
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Known
 from balise.server.metrics.questions import unit_of
+from balise.server.rules.units import Units
 from balise.store.series.catalogue import Series
 from balise.store.series.scan import TooMuch
 from balise.store.series.store import SeriesStore
@@ -59,9 +60,10 @@ class Laid:
 class LineReader:
     """Reads what hosts measured."""
 
-    def __init__(self, *, store: SeriesStore, clocks: Clocks) -> None:
+    def __init__(self, *, store: SeriesStore, clocks: Clocks, units: Units) -> None:
         self._store = store
         self._clocks = clocks
+        self._units = units
 
     def read(self, hosts: Sequence[Known], machines: Mapping[str, int], start: float, end: float) -> Laid:
         """All series of some hosts from before `start` until `end`, unix seconds; on `machines` others run."""
@@ -132,7 +134,8 @@ class LineReader:
         attributes = dict(one.attributes)
         as_is = one.kind == "gauge" or one.part == "sum"
         unit = metric.unit if as_is else unit_of("1" if one.part == "count" else metric.unit, "rate")
-        sort = "traffic" if one.part == "count" else sort_of(metric.name, metric.unit, attributes)
+        tells = "traffic" if one.part == "count" else self._units.tells(metric.name)
+        sort = sort_of(metric.name, unit, attributes, tells)
         thing = thing_of(host, metric.name, attributes, is_machine=host in machines)
         about = metric.description[:1].lower() + metric.description[1:]
         clock = abs(self._clocks.behind(one.host))
