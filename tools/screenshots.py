@@ -76,6 +76,7 @@ def answers(url: str) -> bool:
 def shoot(page: Page, url: str, name: str, path: str) -> None:
     page.goto(url + path)
     page.get_by_role("heading", level=1).wait_for()
+    page.get_by_text("Waiting for").first.wait_for(state="hidden")
     page.wait_for_timeout(2000)
     page.screenshot(path=OUT / f"{name}.png")
     print(f"  {name}.png", flush=True)
@@ -175,8 +176,9 @@ def open_a_mail(page: Page, data: Path) -> None:
 def terminal(name: str, command: str, environment: dict[str, str]) -> None:
     """A command as it looks in a terminal window."""
     display = f":{90 + os.getpid() % 100}"
+    ended = Path(tempfile.mkdtemp()) / "ended"
     with subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL) as screen:
-        script = f"clear; printf '\\033[1m$ {command.split(';', maxsplit=1)[0]}\\033[0m\\n\\n'; {command}; sleep 30"
+        script = f"clear; printf '\\033[1m$ {command.split(';', maxsplit=1)[0]}\\033[0m\\n\\n'; {command}; touch {ended}; sleep 30"
         words = [
             "xterm",
             "-geometry",
@@ -196,7 +198,8 @@ def terminal(name: str, command: str, environment: dict[str, str]) -> None:
         ]
         time.sleep(1)
         with subprocess.Popen(words, env={**environment, "DISPLAY": display}) as window:
-            time.sleep(6)
+            until(ended.exists, 30)
+            time.sleep(1)
             subprocess.run(["import", "-display", display, "-window", "root", str(OUT / f"{name}.png")], check=True)
             window.kill()
         screen.terminate()

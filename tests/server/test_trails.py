@@ -217,6 +217,28 @@ def test_incidents_that_go_on_get_their_trail_by_themselves_in_their_turn(consol
     assert kept() == {1, 2}
 
 
+def test_one_that_is_a_little_old_is_told_at_once_and_made_anew(console: Parts, end: float) -> None:
+    lay_two(console, end, at=end - 1200)
+    number = opened(console, end - 900, "web", "web.request.duration")
+    now = [time.time()]
+    console.trails._clock = lambda: now[0]
+
+    def made() -> float:
+        return console.state.read(lambda s: s.get_one(IncidentTrail, number)).at
+
+    console.trails.of_incident(number)
+    for later, anew in ((trails.FRESH - 1, False), (trails.FRESH + 1, True)):
+        before = made()
+        now[0] += later
+        console.trails.of_incident(number)
+        assert made() == before, "nobody waits for it"
+        console.trails.look()
+        assert (made() == now[0]) == anew
+    now[0] += trails.OLD
+    console.trails.of_incident(number)
+    assert made() == now[0], "one that is older is waited for"
+
+
 def test_one_that_cannot_be_made_holds_up_no_other(console: Parts, end: float, monkeypatch: pytest.MonkeyPatch) -> None:
     lay_two(console, end, at=end - 1200)
     for number, host in ((1, "web"), (2, "broken")):
@@ -245,7 +267,7 @@ def test_an_incident_that_came_again_is_followed_from_its_new_alert(console: Par
     lay_two(console, end, at=end - 1200, hours=30)
     number = opened(console, end - 26 * HOUR, "web", "web.request.duration")
     console.trails.of_incident(number)
-    console.trails._clock = lambda: time.time() + trails.FRESH
+    console.trails._clock = lambda: time.time() + trails.OLD
 
     def again(session: Session) -> None:
         session.get_one(Incident, number).reopened = 1

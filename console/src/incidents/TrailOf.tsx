@@ -11,7 +11,8 @@ import { trailQuery } from "./trailQuery";
 export function TrailOf({ incident, now }: { incident: IncidentDetail; now: number }) {
   const trail = useQuery({
     ...trailQuery(incident.id),
-    refetchInterval: incident.state === "open" ? 60_000 : false,
+    // The first may have been a little old: it is made anew when it is asked for.
+    refetchInterval: ({ state }) => incident.state === "open" && (state.dataUpdateCount < 2 ? 10_000 : 60_000),
     placeholderData: keepPreviousData,
   });
   if (trail.isError && !trail.data) {

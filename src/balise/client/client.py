@@ -3,45 +3,92 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Self
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, Self
 
 from pydantic import BaseModel
 
 from balise.api.access import Me, SignIn
 from balise.api.secrets import Secret
 from balise.api.status import Status
-from balise.client.alerts import Alerts
-from balise.client.applications import Applications
-from balise.client.availability import Availabilities
-from balise.client.callouts import Callouts, Deliveries, Drills, Persons, Responses, Rotas
-from balise.client.channels import Channels
 from balise.client.connection import Connection
-from balise.client.credentials import Credentials
-from balise.client.dashboards import Dashboards
-from balise.client.enrolments import Candidates, Enrolments
-from balise.client.event_days import EventDays
-from balise.client.events import Events
-from balise.client.filters import Filters
-from balise.client.forwards import Forwards
-from balise.client.groups import Groups
-from balise.client.hosts import Hosts
-from balise.client.incidents import Incidents
-from balise.client.inventory import Inventories
-from balise.client.keeping import Keepings
-from balise.client.maintenance import Maintenances
-from balise.client.metrics import Metrics
-from balise.client.people import Keys, Tokens, Users
-from balise.client.plans import Plans
-from balise.client.probes import Probes
-from balise.client.receivers import Receivers
-from balise.client.relays import Relays
-from balise.client.rules import Rules
-from balise.client.services import Kits, Services
-from balise.client.sign_ins import SignIns
-from balise.client.sources import Sources
-from balise.client.trails import Trails
+from balise.client.noun import Noun
 from balise.client.trust import Trust
-from balise.client.views import Views
+
+if TYPE_CHECKING:
+    from balise.client.alerts import Alerts
+    from balise.client.applications import Applications
+    from balise.client.availability import Availabilities
+    from balise.client.callouts import Callouts, Deliveries, Drills, Persons, Responses, Rotas
+    from balise.client.channels import Channels
+    from balise.client.credentials import Credentials
+    from balise.client.dashboards import Dashboards
+    from balise.client.enrolments import Candidates, Enrolments
+    from balise.client.event_days import EventDays
+    from balise.client.events import Events
+    from balise.client.filters import Filters
+    from balise.client.forwards import Forwards
+    from balise.client.groups import Groups
+    from balise.client.hosts import Hosts
+    from balise.client.incidents import Incidents
+    from balise.client.inventory import Inventories
+    from balise.client.keeping import Keepings
+    from balise.client.maintenance import Maintenances
+    from balise.client.metrics import Metrics
+    from balise.client.people import Keys, Tokens, Users
+    from balise.client.plans import Plans
+    from balise.client.probes import Probes
+    from balise.client.receivers import Receivers
+    from balise.client.relays import Relays
+    from balise.client.rules import Rules
+    from balise.client.services import Kits, Services
+    from balise.client.sign_ins import SignIns
+    from balise.client.sources import Sources
+    from balise.client.trails import Trails
+    from balise.client.views import Views
+
+_NOUNS = {
+    "hosts": ("hosts", "Hosts"),
+    "groups": ("groups", "Groups"),
+    "filters": ("filters", "Filters"),
+    "views": ("views", "Views"),
+    "metrics": ("metrics", "Metrics"),
+    "events": ("events", "Events"),
+    "days": ("event_days", "EventDays"),
+    "sign_ins": ("sign_ins", "SignIns"),
+    "receivers": ("receivers", "Receivers"),
+    "forwards": ("forwards", "Forwards"),
+    "sources": ("sources", "Sources"),
+    "rules": ("rules", "Rules"),
+    "alerts": ("alerts", "Alerts"),
+    "channels": ("channels", "Channels"),
+    "callouts": ("callouts", "Callouts"),
+    "deliveries": ("callouts", "Deliveries"),
+    "incidents": ("incidents", "Incidents"),
+    "trails": ("trails", "Trails"),
+    "drills": ("callouts", "Drills"),
+    "responses": ("callouts", "Responses"),
+    "persons": ("callouts", "Persons"),
+    "rotas": ("callouts", "Rotas"),
+    "maintenance": ("maintenance", "Maintenances"),
+    "users": ("people", "Users"),
+    "tokens": ("people", "Tokens"),
+    "keys": ("people", "Keys"),
+    "enrolments": ("enrolments", "Enrolments"),
+    "candidates": ("enrolments", "Candidates"),
+    "credentials": ("credentials", "Credentials"),
+    "relays": ("relays", "Relays"),
+    "services": ("services", "Services"),
+    "kits": ("services", "Kits"),
+    "probes": ("probes", "Probes"),
+    "inventory": ("inventory", "Inventories"),
+    "applications": ("applications", "Applications"),
+    "plans": ("plans", "Plans"),
+    "keeping": ("keeping", "Keepings"),
+    "dashboards": ("dashboards", "Dashboards"),
+    "availability": ("availability", "Availabilities"),
+}
+"""Where the class of each noun is: it is read when it is asked for, and with it the models it answers in."""
 
 
 class Balise:
@@ -54,49 +101,58 @@ class Balise:
     ['quay-a', 'quay-b']
     """
 
+    hosts: Hosts
+    groups: Groups
+    filters: Filters
+    views: Views
+    metrics: Metrics
+    events: Events
+    days: EventDays
+    sign_ins: SignIns
+    receivers: Receivers
+    forwards: Forwards
+    sources: Sources
+    rules: Rules
+    alerts: Alerts
+    channels: Channels
+    callouts: Callouts
+    deliveries: Deliveries
+    incidents: Incidents
+    trails: Trails
+    drills: Drills
+    responses: Responses
+    persons: Persons
+    rotas: Rotas
+    maintenance: Maintenances
+    users: Users
+    tokens: Tokens
+    keys: Keys
+    enrolments: Enrolments
+    candidates: Candidates
+    credentials: Credentials
+    relays: Relays
+    services: Services
+    kits: Kits
+    probes: Probes
+    inventory: Inventories
+    applications: Applications
+    plans: Plans
+    keeping: Keepings
+    dashboards: Dashboards
+    availability: Availabilities
+
     def __init__(
         self, url: str, token: str | None = None, *, timeout: float = 30.0, trust: Trust | None = None
     ) -> None:
         self._connection = Connection(url, token, timeout=timeout, trust=trust)
-        self.hosts = Hosts(self._connection)
-        self.groups = Groups(self._connection)
-        self.filters = Filters(self._connection)
-        self.views = Views(self._connection)
-        self.metrics = Metrics(self._connection)
-        self.events = Events(self._connection)
-        self.days = EventDays(self._connection)
-        self.sign_ins = SignIns(self._connection)
-        self.receivers = Receivers(self._connection)
-        self.forwards = Forwards(self._connection)
-        self.sources = Sources(self._connection)
-        self.rules = Rules(self._connection)
-        self.alerts = Alerts(self._connection)
-        self.channels = Channels(self._connection)
-        self.callouts = Callouts(self._connection)
-        self.deliveries = Deliveries(self._connection)
-        self.incidents = Incidents(self._connection)
-        self.trails = Trails(self._connection)
-        self.drills = Drills(self._connection)
-        self.responses = Responses(self._connection)
-        self.persons = Persons(self._connection)
-        self.rotas = Rotas(self._connection)
-        self.maintenance = Maintenances(self._connection)
-        self.users = Users(self._connection)
-        self.tokens = Tokens(self._connection)
-        self.keys = Keys(self._connection)
-        self.enrolments = Enrolments(self._connection)
-        self.candidates = Candidates(self._connection)
-        self.credentials = Credentials(self._connection)
-        self.relays = Relays(self._connection)
-        self.services = Services(self._connection)
-        self.kits = Kits(self._connection)
-        self.probes = Probes(self._connection)
-        self.inventory = Inventories(self._connection)
-        self.applications = Applications(self._connection)
-        self.plans = Plans(self._connection)
-        self.keeping = Keepings(self._connection)
-        self.dashboards = Dashboards(self._connection)
-        self.availability = Availabilities(self._connection)
+
+    def __getattr__(self, name: str) -> Noun:
+        if name not in _NOUNS:
+            raise AttributeError(f"a console has no {name!r}")
+        module, kind = _NOUNS[name]
+        made: Noun = getattr(import_module(f"balise.client.{module}"), kind)(self._connection)
+        setattr(self, name, made)
+        return made
 
     def __enter__(self) -> Self:
         return self

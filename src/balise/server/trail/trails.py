@@ -32,6 +32,8 @@ stretch when nothing is said."""
 SHORTEST, LONGEST = 120.0, 2 * 86_400.0
 FRESH = 20.0
 """Seconds for which the trail of an incident that goes on is good."""
+OLD = 300.0
+"""Seconds for which it is better than waiting: it is told, and made anew at once."""
 LOOKS = (2.0, 60.0, 300.0, 900.0, AFTER)
 """Seconds after an incident opened at which its trail is made, whoever asks for it."""
 SHARE, SETTLING = 0.1, 45.0
@@ -84,6 +86,7 @@ class Trails:
         self._counting = threading.Lock()
         self._asked_for = 0
         self._failed: set[int] = set()
+        self._wanted: set[int] = set()
         self._rests_until = clock() + SETTLING
 
     def ask(self, query: TrailQuery) -> Trail:
@@ -97,6 +100,8 @@ class Trails:
     def of_incident(self, number: int) -> Trail:
         """The trail of an incident: as it was kept once the stretch around it is over, else as it is now.
 
+        One that is a little old is told as it is, and made anew for those who ask again.
+
         Raises:
             Refused: 404 for an incident that is not there, 409 for one that has no alerts to follow.
         """
@@ -107,8 +112,11 @@ class Trails:
             about = "it is practice" if row.of == "drill" else f"it is about the {row.of}, whose records say why"
             raise Refused(409, f"Incident {number} has no trail: {about}.")
         kept, called = self._state.read(lambda s: (s.get(IncidentTrail, number), _called(s, row)))
-        if kept is not None and (kept.at >= called.at + AFTER or self._clock() - kept.at < FRESH):
+        age = self._clock() - kept.at if kept is not None else OLD
+        if kept is not None and (kept.at >= called.at + AFTER or (kept.at >= called.at and age < OLD)):
             found = Trail.model_validate_json(zlib.decompress(kept.answer))
+            if FRESH <= age < OLD and row.state == "open" and row.joined_into is None:
+                self._wanted.add(number)
         else:
             with self._somebody_waits():
                 found = self._make(number, called)
@@ -117,9 +125,11 @@ class Trails:
     def look(self) -> None:
         """Makes the trail of one of the incidents that go on, if it is due and there is time for it."""
         now = self._clock()
-        if now < self._rests_until or self._asked_for:
+        if self._asked_for:
             return
-        due = self._state.read(lambda s: _due(s, now, self._failed))
+        due = self._waited_for()
+        if due is None and now >= self._rests_until:
+            due = self._state.read(lambda s: _due(s, now, self._failed))
         if due is None:
             return
         began = time.perf_counter()
@@ -131,6 +141,11 @@ class Trails:
             raise
         finally:
             self._rests_until = now + (time.perf_counter() - began) * (1 / SHARE - 1)
+
+    def _waited_for(self) -> Incident | None:
+        """One of the incidents whose trail was told though it was old."""
+        number = self._wanted.pop() if self._wanted else None
+        return self._state.read(lambda s: s.get(Incident, number)) if number is not None else None
 
     @contextmanager
     def _somebody_waits(self) -> Iterator[None]:
