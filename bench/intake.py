@@ -15,10 +15,10 @@ from pathlib import Path
 import numpy as np
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
-from balise.core.series.shapes import BodyReader
-from balise.core.series.wire import read_metric, sections
+from balise.core.series.forms import groups_of
 from balise.server.people.access import Access
 from balise.server.people.tokens import TokenBook
+from balise.server.receive.form_book import FormBook
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 from report import Report, best
@@ -73,27 +73,23 @@ def decoding(report: Report) -> None:
     report.title("Receiving: decoding one body of 200 points")
     content = body()
     ids: dict[object, int] = {}
-    reader = BodyReader(capacity=1 << 26)
-
-    def resolve(raw: bytes, section: object) -> object:
-        read = read_metric(raw, section.metric)  # type: ignore[attr-defined]
-        return read.slots, np.arange(len(read.slots)), read.loose, read.ignored, read.variable, read.skipped
-
-    learn = best(lambda: BodyReader(capacity=1 << 26).learn("x", content, sections(content), resolve), 20)  # type: ignore[arg-type]
-    reader.learn("x", content, sections(content), resolve)  # type: ignore[arg-type]
+    [group] = groups_of(content)
+    rest = content[group.start : group.end]
+    learn = best(lambda: FormBook(capacity=1 << 26).read("x", rest), 20)
+    book = FormBook(capacity=1 << 26)
+    form = book.read("x", rest)
 
     def known() -> None:
         for _ in range(200):
-            shape = reader.known("x", content)
-            assert shape
-            shape.gather(content)
+            assert form.shape.digest(rest) == form.digest
+            form.shape.gather(rest)
 
     slow = best(lambda: naive(content, ids), 20)
     quick = best(known) / 200
     report.figure("naive walk", f"{POINTS / slow / 1e6:8.2f} M points/s")
-    report.figure("body-shape cache", f"{POINTS / quick / 1e6:8.2f} M points/s")
-    report.figure("learning a new shape", f"{learn * 1e3:8.2f} ms")
-    report.budget("shape cache against the naive walk, ratio", slow / quick, 5, most=False)
+    report.figure("a form that is known", f"{POINTS / quick / 1e6:8.2f} M points/s")
+    report.figure("learning a new form", f"{learn * 1e3:8.2f} ms")
+    report.budget("a known form against the naive walk, ratio", slow / quick, 5, most=False)
 
 
 def rows(report: Report) -> None:

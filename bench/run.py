@@ -16,6 +16,7 @@ import incidents
 import intake
 import keeping
 import rules
+import scale
 import standing
 import trail
 from report import Report
@@ -30,6 +31,7 @@ PARTS = {
     "console": console,
     "trail": trail,
     "standing": standing,
+    "scale": scale,
     "enrolling": enrolling,
     "collecting": collecting,
 }

@@ -21,6 +21,7 @@ PARTS = (
     "console",
     "trail",
     "standing",
+    "scale",
     "enrolling",
     "collecting",
 )

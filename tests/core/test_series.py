@@ -13,14 +13,16 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.metrics.v1.metrics_pb2 import Metric
 
 from balise.core.moments import NS
+from balise.core.series import forms
 from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
 from balise.core.series.combine import combine
+from balise.core.series.forms import groups_of
 from balise.core.series.growth import Before, add_growth, increases
 from balise.core.series.percentiles import bucket_percentiles, point_percentiles
-from balise.core.series.shapes import BodyReader
 from balise.core.series.steps import Steps, steps_between
 from balise.core.series.summary import Flat, coarser, summarise, summarise_flat
-from balise.core.series.wire import WireError, read_metric, read_resource, sections
+from balise.core.series.wire import ReadMetric, WireError, read_metric, read_resource, sections
+from balise.server.receive.form_book import FormBook
 
 bits = st.integers(0, 2**64 - 1)
 extremes = st.sampled_from(
@@ -145,50 +147,100 @@ def requests(values: list[float], *, extra: str = "") -> bytes:
     return request.SerializeToString()
 
 
-class Resolver:
-    """Gives each metric's points numbers and counts how often it is asked."""
-
-    def __init__(self) -> None:
-        self.ids: dict[str, int] = {}
-        self.asked = 0
-
-    def __call__(self, body: bytes, section: object) -> object:
-        self.asked += 1
-        read = read_metric(body, section.metric)  # type: ignore[attr-defined]
-        ids = [self.ids.setdefault(f"{read.name} {s.part} {s.attributes}", len(self.ids)) for s in read.slots]
-        return read.slots, np.array(ids, np.int64), read.loose, read.ignored, read.variable, read.skipped
+def rest_of(body: bytes) -> bytes:
+    [group] = groups_of(body)
+    return body[group.start : group.end]
 
 
-def test_a_second_body_of_one_shape_is_not_walked_again() -> None:
-    reader, resolver = BodyReader(capacity=1 << 20), Resolver()
-    first, second = requests([1.0, 2.0, 3.0]), requests([4.0, -5.5, 1e300])
-    reader.learn("a", first, sections(first), resolver)  # type: ignore[arg-type]
-    shape = reader.known("a", second)
-    assert shape is not None
-    assert shape.gather(second).values.tolist() == [4.0, -5.5, 1e300]
-    assert shape.gather(second).times.tolist() == [1000, 1001, 1002]
-    assert resolver.asked == 3
+@pytest.fixture
+def walked(monkeypatch: pytest.MonkeyPatch) -> list[bytes]:
+    """The metrics that were walked."""
+    found: list[bytes] = []
+
+    def walk(chunk: bytes, span: tuple[int, int]) -> ReadMetric:
+        found.append(chunk)
+        return read_metric(chunk, span)
+
+    monkeypatch.setattr(forms, "read_metric", walk)
+    return found
 
 
-def test_a_body_that_differs_elsewhere_is_not_taken_for_a_known_shape() -> None:
-    reader, resolver = BodyReader(capacity=1 << 20), Resolver()
-    first, other = requests([1.0, 2.0]), requests([1.0, 2.0]).replace(b"m1", b"m9")
-    reader.learn("a", first, sections(first), resolver)  # type: ignore[arg-type]
-    assert len(first) == len(other)
-    assert reader.known("a", other) is None
-    shape = reader.learn("a", other, sections(other), resolver)  # type: ignore[arg-type]
-    # The metric that is the same is known from before; only the new one is walked.
-    assert resolver.asked == 3
-    assert shape.series.tolist() == [0, 2]
+def test_a_form_is_learnt_once_for_all_who_send_it(walked: list[bytes]) -> None:
+    book = FormBook(capacity=1 << 20)
+    first, second = rest_of(requests([1.0, 2.0, 3.0])), rest_of(requests([4.0, -5.5, 1e300]))
+    assert book.known(first) is None
+    book.read("a", first)
+    form = book.known(second)
+    assert form is not None and len(walked) == 3
+    times, values = form.shape.gather(second)
+    assert (times.tolist(), values.tolist()) == ([1000, 1001, 1002], [4.0, -5.5, 1e300])
 
 
-def test_the_shape_cache_keeps_to_its_size() -> None:
-    reader, resolver = BodyReader(capacity=20_000), Resolver()
-    for i in range(60):
-        body = requests([1.0] * 3, extra="x" * i)
-        reader.learn("a", body, sections(body), resolver)  # type: ignore[arg-type]
-    assert reader.shapes.size <= 20_000
-    assert reader.metric_bytes <= 20_000
+def test_a_body_that_differs_elsewhere_is_not_taken_for_a_known_form(walked: list[bytes]) -> None:
+    book = FormBook(capacity=1 << 20)
+    first = rest_of(requests([1.0, 2.0]))
+    other = first.replace(b"m1", b"m9")
+    book.read("a", first)
+    assert book.known(other) is None
+    form = book.read("b", other)
+    assert len(walked) == 3, "the metric that is the same is known from before"
+    assert [metric.read.name for metric in form.metrics] == ["m0", "m9"]
+
+
+@given(st.lists(number_metrics(), min_size=1, max_size=3), st.integers(0, 2**60))
+def test_what_a_known_form_gives_is_what_a_walk_gives(metrics: list[Metric], moment: int) -> None:
+    """The same metrics with other numbers, by the form and by the public classes."""
+    book = FormBook(capacity=1 << 20)
+    request = ExportMetricsServiceRequest()
+    request.resource_metrics.add().scope_metrics.add().metrics.extend(metrics)
+    book.read("a", rest_of(request.SerializeToString()))
+    points = []
+    for metric in request.resource_metrics[0].scope_metrics[0].metrics:
+        for point in metric.gauge.data_points or metric.sum.data_points:
+            points.append(point)
+            if point.time_unix_nano:
+                point.time_unix_nano = moment + 1
+            if point.HasField("as_int"):
+                point.as_int = moment % 997
+            else:
+                point.as_double = moment / 7
+    rest = rest_of(request.SerializeToString())
+    times, values = (book.known(rest) or book.read("a", rest)).shape.gather(rest)
+    assert times.tolist() == [point.time_unix_nano for point in points]
+    assert values.tolist() == [point.as_int if point.HasField("as_int") else point.as_double for point in points]
+
+
+def test_forms_keep_to_their_room_and_one_sender_to_its_share() -> None:
+    book = FormBook(capacity=40_000)
+    common = rest_of(requests([1.0] * 3))
+    book.read("a fleet", common)
+    for i in range(1, 80):
+        book.read("ever new", rest_of(requests([1.0] * 3, extra="x" * i)))
+    assert 0 < book.groups.size <= 40_000 and 0 < book.metrics.size <= 40_000
+    assert book.known(common) is not None, "who sends something new each time pushes out its own"
+    for sender in range(80):
+        book.read(sender, rest_of(requests([1.0] * 3, extra="y" * (sender + 100))))
+    assert book.groups.size <= 40_000 and book.metrics.size <= 40_000
+
+
+def test_groups_are_found_wherever_their_resource_stands() -> None:
+    request = ExportMetricsServiceRequest()
+    for name in ("pier", "quay"):
+        group = request.resource_metrics.add()
+        group.resource.attributes.add(key="host.name").value.string_value = name
+        group.scope_metrics.add().metrics.add(name="m").gauge.data_points.add(time_unix_nano=1, as_double=2.0)
+    body = request.SerializeToString()
+    turned = b"".join(
+        b"\x0a" + bytes([group.end - group.resource[0] + 2]) + body[group.start : group.end]
+        + body[group.resource[0] - 2 : group.start]
+        for group in groups_of(body)
+    )  # fmt: skip
+    for told in (body, turned):
+        found = groups_of(told)
+        assert [read_resource(told, group.resource)["host.name"] for group in found] == ["pier", "quay"]
+        for group in found:
+            rest = told[group.start : group.end]
+            assert FormBook(capacity=1 << 20).read("a", rest).shape.gather(rest)[1].tolist() == [2.0]
 
 
 def test_a_histogram_becomes_its_parts() -> None:

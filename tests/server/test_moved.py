@@ -144,7 +144,7 @@ def test_the_look_at_all_series_agrees_with_questions_about_each(console: Parts,
         asked = engine.ask(metric, None, steps, take, ["host"])  # type: ignore[arg-type]
         # The second look finds unpacked what the first one left, the third after the pieces were put together.
         for look in range(3):
-            looked = console.series.scan.levels(metric.series, asked.steps, "1h" if width == 3600 else "5m")
+            looked = console.series.scan.levels(list(metric.series), asked.steps, "1h" if width == 3600 else "5m")
             assert np.array_equal(np.isnan(looked), np.isnan(asked.values))
             assert looked == pytest.approx(asked.values, nan_ok=True)
             if look == 1:

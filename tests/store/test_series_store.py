@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -9,9 +11,11 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlalchemy.exc import OperationalError
 
 from balise.core.moments import NS
 from balise.core.series.steps import Steps
+from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue, Metric, TooMany
 from balise.store.series.query import QueryEngine, Selector
 from balise.store.series.seal import DAY
@@ -332,3 +336,34 @@ def test_a_filter_chooses_by_host_label_and_attribute(box: Box) -> None:
         ('berth co "B"', 2),
     ):
         assert len(box.engine._selector.select(box.metric, where, ["host"]).series) == count
+
+
+def test_a_store_of_the_form_before_is_brought_to_this_one_wholly_or_not_at_all(
+    box: Box, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for i in range(240):
+        box.row(15 * i, float(i % 7), float(i))
+    box.store.seal(T0 + 1800 * NS)
+    before, sums = box.read(), box.rolled()
+    known = list(box.store.catalogue.series.values())
+    box.store.close()
+    with sqlite3.connect(box.store.path) as plain:
+        plain.execute("DROP TABLE series")
+        plain.execute("DROP TABLE trait")
+        plain.execute(
+            "CREATE TABLE series (id INTEGER PRIMARY KEY, host INTEGER NOT NULL, metric INTEGER NOT NULL, "
+            "attributes TEXT NOT NULL, part TEXT NOT NULL, kind TEXT NOT NULL)"
+        )
+        rows = [(s.id, s.host, s.metric, json.dumps(s.attributes), s.part, s.kind) for s in known]
+        plain.executemany("INSERT INTO series VALUES (?, ?, ?, ?, ?, ?)", rows)
+        plain.execute("PRAGMA user_version=3")
+    plain.close()
+    with monkeypatch.context() as patched:
+        upgrades = {**tables.UPGRADES, 3: (*tables.UPGRADES[3][:-1], "SELECT killed")}
+        patched.setattr(tables, "UPGRADES", upgrades)
+        with pytest.raises(OperationalError):
+            box.again()
+    box.again()
+    assert list(box.store.catalogue.series.values()) == known
+    assert box.read() == before
+    np.testing.assert_array_equal(box.rolled(), sums)

@@ -41,7 +41,7 @@ function Step({ one, next, span, colour }: StepProps) {
   const name = one.host ?? "outside";
   const shows = (
     <Link
-      className="touch inline-flex min-h-6 items-center hover:underline"
+      className="touch inline-flex min-h-6 items-center gap-1 hover:underline"
       to={one.link ?? ""}
       title={`${one.text}, ${clock(at, true)}`}
     >

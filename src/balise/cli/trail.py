@@ -82,7 +82,8 @@ def lines_of(found: dict[str, Any], *, whole: bool, width: int) -> list[str]:
 
 def _suspect(one: dict[str, Any], whole: bool, width: int) -> list[str]:
     since = f"since {local_time(one['since'])} (± {one['uncertainty_seconds']:.0f} s)"
-    out = _wrapped(f"{one['rank']:>2}  {one['sure']:4.0%}  {one['title']}, {since}", width, " " * 10)
+    out = _wrapped(f"{one['title']}, {since}", width, " " * 10)
+    out[0] = f"{one['rank']:>2}  {one['sure']:4.0%}  {out[0][10:]}"
     out += _wrapped(one["what"], width, " " * 10)
     if one["less"]:
         out += _wrapped(f"less likely: {one['less']}", width, " " * 10)
@@ -117,8 +118,7 @@ def _clock(text: str) -> str:
 
 
 def _wrapped(text: str, width: int, indent: str) -> list[str]:
-    first = indent if not text[:2].strip().isdigit() else ""
-    return textwrap.wrap(printable(text), width, initial_indent=first, subsequent_indent=indent or "") or [""]
+    return textwrap.wrap(printable(text), width, initial_indent=indent, subsequent_indent=indent) or [""]
 
 
 def _record(a: argparse.Namespace) -> int:

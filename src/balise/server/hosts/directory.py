@@ -320,20 +320,31 @@ class Directory:
         if len(self._by_id) >= MOST_HOSTS:
             raise Refused(422, f"There are {MOST_HOSTS} hosts already: remove some first.")
 
-        def add(session: Session) -> None:
-            if not session.scalar(select(Host.id).where(Host.name == name)):
+        def add(session: Session) -> Host:
+            row = session.scalar(select(Host).where(Host.name == name))
+            if row is None:
                 now = time.time()
                 if most is not None:
                     by = session.get(Token, token)
                     if by is None or by.new_hosts >= most:
                         raise Refused(403, f"The token has made the {most} new hosts that it may.")
                     by.new_hosts += 1
-                session.add(Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now))
+                row = Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now)
+                session.add(row)
+            session.flush()
+            session.expunge(row)
+            return row
 
-        self._state.write(add)
-        number = self._state.read(lambda s: s.scalar(select(Host.id).where(Host.name == name)))
-        self.refresh(number or 0)
+        self._take_up(self._state.write(add))
         return self._by_name[name]
+
+    def _take_up(self, row: Host) -> None:
+        """A host that nothing is known of but its row."""
+        with self._lock:
+            if row.id not in self._by_id:
+                self._keep(row, [], {name: place for place, name in enumerate(self.groups)}, [])
+                self.version += 1
+                self._changes.append((self.version, row.id))
 
     def set_mode(self, number: int, mode: str) -> None:
         """How a host is known from now on."""

@@ -19,8 +19,9 @@ from balise.server.asking import read_filter, span_of
 from balise.server.errors import bad_field
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
-from balise.store.series.catalogue import Metric, Series
+from balise.store.series.catalogue import Metric
 from balise.store.series.query import lookup_of
+from balise.store.series.roster import Series
 from balise.store.series.scan import CELLS_AT_MOST, TooMuch
 from balise.store.series.store import SeriesStore
 
@@ -90,18 +91,19 @@ class MostMoved:
         catalogue, directory = self._store.catalogue, self._directory
         here = {known.id for known in directory.all()}
         own = [m.id for m in catalogue.metric_by_id.values() if m.name.startswith(OWN)]
-        found = {
-            one.id: one
-            for one in list(catalogue.series.values())
-            if one.host in here and one.part in ("", "sum", "count") and one.metric not in own
-        }
-        if node is None:
-            return found
-        asked = {filters.fold_name(name) for name in filters.attributes_of(node)}
-        if all(name == "host" or filters.is_of_host(name) for name in asked):
-            passing = {known.id for known in directory.matching(node)}
-            return {number: one for number, one in found.items() if one.host in passing}
-        return {number: one for number, one in found.items() if filters.matches(node, lookup_of(directory, one))}
+        of_hosts = node is not None and all(
+            name == "host" or filters.is_of_host(name) for name in map(filters.fold_name, filters.attributes_of(node))
+        )
+        if of_hosts:
+            here &= {known.id for known in directory.matching(node)}
+        roster = catalogue.series
+        numbers = roster.numbers()
+        numbers = numbers[np.isin(roster.hosts_of(numbers), list(here))]
+        numbers = numbers[~np.isin(roster.metrics_of(numbers), own)]
+        found = [one for one in map(roster.get, numbers.tolist()) if one and one.part in ("", "sum", "count")]
+        if node is not None and not of_hosts:
+            found = [one for one in found if filters.matches(node, lookup_of(directory, one))]
+        return {one.id: one for one in found}
 
     def _stretch(self, start: float, end: float) -> Stretch:
         before = min(max(end - start, float(HOUR)), float(DAY))

@@ -65,6 +65,6 @@ def resource_host(attributes: dict[str, str]) -> str:
     return attributes.get("host.name") or attributes.get("service.name") or ""
 
 
-def kept_of_resource(attributes: dict[str, str]) -> list[tuple[str, str]]:
+def kept_of_resource(attributes: dict[str, str]) -> tuple[tuple[str, str], ...]:
     """What of a resource tells its series apart; facts of the host and of the process do not."""
-    return [(k, v) for k, v in attributes.items() if not k.startswith(OF_THE_SENDER)]
+    return tuple((k, v) for k, v in attributes.items() if not k.startswith(OF_THE_SENDER))

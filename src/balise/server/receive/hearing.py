@@ -62,7 +62,6 @@ class Hearing:
         if found is None:
             if len(self._hosts_of) > 200_000:
                 self._hosts_of.clear()
-            series = self._catalogue.series
-            hosts = np.array([series[s].host for s in layout.series.tolist()], np.int64)
+            hosts = self._catalogue.series.hosts_of(layout.series)
             found = self._hosts_of[layout.id] = np.unique(hosts, return_inverse=True)
         return found

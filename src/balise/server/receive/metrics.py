@@ -3,32 +3,52 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
-from dataclasses import replace
-from typing import Any
+from collections.abc import Hashable, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.moments import NS, Nanos, now_nanos
+from balise.core.series.forms import Group, GroupForm, MetricForm, groups_of
 from balise.core.series.percentiles import bucket_of
-from balise.core.series.shapes import BodyReader, Points, Shape
-from balise.core.series.wire import Section, Slot, Span, read_metric, read_resource, sections
+from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Slot, TooLarge, read_resource
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
+from balise.server.receive.form_book import FormBook
 from balise.server.receive.hearing import Hearing
+from balise.server.receive.known import KnownBodies, KnownBody, Points
 from balise.server.receive.otlp_json import metrics_from_json
 from balise.server.receive.scopes import Admission
-from balise.store.series.catalogue import Attributes, Metric, TooMany
+from balise.store.series.catalogue import Keys, Metric, Wanted
 from balise.store.series.head import Batch
 from balise.store.series.layouts import Layout
+from balise.store.series.roster import Attributes, Trait
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]
-SHAPE_BYTES = 96 << 20
-"""Bytes that the shapes of known bodies may take."""
+FORM_BYTES, SENDER_BYTES = 48 << 20, 96 << 20
+"""Bytes that may be taken by the forms of bodies, which are a fleet's, and by what is known of each sender's."""
+MOST_NOTED = 8
+Kept = tuple[tuple[str, str], ...]
+"""What of a resource tells series apart."""
+
+
+class Begun(NamedTuple):
+    """A series that comes for the first time, and a moment at which it was nothing yet."""
+
+    metric: Metric
+    trait: Trait
+    at: int
+
+
+class Found(NamedTuple):
+    """A group of a body: its bytes after the resource, and what is known of them."""
+
+    rest: bytes
+    known: KnownBody
 
 
 class MetricIntake:
@@ -41,7 +61,10 @@ class MetricIntake:
         self._room = room
         self._admission = Admission(directory)
         self._heavy = HeavyBodies(room)
-        self._reader = BodyReader(capacity=SHAPE_BYTES)
+        self._forms = FormBook(capacity=FORM_BYTES)
+        self._senders = KnownBodies(SENDER_BYTES)
+        self.shape_hits = 0
+        self.shape_misses = 0
         self.counters: Counter[str] = Counter()
 
     async def take(
@@ -70,83 +93,145 @@ class MetricIntake:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: metrics_from_json(sent), as_json=True)
         sender = (principal.name, principal.host if principal.host is not None else principal.token)
-        known = self._reader.known(sender, body)
-        if known is not None and isinstance(known.tag, Layout) and not self._admitted(principal, known.tag):
-            known = None
-        shape = (
-            known
-            if known is not None
-            else await self._heavy.work(principal, body, lambda: self._learn(principal, sender, body))
-        )
-        points = shape.gather(body)
-        if of_host and isinstance(shape.tag, Layout):
-            self._hearing.note_clocks(shape.tag, points.times, arrived, behind)
-        batch, outcome = self._checked(points, shape.tag, shape.skipped, arrived)
-        if of_host and isinstance(shape.tag, Layout):
-            self._hearing.note_refused(shape.tag, batch, outcome)
+        groups = groups_of(body)
+        found = self._known_groups(principal, sender, body, groups)
+        if found is None:
+            found = await self._heavy.work(principal, body, lambda: self._learn(principal, sender, body, groups))
+        layout, points = self._points_of(body, found)
+        if of_host and layout is not None:
+            self._hearing.note_clocks(layout, points.times, arrived, behind)
+        batch, outcome = self._checked(points, layout, sum(one.known.skipped for one in found), arrived)
+        if of_host and layout is not None:
+            self._hearing.note_refused(layout, batch, outcome)
         if batch is not None:
             await self._store.accept(batch)
             if of_host:
                 self._hearing.note_alive(batch)
         return outcome
 
-    def _admitted(self, principal: Principal, layout: Layout) -> bool:
+    def _known_groups(
+        self, principal: Principal, sender: Hashable, body: bytes, groups: Sequence[Group]
+    ) -> list[Found] | None:
+        """What is known of each group of a body; None when anything of it has to be learnt."""
+        found: list[Found] = []
+        for group in groups:
+            rest = body[group.start : group.end]
+            known = self._senders.find((sender, body[slice(*group.resource)], len(rest)), rest)
+            if known is None or not self._admitted(principal, known.layout):
+                self.shape_misses += 1
+                return None
+            found.append(Found(rest, known))
+        self.shape_hits += 1
+        return found
+
+    def _admitted(self, principal: Principal, layout: Layout | None) -> bool:
         """Whether what a known body is about is still what its sender may say."""
-        return principal.scope is None or self._admission.all_allowed(
-            principal, self._hearing.hosts_in(layout)[0].tolist()
+        return (
+            principal.scope is None
+            or layout is None
+            or self._admission.all_allowed(principal, self._hearing.hosts_in(layout)[0].tolist())
         )
 
-    def _learn(self, principal: Principal, sender: object, body: bytes) -> Shape:
-        shape = self._reader.learn(sender, body, sections(body), self._resolver(principal))
-        shape.tag = self._store.catalogue.layouts.of(shape.series) if len(shape.series) else None
-        return shape
+    def _points_of(self, body: bytes, found: Sequence[Found]) -> tuple[Layout | None, Points]:
+        held = [one for one in found if one.known.layout is not None]
+        pieces = [one.known.gather(one.rest) for one in held]
+        if len(held) == 1:
+            return held[0].known.layout, pieces[0]
+        layouts = [one.known.layout for one in held if one.known.layout is not None]
+        none = np.empty(0, np.int64)
+        points = Points(
+            np.concatenate([none, *(piece.times for piece in pieces)]),
+            np.concatenate([none.astype(np.float64), *(piece.values for piece in pieces)]),
+        )
+        if not held:
+            return None, points
+        return self._store.catalogue.layouts.of(np.concatenate([layout.series for layout in layouts])), points
 
-    def _resolver(self, principal: Principal) -> Callable[[bytes, Section], Any]:
-        resources: dict[Span, tuple[Known | None, list[tuple[str, str]]]] = {}
+    def _learn(self, principal: Principal, sender: Hashable, body: bytes, groups: Sequence[Group]) -> list[Found]:
+        found: list[Found] = []
+        numbers = 0
+        for group in groups:
+            rest = body[group.start : group.end]
+            resource = body[slice(*group.resource)]
+            form = self._forms.known(rest) or self._forms.read(sender, rest)
+            numbers += len(form.shape)
+            if numbers > MOST_NUMBERS:
+                raise TooLarge(MOST_NUMBERS, "numbers")
+            host, kept = self._resource(principal, read_resource(body, group.resource))
+            known = self._placed(host, kept, form)
+            if form.fixed and known.layout is not None:
+                self._senders.keep((sender, resource, len(rest)), known)
+            found.append(Found(rest, known))
+        return found
 
-        def resolve(body: bytes, section: Section) -> Any:
-            if section.resource not in resources:
-                resources[section.resource] = self._resource(principal, read_resource(body, section.resource))
-            host, kept = resources[section.resource]
-            return self._series_of(host, kept, body, section)
-
-        return resolve
-
-    def _resource(self, principal: Principal, attributes: dict[str, str]) -> tuple[Known | None, list[tuple[str, str]]]:
+    def _resource(self, principal: Principal, attributes: dict[str, str]) -> tuple[Known | None, Kept]:
         if principal.host is not None:
             # An agent speaks for its own host, whatever its resource says.
             return self._directory.get(principal.host), kept_of_resource(attributes)
         host = self._admission.host_for(principal, resource_host(attributes))
-        return (host, kept_of_resource(attributes)) if host is not None else (None, [])
+        return (host, kept_of_resource(attributes)) if host is not None else (None, ())
 
-    def _series_of(
-        self, host: Known | None, kept: list[tuple[str, str]], body: bytes, section: Section
-    ) -> tuple[list[Slot], Any, list[int], list[Span], bool, int]:
-        read = read_metric(body, section.metric)
+    def _placed(self, host: Known | None, kept: Kept, form: GroupForm) -> KnownBody:
+        """Which series of a host the numbers of a form are."""
+        if host is None:
+            return KnownBody(form.shape, form.digest, None, skipped=len(form.shape) + form.skipped)
         catalogue = self._store.catalogue
-        if host is None or not read.name or not catalogue.may_have_metric(host.id, read.name):
-            return [], np.empty(0, np.int64), read.loose, read.ignored, read.variable, len(read.slots) + read.skipped
-        metric = catalogue.metric(read.name, read.unit, read.kind, read.description)
-        ids: list[int] = []
-        slots: list[Slot] = []
-        skipped = read.skipped
-        for slot in read.slots:
-            attributes = tuple(sorted({**dict(kept), **dict(slot.attributes)}.items())) if kept else slot.attributes
-            begun = self._begun_before(host.id, metric, attributes, slot)
-            try:
-                ids.append(catalogue.series_id(host.id, metric, attributes, slot.part, slot.kind))
-                slots.append(slot)
-            except TooMany:
-                skipped += 1
-                continue
-            if begun is not None:
-                ids.append(ids[-1])
-                slots.append(replace(slot, value=0.0, time=begun))
-        return slots, np.array(ids, np.int64), read.loose, read.ignored, read.variable, skipped
+        wanted: list[Wanted] = []
+        places: list[I64] = []
+        begun: list[Begun] = []
+        at = 0
+        for metric in form.metrics:
+            read, count = metric.read, len(metric.shape)
+            if read.name and count and (metric_of := self._metric(host, read)) is not None:
+                traits = _traits_of(metric, kept)
+                wanted.append((metric_of, traits))
+                places.append(np.arange(at, at + count))
+                if read.variable:
+                    begun += self._begun_before(host.id, metric_of, traits, read.slots)
+            at += count
+        if not wanted:
+            return KnownBody(form.shape, form.digest, None, skipped=at + form.skipped)
+        whole = sum(len(some) for some in places) == at and form.fixed
+        numbers, keys = catalogue.numbers_of(host.id, wanted, form.notes.get(kept) if whole else None)
+        if whole:
+            _note(form, kept, keys)
+        chosen = np.concatenate(places)[numbers >= 0]
+        skipped = form.skipped + at - len(chosen)
+        series = numbers[numbers >= 0]
+        if not len(series):
+            return KnownBody(form.shape, form.digest, None, skipped=skipped)
+        began = [(catalogue.find(host.id, one.metric, *one.trait), one.at) for one in begun]
+        added = [(number, moment) for number, moment in began if number is not None]
+        layout = catalogue.layouts.of(np.concatenate([series, np.array([n for n, _ in added], np.int64)]))
+        return KnownBody(
+            form.shape,
+            form.digest,
+            layout,
+            chosen=None if len(chosen) == at else chosen,
+            begun=[moment for _, moment in added],
+            skipped=skipped,
+        )
 
-    def _begun_before(self, host: int, metric: Metric, attributes: Attributes, slot: Slot) -> int | None:
-        """When an exponential histogram was heard last, nanoseconds, for a bucket of it that comes for the first time:
-        it held nothing until then. A sender that takes wider buckets moves all it counted, and nothing is known."""
+    def _metric(self, host: Known, read: ReadMetric) -> Metric | None:
+        catalogue = self._store.catalogue
+        held = catalogue.metrics.get(read.name)
+        if held is None and catalogue.may_have_metric(host.id, read.name):
+            held = catalogue.metric(read.name, read.unit, read.kind, read.description)
+        return held
+
+    def _begun_before(self, host: int, metric: Metric, traits: Sequence[Trait], slots: Sequence[Slot]) -> list[Begun]:
+        """Buckets of exponential histograms that come for the first time, with when the histogram was heard last,
+        nanoseconds: until then they held nothing."""
+        found = []
+        for slot, trait in zip(slots, traits, strict=True):
+            moment = self._heard_before(host, metric, trait[0], slot)
+            if moment is not None:
+                found.append(Begun(metric, trait, moment))
+        return found
+
+    def _heard_before(self, host: int, metric: Metric, attributes: Attributes, slot: Slot) -> int | None:
+        """When an exponential histogram was heard last, nanoseconds, if `slot` is a bucket of it that comes for the
+        first time. A sender that takes wider buckets moves all it counted, and nothing is known."""
         bounds = bucket_of(slot.part)
         if slot.kind != "counter" or not slot.part.startswith("in:") or bounds is None:
             return None
@@ -165,13 +250,13 @@ class MetricIntake:
         return newest
 
     def _checked(
-        self, points: Points, layout: object, skipped: int, arrived: Nanos | None = None
+        self, points: Points, layout: Layout | None, skipped: int, arrived: Nanos | None = None
     ) -> tuple[Batch | None, Outcome]:
         why = (
             f"{skipped} points have no host, no value, are for hosts that the token is not for, or are too many series"
         )
         outcome = Outcome(skipped, why) if skipped else Outcome()
-        if not len(points.values) or not isinstance(layout, Layout):
+        if not len(points.values) or layout is None:
             self.counters["points.rejected"] += skipped
             return None, outcome
         now = now_nanos()
@@ -194,16 +279,30 @@ class MetricIntake:
         return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
 
     def forget_shapes(self) -> None:
-        """A host has left: a body that was known by its shape alone is looked at anew."""
-        self._reader = BodyReader(capacity=SHAPE_BYTES)
+        """A host has left, or memory is short: what was known of bodies is looked at anew."""
+        self._senders.forget()
+        self._forms.forget()
 
-    @property
-    def shape_hits(self) -> int:
-        return self._reader.shapes.hits
 
-    @property
-    def shape_misses(self) -> int:
-        return self._reader.shapes.misses
+def _traits_of(metric: MetricForm, kept: Kept) -> list[Trait]:
+    """What tells the series of a metric apart, with what is kept of the resource."""
+    named: dict[Attributes, Attributes] = {}
+    found: list[Trait] = []
+    for slot in metric.read.slots:
+        attributes = slot.attributes
+        if kept:
+            if attributes not in named:
+                named[attributes] = tuple(sorted({**dict(kept), **dict(attributes)}.items()))
+            attributes = named[attributes]
+        found.append((attributes, slot.part, slot.kind))
+    return found
+
+
+def _note(form: GroupForm, kept: Kept, keys: Keys) -> None:
+    """Keeps what finds the series of a form for the next host, for some of the resources that it comes with."""
+    if len(form.notes) >= MOST_NOTED and kept not in form.notes:
+        form.notes.clear()
+    form.notes[kept] = keys
 
 
 def _overlap(one: tuple[float, float], other: tuple[float, float]) -> bool:

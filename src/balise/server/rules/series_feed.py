@@ -16,8 +16,9 @@ from balise.core.rules.room import Room
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.groups import Groups
-from balise.store.series.catalogue import Catalogue, Metric, Series
+from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.query import group_values, lookup_of
+from balise.store.series.roster import Series
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -79,7 +80,7 @@ class SeriesFeed:
             return []
         if metric.removals != self._removals:
             self._forget(metric)
-        fresh = metric.series[self._seen : len(metric.series)]
+        fresh = metric.series.since(self._seen)
         self._seen += len(fresh)
         return self._add(number for number in fresh if not self._has(number))
 
@@ -111,7 +112,7 @@ class SeriesFeed:
         self._row_of[added] = np.arange(len(self.series), len(self.series) + len(added))
         self.series.extend(added)
         vars(self).update(self._room.grow(vars(self), len(added)))
-        self.hosts[-len(added) :] = [self._catalogue.series[number].host for number in added]
+        self.hosts[-len(added) :] = self._catalogue.series.hosts_of(added)
         self.measuring.add(rows)
         return added
 

@@ -22,7 +22,7 @@ from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Known
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.units import Units
-from balise.store.series.catalogue import Series
+from balise.store.series.roster import Series
 from balise.store.series.scan import TooMuch
 from balise.store.series.store import SeriesStore
 

@@ -59,7 +59,7 @@ class Blocks:
         self, metric: int, series: Sequence[int], steps: Steps, tier: TierName
     ) -> Iterator[tuple[I64, slice, F64, F64]]:
         """Rows of `series`, steps, by how much they grew there, and the seconds over which that was seen."""
-        kinds = [self._catalogue.series[s].kind for s in series]
+        kinds = self._catalogue.series.kinds_of(series)
         if tier == "raw":
             for rows, at, part in self._raw(series, steps, MAX_GAP):
                 places = rows.tolist()

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from sys import intern
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,10 +15,12 @@ from sqlalchemy import Connection, insert, select
 from balise.core.series.wire import Kind, PointKind
 from balise.store.series import tables
 from balise.store.series.layouts import Layout, Layouts
+from balise.store.series.numbers import Numbers
+from balise.store.series.own import OwnSeries, key_of
+from balise.store.series.roster import Attributes, Roster, Trait
+from balise.store.series.written import read_series, read_traits, remove_series, write_series, write_traits
 
 I64 = NDArray[np.int64]
-Attributes = tuple[tuple[str, str], ...]
-
 
 NEXT = "next series"
 
@@ -31,16 +33,6 @@ class TooMany(Exception):
     """A host has more series than it may."""
 
 
-@dataclass(frozen=True, slots=True)
-class Series:
-    id: int
-    host: int
-    metric: int
-    attributes: Attributes
-    part: str
-    kind: PointKind
-
-
 @dataclass
 class Metric:
     id: int
@@ -48,7 +40,7 @@ class Metric:
     unit: str
     kind: Kind
     description: str
-    series: list[int] = field(default_factory=list)
+    series: Numbers = field(default_factory=Numbers)
     attributes: set[str] = field(default_factory=set)
     version: int = 0
     """Raised when series come or go."""
@@ -60,10 +52,11 @@ class Pending:
     """What has a number but is not written yet."""
 
     metrics: list[Metric] = field(default_factory=list)
-    series: list[Series] = field(default_factory=list)
+    traits: list[tuple[int, Trait]] = field(default_factory=list)
+    series: list[int] = field(default_factory=list)
     layouts: list[Layout] = field(default_factory=list)
 
-    def write(self, connection: Connection) -> None:
+    def write(self, connection: Connection, roster: Roster) -> None:
         if self.metrics:
             connection.execute(
                 insert(tables.metric),
@@ -72,11 +65,23 @@ class Pending:
                     for m in self.metrics
                 ],
             )
+        if self.traits:
+            write_traits(connection, self.traits)
         if self.series:
-            connection.execute(insert(tables.series), [_series_row(s) for s in self.series])
+            write_series(connection, roster, self.series)
         if self.layouts:
             rows = [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts]
             connection.execute(insert(tables.layout), rows)
+
+
+class Keys(NamedTuple):
+    """Keys of series, whichever host's, [n]; good as long as nothing was forgotten since."""
+
+    held: I64
+    age: int
+
+
+Wanted = tuple[Metric, Sequence[Trait]]
 
 
 class Catalogue:
@@ -88,22 +93,20 @@ class Catalogue:
         self._most = most_series
         self.metrics: dict[str, Metric] = {}
         self.metric_by_id: dict[int, Metric] = {}
-        self.series: dict[int, Series] = {}
-        self._ids: dict[tuple[int, int, Attributes, str, PointKind], int] = {}
-        self._of_host: dict[int, int] = {}
-        self._metrics_of: dict[int, dict[int, list[int]]] = {}
+        self.series = Roster()
+        self._own: dict[int, OwnSeries] = {}
         self.layouts = Layouts()
         self._next_series = 1
         self._pending = Pending()
         self.refused = 0
+        self._age = 0
+        """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
     def load(self, connection: Connection) -> None:
         """Reads all that is written."""
         for row in connection.execute(select(tables.metric)):
             self._add_metric(Metric(row.id, row.name, row.unit, row.kind, row.description))
-        for row in connection.execute(select(tables.series)):
-            attributes = tuple((intern(k), intern(v)) for k, v in json.loads(row.attributes))
-            self._add_series(Series(row.id, row.host, row.metric, attributes, intern(row.part), row.kind))
+        self._load_series(connection)
         for row in connection.execute(select(tables.layout)):
             self.layouts.add(row.id, np.frombuffer(row.series, np.int64))
         # Numbers of series that were forgotten are never given to others: what is left of them is in old blocks.
@@ -128,57 +131,127 @@ class Catalogue:
         Raises:
             TooMany: the host, or the console, has all the series it may have.
         """
-        key = (host, metric.id, attributes, part, kind)
-        found = self._ids.get(key)
+        made = (attributes, part, kind)
+        found = self._find(host, metric.id, made)
         if found is not None:
             return found
         with self._lock:
-            found = self._ids.get(key)
+            found = self._find(host, metric.id, made)
             if found is not None:
                 return found
-            if self._of_host.get(host, 0) >= self._most_a_host or len(self.series) >= self._most:
-                self.refused += 1
-                raise TooMany
-            named = tuple((intern(k), intern(v)) for k, v in attributes)
-            made = Series(self._next_series, host, metric.id, named, intern(part), kind)
-            self._add_series(made)
-            self._pending.series.append(made)
-            return made.id
+            self._check_room(host)
+            number = self._next_series
+            trait = self.series.find_trait(made)
+            self._add_series(number, host, metric, self.series.trait(_interned(made)) if trait is None else trait)
+            self._pending.series.append(number)
+            return number
+
+    def _find(self, host: int, metric: int, made: Trait) -> int | None:
+        own, trait = self._own.get(host), self.series.find_trait(made)
+        return own.find(key_of(metric, trait)) if own is not None and trait is not None else None
+
+    def _check_room(self, host: int) -> None:
+        own = self._own.get(host)
+        if (own is not None and len(own) >= self._most_a_host) or len(self.series) >= self._most:
+            self.refused += 1
+            raise TooMany
 
     def may_have_metric(self, host: int, name: str) -> bool:
         """Whether a host may send a metric of this name, which may be a new one."""
         known = self.metrics.get(name)
-        own = self._metrics_of.get(host, {})
-        if known is not None and known.id in own:
+        own = self._own.get(host)
+        if known is not None and own is not None and own.has_metric(known.id):
             return True
-        if len(own) < MOST_METRICS_A_HOST and (known is not None or len(self.metrics) < MOST_METRICS):
+        if (own is None or len(own.metrics()) < MOST_METRICS_A_HOST) and (
+            known is not None or len(self.metrics) < MOST_METRICS
+        ):
             return True
         self.refused += 1
         return False
 
+    def numbers_of(self, host: int, wanted: Sequence[Wanted], known: Keys | None = None) -> tuple[I64, Keys]:
+        """The numbers of a host's series, new ones if need be, -1 for those that it may not have.
+
+        With them comes what finds those of another host faster.
+        """
+        with self._lock:
+            keys = known if known is not None and known.age == self._age else self._keys_of(wanted)
+            own = self._own.setdefault(host, OwnSeries())
+            found = own.find_many(keys.held)
+            missing = np.flatnonzero(found < 0)
+            if len(missing):
+                found[missing] = self._make_many(host, own, keys.held[missing])
+            return found, keys
+
+    def _keys_of(self, wanted: Sequence[Wanted]) -> Keys:
+        held = [key_of(metric.id, self.series.trait(_interned(made))) for metric, traits in wanted for made in traits]
+        return Keys(np.array(held, np.int64), self._age)
+
+    def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
+        wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
+        rank = np.empty(len(wanted), np.int64)
+        rank[np.argsort(first)] = np.arange(len(wanted))
+        held = own.metrics()
+        fresh = np.setdiff1d(wanted >> 32, np.fromiter(held, np.int64, len(held)))
+        may = ~np.isin(wanted >> 32, fresh[max(0, MOST_METRICS_A_HOST - len(held)) :])
+        room = max(0, min(self._most_a_host - len(own), self._most - len(self.series)))
+        order = np.argsort(rank)
+        taken = order[may[order]][:room]
+        numbers = np.full(len(wanted), -1, np.int64)
+        numbers[taken] = self._next_series + np.arange(len(taken))
+        self._note_many(host, own, wanted[taken], numbers[taken])
+        if len(taken) < len(wanted):
+            self._refuse(wanted[numbers < 0])
+        return numbers[which]
+
+    def _refuse(self, keys: I64) -> None:
+        self.refused += len(keys)
+        # What nobody has is not remembered.
+        self.series.drop_unused((keys & 0xFFFFFFFF).tolist())
+        self._age += 1
+
+    def _note_many(self, host: int, own: OwnSeries, keys: I64, numbers: I64) -> None:
+        """New series of a host, their numbers ascending."""
+        if not len(keys):
+            return
+        metrics, traits = keys >> 32, keys & 0xFFFFFFFF
+        self.series.add_many(int(numbers[0]), host, metrics, traits)
+        own.add_many(keys, numbers)
+        for number, mine in _apart(metrics):
+            metric = self.metric_by_id[number]
+            metric.series.extend(numbers[mine])
+            metric.version += 1
+            for trait in traits[mine].tolist():
+                metric.attributes.update(k for k, _ in self.series.attributes(trait))
+        self._pending.series.extend(numbers.tolist())
+        self._next_series = int(numbers[-1]) + 1
+
     def find(self, host: int, metric: Metric, attributes: Attributes, part: str, kind: PointKind) -> int | None:
         """The number of a series, if there is one."""
-        return self._ids.get((host, metric.id, attributes, part, kind))
+        return self._find(host, metric.id, (attributes, part, kind))
 
     def metrics_of(self, host: int) -> set[int]:
         """The numbers of the metrics a host has series of."""
-        return set(self._metrics_of.get(host, ()))
+        own = self._own.get(host)
+        return own.metrics() if own is not None else set()
 
     def series_of(self, metric: int, host: int) -> list[int]:
         """The numbers of a host's series of a metric."""
-        return list(self._metrics_of.get(host, {}).get(metric, ()))
+        own = self._own.get(host)
+        return own.of_metric(metric) if own is not None else []
 
     def take_pending(self) -> Pending:
         """What has to be written before any points that use it; `restore` it if the writing fails."""
         with self._lock:
             taken, self._pending = self._pending, Pending()
+            taken.traits += self.series.take_made()
             taken.layouts = self.layouts.take_pending()
             return taken
 
     def restore(self, taken: Pending) -> None:
         with self._lock:
             now = self._pending
-            self._pending = Pending(taken.metrics + now.metrics, taken.series + now.series)
+            self._pending = Pending(taken.metrics + now.metrics, taken.traits + now.traits, taken.series + now.series)
             self.layouts.restore(taken.layouts)
 
     def crowded(self, share: float) -> list[tuple[int, int]]:
@@ -187,62 +260,76 @@ class Catalogue:
         with self._lock:
             most = int(self._most_a_host * share)
             if len(self.series) > self._most * share:
-                most = min(most, int(self._most * share) // max(1, len(self._of_host)))
-            return [(host, count - most) for host, count in self._of_host.items() if count > most]
+                most = min(most, int(self._most * share) // max(1, len(self._own)))
+            return [(host, len(own) - most) for host, own in self._own.items() if len(own) > most]
 
     def of_host(self, host: int) -> list[int]:
         """The numbers of all series of a host."""
-        with self._lock:
-            return [number for numbers in self._metrics_of.get(host, {}).values() for number in numbers]
+        own = self._own.get(host)
+        return own.numbers() if own is not None else []
 
     def forget(self, connection: Connection, numbers: Sequence[int]) -> None:
         """Forgets series, in the table and, once that is committed, in memory; their numbers are given to nobody."""
-        connection.exec_driver_sql("DELETE FROM series WHERE id = ?", [(number,) for number in numbers])
+        remove_series(connection, numbers)
         connection.exec_driver_sql(
             "INSERT OR REPLACE INTO note (name, value) VALUES (?, ?)", (NEXT, float(self._next_series))
         )
         connection.commit()
-        gone = set(numbers)
+        gone = np.unique(np.array(numbers, np.int64))
         with self._lock:
-            for number in gone:
-                one = self.series.pop(number)
-                del self._ids[(one.host, one.metric, one.attributes, one.part, one.kind)]
-                self._of_host[one.host] -= 1
-            for metric in self.metric_by_id.values():
-                if gone.intersection(metric.series):
-                    metric.series = [number for number in metric.series if number not in gone]
-                    metric.version += 1
-                    metric.removals += 1
-            for by_metric in self._metrics_of.values():
-                for key, held in list(by_metric.items()):
-                    left = [number for number in held if number not in gone]
-                    by_metric[key] = left
-                    if not left:
-                        del by_metric[key]
+            for host in np.unique(self.series.hosts_of(gone)).tolist():
+                self._own[host].forget(gone)
+            for metric in np.unique(self.series.metrics_of(gone)).tolist():
+                held = self.metric_by_id[metric]
+                held.series.remove(gone)
+                held.version += 1
+                held.removals += 1
+            for number in gone.tolist():
+                self.series.remove(number)
+            self._age += 1
         self.layouts.forget_with(gone)
 
     def _add_metric(self, metric: Metric) -> None:
         self.metric_by_id[metric.id] = metric
         self.metrics[metric.name] = metric
 
-    def _add_series(self, one: Series) -> None:
-        self.series[one.id] = one
-        self._ids[(one.host, one.metric, one.attributes, one.part, one.kind)] = one.id
-        self._of_host[one.host] = self._of_host.get(one.host, 0) + 1
-        self._metrics_of.setdefault(one.host, {}).setdefault(one.metric, []).append(one.id)
-        metric = self.metric_by_id[one.metric]
-        metric.attributes.update(k for k, _ in one.attributes)
-        metric.series.append(one.id)
+    def _add_series(self, number: int, host: int, metric: Metric, trait: int) -> None:
+        self.series.add(number, host, metric.id, trait)
+        self._own.setdefault(host, OwnSeries()).add(key_of(metric.id, trait), number)
+        metric.attributes.update(k for k, _ in self.series[number].attributes)
+        metric.series.append(number)
         metric.version += 1
-        self._next_series = max(self._next_series, one.id + 1)
+        self._next_series = max(self._next_series, number + 1)
+
+    def _load_series(self, connection: Connection) -> None:
+        found = read_series(connection)
+        for number, made in read_traits(connection, np.unique(found.traits)):
+            self.series.load_trait(number, made)
+        if len(found.numbers):
+            self._take_up(*found)
+
+    def _take_up(self, numbers: I64, hosts: I64, metrics: I64, traits: I64) -> None:
+        """Series that are written, their numbers ascending."""
+        self.series.load(numbers, hosts, metrics, traits)
+        for host, mine in _apart(hosts):
+            own = self._own[host] = OwnSeries()
+            own.add_many(metrics[mine] << 32 | traits[mine], numbers[mine])
+        for number, mine in _apart(metrics):
+            metric = self.metric_by_id[number]
+            metric.series.extend(numbers[mine])
+            metric.version += 1
+            for trait in np.unique(traits[mine]).tolist():
+                metric.attributes.update(k for k, _ in self.series.attributes(trait))
+        self._next_series = int(numbers[-1]) + 1
 
 
-def _series_row(one: Series) -> dict[str, object]:
-    return {
-        "id": one.id,
-        "host": one.host,
-        "metric": one.metric,
-        "attributes": json.dumps(one.attributes, ensure_ascii=False, separators=(",", ":")),
-        "part": one.part,
-        "kind": one.kind,
-    }
+def _apart(values: I64) -> Iterator[tuple[int, I64]]:
+    """Each value, with where it stands."""
+    order = np.argsort(values, kind="stable")
+    found, starts = np.unique(values[order], return_index=True)
+    yield from zip(found.tolist(), np.split(order, starts[1:]), strict=True)
+
+
+def _interned(made: Trait) -> Trait:
+    attributes, part, kind = made
+    return tuple((intern(k), intern(v)) for k, v in attributes), intern(part), kind

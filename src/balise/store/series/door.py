@@ -48,10 +48,11 @@ class Door:
 
     def begin(self, sealed_until: dict[int, int]) -> None:
         """What was sealed before this start: a series has nothing later than the last block of its host."""
-        ids = np.fromiter(self._catalogue.series, np.int64, len(self._catalogue.series))
-        until = (sealed_until.get(one.host, NEVER) for one in self._catalogue.series.values())
+        ids = self._catalogue.series.numbers()
+        hosts, which = np.unique(self._catalogue.series.hosts_of(ids), return_inverse=True)
+        until = np.array([sealed_until.get(host, NEVER) for host in hosts.tolist()], np.int64)
         self._room(ids)
-        self._newest[ids] = np.maximum(self._newest[ids], np.fromiter(until, np.int64, len(ids)))
+        self._newest[ids] = np.maximum(self._newest[ids], until[which] if len(ids) else NEVER)
 
     def newest(self, series: int) -> int | None:
         """The newest moment of a series, or a later one; None when it has none."""
@@ -101,7 +102,7 @@ class Door:
     def _there(self, series: I64, times: I64) -> Mask:
         """Whether each of these points has a twin: in this group, recent, or stored."""
         found = self._head.has(series, times) | self._in_group(series, times)
-        hosts = np.array([self._catalogue.series[s].host for s in series.tolist()])
+        hosts = self._catalogue.series.hosts_of(series)
         for host in np.unique(hosts[~found]).tolist():
             mine = np.flatnonzero((hosts == host) & ~found)
             found[mine] = self._stored(host, series[mine], times[mine])

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.store.series.layouts import Layout
+from balise.store.series.places import Key, Places
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -38,9 +39,6 @@ class Stripe:
         self.seqs = np.empty(capacity, np.int64)
         self.times = np.empty(capacity if shared_times else (capacity, width), np.int64)
         self.values = np.empty((capacity, width))
-        self.columns: dict[int, list[int]] = {}
-        for column, series in enumerate(layout.series.tolist()):
-            self.columns.setdefault(series, []).append(column)
 
     def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
         """Whether each of these points, [n] series and moments, has a twin here."""
@@ -49,7 +47,7 @@ class Stripe:
             return np.isin(times, kept) & np.isin(series, self.layout.series)
         out = np.zeros(len(series), bool)
         for i, (one, at) in enumerate(zip(series.tolist(), times.tolist(), strict=True)):
-            out[i] = bool((kept[:, self.columns.get(one, [])] == at).any())
+            out[i] = bool((kept[:, self.layout.columns(one)] == at).any())
         return out
 
     def append(self, seq: int, batch: Batch) -> None:
@@ -72,7 +70,7 @@ class Stripe:
     def of(self, series: int) -> tuple[I64, F64]:
         """Times and values of one series, in order of arrival."""
         rows = self.rows
-        columns = self.columns[series]
+        columns = self.layout.columns(series)
         if len(columns) == 1:
             column = columns[0]
             times = self.times[:rows] if self.shared_times else self.times[:rows, column]
@@ -99,38 +97,37 @@ class Head:
     """All stripes. Written by one thread, read by any."""
 
     def __init__(self) -> None:
-        self.stripes: dict[tuple[int, bool], Stripe] = {}
-        self._of_series: dict[int, list[tuple[int, bool]]] = {}
+        self.stripes: dict[Key, Stripe] = {}
+        self._places = Places()
         self.samples = 0
 
     def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
         """Whether each of these points, [n] series and moments, has a twin among the recent ones."""
         out = np.zeros(len(series), bool)
-        keys = {key for one in set(series.tolist()) for key in self._of_series.get(one, ())}
-        for key in keys:
+        for key in self._places.of_any(series):
             out |= self.stripes[key].has(series, times)
         return out
 
-    def shares(self, key: tuple[int, bool]) -> bool:
+    def shares(self, key: Key) -> bool:
         """Whether a series of this stripe is in another one too."""
-        return any(len(self._of_series.get(one, ())) > 1 for one in self.stripes[key].columns)
+        return self._places.shares(self.stripes[key].layout.series)
 
     def any_of(self, series: I64) -> bool:
         """Whether any of these series has recent points."""
-        return any(one in self._of_series for one in series.tolist())
+        return bool(self._places.of_any(series))
 
     def of_any(self, series: Sequence[int]) -> list[Stripe]:
         """The stripes that have any of these series."""
-        keys = dict.fromkeys(key for one in series for key in self._of_series.get(one, ()))
+        keys = self._places.of_any(np.array(series, np.int64))
         return [self.stripes[key] for key in keys if key in self.stripes]
 
-    def with_kin(self, keys: Sequence[tuple[int, bool]]) -> list[tuple[int, bool]]:
+    def with_kin(self, keys: Sequence[Key]) -> list[Key]:
         """These stripes and all others that have a series of theirs: points of a series are sealed together."""
         found = {key: None for key in keys if key in self.stripes}
         for key in keys:
             stripe = self.stripes.get(key)
-            for one in stripe.columns if stripe else ():
-                found.update(dict.fromkeys(self._of_series.get(one, ())))
+            if stripe is not None:
+                found.update(dict.fromkeys(self._places.of_any(stripe.layout.series)))
         return list(found)
 
     def append(self, seq: int, batch: Batch, now: int) -> None:
@@ -139,21 +136,20 @@ class Head:
         stripe = self.stripes.get(key)
         if stripe is None:
             stripe = self.stripes[key] = Stripe(batch.layout, shared_times=key[1], since=now)
-            for series in set(batch.layout.series.tolist()):
-                self._of_series.setdefault(series, []).append(key)
+            self._places.add(key, batch.layout.series)
         stripe.append(seq, batch)
         self.samples += len(batch.values)
 
     def of(self, series: int) -> list[tuple[I64, F64]]:
         """The pieces of one series."""
         found = []
-        for key in tuple(self._of_series.get(series, ())):
+        for key in self._places.of_any(np.array([series])):
             stripe = self.stripes.get(key)
             if stripe and stripe.rows:
                 found.append(stripe.of(series))
         return found
 
-    def drop(self, taken: Sequence[tuple[tuple[int, bool], NDArray[np.bool_]]], now: int) -> None:
+    def drop(self, taken: Sequence[tuple[Key, NDArray[np.bool_]]], now: int) -> None:
         """Removes rows that now stand in blocks; what stays is as if it had come at `now`."""
         for key, rows in taken:
             stripe = self.stripes[key]
@@ -163,9 +159,4 @@ class Head:
                 self.stripes[key] = left
                 continue
             del self.stripes[key]
-            for series in set(stripe.layout.series.tolist()):
-                keys = [k for k in self._of_series.get(series, ()) if k != key]
-                if keys:
-                    self._of_series[series] = keys
-                else:
-                    self._of_series.pop(series, None)
+            self._places.remove(key, stripe.layout.series)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterable
-from dataclasses import dataclass
+from hashlib import blake2b
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,14 +12,26 @@ from numpy.typing import NDArray
 I64 = NDArray[np.int64]
 
 
-@dataclass(frozen=True)
 class Layout:
-    """An order of series, as points of one body come: `series` int64 [n]."""
+    """An order of series, as points of one body come: `series` int64 [n]. `plain` if every series occurs once."""
 
-    id: int
-    series: I64
-    plain: bool
-    """Every series occurs once."""
+    __slots__ = ("_order", "id", "plain", "series")
+
+    def __init__(self, number: int, series: I64) -> None:
+        self.id = number
+        self.series = series
+        ascending = bool((np.diff(series) > 0).all())
+        self._order = None if ascending else np.argsort(series, kind="stable").astype(np.int32)
+        self.plain = ascending or bool((np.diff(series[self._order]) > 0).all())
+
+    def columns(self, series: int) -> list[int]:
+        """Where a series stands."""
+        if self._order is None:
+            at = int(np.searchsorted(self.series, series))
+            return [at] if at < len(self.series) and self.series[at] == series else []
+        start, end = np.searchsorted(self.series, [series, series + 1], sorter=self._order)
+        found: list[int] = self._order[start:end].tolist()
+        return found
 
 
 class Layouts:
@@ -34,7 +46,7 @@ class Layouts:
 
     def of(self, series: I64) -> Layout:
         """The layout of an order of series."""
-        key = series.tobytes()
+        key = _key(series)
         found = self._by_series.get(key)
         if found:
             return found
@@ -47,8 +59,8 @@ class Layouts:
 
     def add(self, number: int, series: I64) -> Layout:
         """A layout that is written."""
-        made = Layout(number, series, len(np.unique(series)) == len(series))
-        self._by_series[series.tobytes()] = made
+        made = Layout(number, series)
+        self._by_series[_key(series)] = made
         self.by_id[number] = made
         self._next = max(self._next, number + 1)
         return made
@@ -69,10 +81,14 @@ class Layouts:
             for number in ids:
                 dropped = self.by_id.pop(number, None)
                 if dropped:
-                    self._by_series.pop(dropped.series.tobytes(), None)
+                    self._by_series.pop(_key(dropped.series), None)
 
-    def forget_with(self, series: set[int]) -> None:
+    def forget_with(self, series: I64) -> None:
         """Drops those that have any of some series."""
         with self._lock:
             held = list(self.by_id.values())
-        self.forget(one.id for one in held if series.intersection(one.series.tolist()))
+        self.forget(one.id for one in held if np.isin(one.series, series).any())
+
+
+def _key(series: I64) -> bytes:
+    return blake2b(series.tobytes(), digest_size=16).digest()

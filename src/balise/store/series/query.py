@@ -25,8 +25,9 @@ from balise.core.series.percentiles import (
 )
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.blocks import CELLS, Blocks, parts_of
-from balise.store.series.catalogue import Catalogue, Metric, Series
+from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.reader import Reader, in_weight
+from balise.store.series.roster import Series
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -233,7 +234,7 @@ class QueryEngine:
             raise TooLarge("the answer would have more than 4 million numbers: take a wider step or a narrower filter")
         if (count := len(selection.series)) > SERIES_AT_MOST:
             raise TooLarge(f"that is {count:,} series, of at most {SERIES_AT_MOST:,}: narrow the filter")
-        parts = {self.catalogue.series[s].part for s in selection.series}
+        parts = set(self.catalogue.series.parts_of(selection.series))
         of_points = take in QUANTILES and not parts - {""}
         if of_points:
             return self._percentiles(selection, steps, QUANTILES[take])
@@ -283,7 +284,7 @@ class QueryEngine:
             for rows, at, grown, seen in self._blocks.growths(metric.id, series, steps, tier):
                 made.add_growth(grown, seen, groups[rows], at)
         else:
-            delta = np.array([self.catalogue.series[s].kind == "delta" for s in series], bool)
+            delta = np.array([kind == "delta" for kind in self.catalogue.series.kinds_of(series)], bool)
             for rows, at, summary in self._blocks.summaries(metric.id, series, steps, tier, _FIELDS[take]):
                 made.add(summary, delta[rows], groups[rows], at)
         return made.answer()

@@ -115,9 +115,8 @@ class Reader:
                 rows.append(np.broadcast_to(places[columns], moments.shape)[inside])
                 times.append(moments[inside])
                 values.append(stripe.values[:size][:, columns][inside])
-            sealed = [
-                i for i, s in enumerate(series) if self._sealed_until.get(self._catalogue.series[s].host, 0) >= start
-            ]
+            hosts = self._catalogue.series.hosts_of(series).tolist()
+            sealed = [i for i, host in enumerate(hosts) if self._sealed_until.get(host, 0) >= start]
             for place, moments, found in self._stored(connection, [series[i] for i in sealed], start, end):
                 inside = (moments >= start) & (moments < end)
                 rows.append(np.full(int(inside.sum()), sealed[place]))
@@ -132,8 +131,8 @@ class Reader:
         self, connection: Connection, series: Sequence[int], start: int, end: int
     ) -> Iterator[tuple[int, I64, F64]]:
         by_host: dict[int, list[int]] = {}
-        for place, one in enumerate(series):
-            by_host.setdefault(self._catalogue.series[one].host, []).append(place)
+        for place, host in enumerate(self._catalogue.series.hosts_of(series).tolist()):
+            by_host.setdefault(host, []).append(place)
         of_hosts = [sorted(places, key=lambda p: series[p]) for places in by_host.values()]
         asked = _asked(by_host, [(series[places[0]], series[places[-1]]) for places in of_hosts])
         found = connection.exec_driver_sql(_BLOCKS, (asked, start, end))
@@ -161,8 +160,8 @@ class Reader:
             at = np.minimum(np.searchsorted(ids, own), len(ids) - 1)
             np.add.at(out, at[ids[at] == own], stripe.rows)
         of_hosts: dict[int, list[int]] = {}
-        for place, one in enumerate(ids.tolist()):
-            of_hosts.setdefault(self._catalogue.series[one].host, []).append(place)
+        for place, host in enumerate(self._catalogue.series.hosts_of(ids).tolist()):
+            of_hosts.setdefault(host, []).append(place)
         held = [np.array(mine, np.int64) for mine in of_hosts.values()]
         asked = _asked(of_hosts, [(int(ids[mine[0]]), int(ids[mine[-1]])) for mine in held])
         with self._engine.connect() as connection:
@@ -237,7 +236,7 @@ class Reader:
         out: Summary,
     ) -> None:
         """Adds what is not sealed yet: points after the tails as they are, late ones by looking at the whole step."""
-        kinds = [self._catalogue.series[s].kind for s in series.tolist()]
+        kinds = self._catalogue.series.kinds_of(series)
         grown_from, late = [], []
         for place, (times, values) in zip(places.tolist(), pieces, strict=True):
             at = int(np.searchsorted(times, tails.times[place], side="right"))
@@ -275,7 +274,7 @@ class Reader:
         growing = "grown" in fields
         names = [name for name in wanted_names if name not in ("grown", "last", "seen")]
         names += ["last", "seen", "extra"] if growing else [name for name in ("last", "seen") if name in fields]
-        kinds = {s: self._catalogue.series[s].kind for s in wanted.tolist()} if growing else {}
+        kinds = dict(zip(wanted.tolist(), self._catalogue.series.kinds_of(wanted), strict=True)) if growing else {}
         found = connection.exec_driver_sql(
             f"SELECT day, step, steps, late, series, {', '.join(names)} FROM matrix "  # noqa: S608  fixed names
             "WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? ORDER BY whole DESC, id",

@@ -84,7 +84,7 @@ class Scan:
                 stripes = self._head.of_any(series) if few else list(self._head.stripes.values())
                 sizes = [stripe.rows for stripe in stripes]
             if steps.width == TIER_SECONDS[tier] * NS:
-                metrics = sorted({self._catalogue.series[s].metric for s in series})
+                metrics = np.unique(self._catalogue.series.metrics_of(series)).tolist()
                 # What is more than there is room for would only push out everything else.
                 fits = len(series) * (steps.count + 2 * TOGETHER) * 16 <= self._unpacked.most_bytes
                 unpacked = self._unpacked if fits else None
@@ -107,7 +107,7 @@ class Scan:
 
     def _kinds(self, series: Sequence[int]) -> NDArray[np.int8]:
         code = {"gauge": GAUGE, "delta": DELTA}
-        return np.array([code.get(self._catalogue.series[s].kind, COUNTER) for s in series], np.int8)
+        return np.array([code.get(kind, COUNTER) for kind in self._catalogue.series.kinds_of(series)], np.int8)
 
 
 class _Held:

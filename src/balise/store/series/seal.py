@@ -88,7 +88,8 @@ class Sealer:
         self.add(series, times[order], values[order].T)
 
     def _keep_loose(self, stripe: Stripe, times: I64, values: F64) -> None:
-        for series, columns in stripe.columns.items():
+        for series in np.unique(stripe.layout.series).tolist():
+            columns = stripe.layout.columns(series)
             mine = np.repeat(times, len(columns)) if times.ndim == 1 else times[:, columns].reshape(-1)
             self.keep(series, mine, values[:, columns].reshape(-1))
 
@@ -104,7 +105,7 @@ class Sealer:
         self._note_tails(series, times, values)
 
     def _write_blocks(self, series: I64, times: I64, values: F64) -> None:
-        hosts = np.array([self._catalogue.series[s].host for s in series.tolist()])
+        hosts = self._catalogue.series.hosts_of(series)
         for host in np.unique(hosts).tolist():
             mine = np.flatnonzero(hosts == host)
             mine = mine[np.argsort(series[mine])]
@@ -140,11 +141,11 @@ class Sealer:
                 )
 
     def _roll_up(self, series: I64, times: I64, values: F64, before: Before) -> None:
-        metric_of = np.array([self._catalogue.series[s].metric for s in series.tolist()])
+        metric_of = self._catalogue.series.metrics_of(series)
         order = np.argsort(metric_of, kind="stable")
         series, values, metric_of = series[order], values[order], metric_of[order]
         before = Before(before.times[order], before.values[order])
-        kinds = [self._catalogue.series[s].kind for s in series.tolist()]
+        kinds = self._catalogue.series.kinds_of(series)
         edges = np.flatnonzero(np.diff(metric_of, prepend=-1))
         ends = np.append(edges[1:], len(series))
         for tier in TIERS:
@@ -207,8 +208,8 @@ class Sealer:
         end = ((int(late[-1]) + MAX_GAP) // hour + 1) * hour
         there = stored(series.tolist(), start - MAX_GAP, end)
         whole = [_merged(a, b, start - MAX_GAP, end) for a, b in zip(there, pieces, strict=True)]
-        kinds = [self._catalogue.series[s].kind for s in series.tolist()]
-        metrics = np.array([self._catalogue.series[s].metric for s in series.tolist()])
+        kinds = self._catalogue.series.kinds_of(series)
+        metrics = self._catalogue.series.metrics_of(series)
         for tier in TIERS:
             width = TIER_SECONDS[tier] * NS
             for day in range(start // DAY, (end - 1) // DAY + 1):

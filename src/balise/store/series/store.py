@@ -117,9 +117,14 @@ class SeriesStore:
                 )
             if form == 0:
                 connection.exec_driver_sql("PRAGMA page_size=8192")
+            # All of it or nothing, whenever this is killed.
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
             for step in range(max(form, 1), tables.FORM) if form else ():
                 for statement in tables.UPGRADES[step]:
-                    connection.exec_driver_sql(statement)
+                    if isinstance(statement, str):
+                        connection.exec_driver_sql(statement)
+                    else:
+                        statement(connection)
             tables.metadata.create_all(connection)
             if form != tables.FORM:
                 connection.exec_driver_sql(f"PRAGMA user_version={tables.FORM}")
@@ -147,14 +152,14 @@ class SeriesStore:
                     repeated.append(row.seq)
                 else:
                     self.head.append(row.seq, new, self._clock())
-        self.catalogue.take_pending().write(connection)
+        self.catalogue.take_pending().write(connection, self.catalogue.series)
         self._set_aside(connection, bad)
         connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in repeated] or [(-1,)])
         connection.commit()
 
     def _read_row(self, layout: int, times: bytes, points: bytes) -> Batch:
         known = self.catalogue.layouts.by_id.get(layout)
-        if known is None or any(s not in self.catalogue.series for s in known.series.tolist()):
+        if known is None or not self.catalogue.series.has(known.series).all():
             raise LookupError("its series are not known")
         batch = Batch(known, np.frombuffer(times, np.int64), np.frombuffer(points, np.float64))
         if len(batch.values) != len(known.series) or len(batch.times) not in (1, len(known.series)):
@@ -218,7 +223,7 @@ class SeriesStore:
         pending = self.catalogue.take_pending()
         connection = self._write_connection
         try:
-            pending.write(connection)
+            pending.write(connection, self.catalogue.series)
             connection.exec_driver_sql(
                 _INSERT, [(seq, b.layout.id, b.times.tobytes(), b.values.tobytes()) for seq, b in fresh]
             )
@@ -238,7 +243,7 @@ class SeriesStore:
         """A batch without series that were forgotten while it was on its way."""
         if batch.layout.id in self.catalogue.layouts.by_id:
             return batch
-        known = np.array([s in self.catalogue.series for s in batch.layout.series.tolist()], bool)
+        known = self.catalogue.series.has(batch.layout.series)
         if known.all():
             return batch
         self.late_for_series += int((~known).sum())
@@ -370,7 +375,7 @@ class SeriesStore:
         connection = self._write_connection
         with self._moment:
             try:
-                pending.write(connection)
+                pending.write(connection, self.catalogue.series)
                 if sealed.blocks:
                     connection.execute(insert(tables.block), sealed.blocks)
                     connection.execute(insert(tables.matrix), sealed.matrices)
@@ -408,8 +413,8 @@ class SeriesStore:
         The series stay in the catalogue, empty: their numbers are never given to others.
         """
         self.seal(np.iinfo(np.int64).max)
-        own = np.array([s.id for s in self.catalogue.series.values() if s.host == host], np.int64)
-        metrics = {s.metric for s in self.catalogue.series.values() if s.host == host}
+        own = np.array(self.catalogue.of_host(host), np.int64)
+        metrics = self.catalogue.metrics_of(host)
 
         def remove() -> None:
             with self._moment:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, Table, Text
+from collections.abc import Callable
+
+from sqlalchemy import Column, Connection, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, Table, Text
+
+from balise.store.series.written import pack
 
 metadata = MetaData()
-FORM = 3
+FORM = 4
 """`PRAGMA user_version` of series.db: raised when these tables change."""
 
 metric = Table(
@@ -20,9 +24,15 @@ metric = Table(
 series = Table(
     "series",
     metadata,
-    Column("id", Integer, primary_key=True),
+    Column("first", Integer, primary_key=True),
     Column("host", Integer, nullable=False),
-    Column("metric", Integer, ForeignKey("metric.id"), nullable=False),
+    Column("metrics", LargeBinary, nullable=False),
+    Column("traits", LargeBinary, nullable=False),
+)
+trait = Table(
+    "trait",
+    metadata,
+    Column("id", Integer, primary_key=True),
     Column("attributes", Text, nullable=False),
     Column("part", Text, nullable=False),
     Column("kind", Text, nullable=False),
@@ -87,6 +97,20 @@ aside = Table(
     Column("points", LargeBinary, nullable=False),
 )
 """Rows of the inbox that could not be sealed or read, kept to be looked at."""
-UPGRADES = {1: ("ALTER TABLE matrix ADD COLUMN seen BLOB",), 2: ("ALTER TABLE matrix ADD COLUMN extra BLOB",)}
+UPGRADES: dict[int, tuple[str | Callable[[Connection], None], ...]] = {
+    1: ("ALTER TABLE matrix ADD COLUMN seen BLOB",),
+    2: ("ALTER TABLE matrix ADD COLUMN extra BLOB",),
+    3: (
+        "CREATE TABLE trait (id INTEGER PRIMARY KEY, attributes TEXT NOT NULL, part TEXT NOT NULL, kind TEXT NOT NULL)",
+        "INSERT INTO trait (attributes, part, kind) SELECT DISTINCT attributes, part, kind FROM series",
+        "CREATE UNIQUE INDEX trait_apart ON trait (attributes, part, kind)",
+        "ALTER TABLE series RENAME TO series_apart",
+        "CREATE TABLE series (first INTEGER PRIMARY KEY, host INTEGER NOT NULL, metrics BLOB NOT NULL, "
+        "traits BLOB NOT NULL)",
+        pack,
+        "DROP TABLE series_apart",
+        "DROP INDEX trait_apart",
+    ),
+}
 """What brings a file of each earlier form to the next."""
 note = Table("note", metadata, Column("name", Text, primary_key=True), Column("value", Float, nullable=False))

@@ -65,8 +65,8 @@ class Tails:
 
     def _load(self, series: I64) -> None:
         by_host: dict[int, list[int]] = {}
-        for one in series.tolist():
-            by_host.setdefault(self._catalogue.series[one].host, []).append(one)
+        for one, host in zip(series.tolist(), self._catalogue.series.hosts_of(series).tolist(), strict=True):
+            by_host.setdefault(host, []).append(one)
         for host, mine in by_host.items():
             until = self._sealed_until.get(host, 0)
             self._times[mine] = until

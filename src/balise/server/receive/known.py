@@ -1,0 +1,97 @@
+"""Bodies that senders sent before: where their numbers stand, and which series they are."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.series.shapes import Shape
+from balise.store.series.layouts import Layout
+
+I64 = NDArray[np.int64]
+F64 = NDArray[np.float64]
+ALIKE = 4
+"""Bodies of one sender, resource and length that are told apart."""
+
+
+@dataclass(frozen=True)
+class Points:
+    """`times` int64 nanoseconds [n]; `values` float64 [n]."""
+
+    times: I64
+    values: F64
+
+
+@dataclass(frozen=True)
+class KnownBody:
+    """A resource's metrics of one sender.
+
+    Args:
+        layout: the series of its numbers; None when nothing of it is taken.
+        chosen: which of its numbers those are; None for all.
+        begun: moments, unix nanoseconds, at which the last series of the layout were nothing yet.
+        skipped: how many of its points are not taken.
+    """
+
+    shape: Shape
+    digest: bytes
+    layout: Layout | None
+    chosen: I64 | None = None
+    begun: Sequence[int] = ()
+    skipped: int = 0
+
+    def gather(self, rest: bytes) -> Points:
+        """Its points, in the order of the layout."""
+        times, values = self.shape.gather(rest)
+        if self.chosen is not None:
+            times, values = times[self.chosen], values[self.chosen]
+        if self.begun:
+            times = np.concatenate([times, np.array(self.begun, np.int64)])
+            values = np.concatenate([values, np.zeros(len(self.begun))])
+        return Points(times, values)
+
+
+class KnownBodies:
+    """By sender, resource and length, least recently used first out, within `capacity` bytes."""
+
+    def __init__(self, capacity: int) -> None:
+        self._capacity = capacity
+        self._lock = threading.Lock()
+        self._held: OrderedDict[Hashable, tuple[KnownBody, ...]] = OrderedDict()
+        self.size = 0
+
+    def find(self, key: Hashable, rest: bytes) -> KnownBody | None:
+        """What is known of the bytes after a resource, if they say what was said before."""
+        for known in self._held.get(key, ()):
+            if known.shape.digest(rest) == known.digest:
+                with self._lock:
+                    if key in self._held:
+                        self._held.move_to_end(key)
+                return known
+        return None
+
+    def keep(self, key: Hashable, known: KnownBody) -> None:
+        with self._lock:
+            others = self._held.get(key, ())
+            kept = (known, *others)[:ALIKE]
+            self.size += sum(map(_size, kept)) - sum(map(_size, others))
+            self._held[key] = kept
+            self._held.move_to_end(key)
+            while self.size > self._capacity and len(self._held) > 1:
+                _, dropped = self._held.popitem(last=False)
+                self.size -= sum(map(_size, dropped))
+
+    def forget(self) -> None:
+        with self._lock:
+            self._held.clear()
+            self.size = 0
+
+
+def _size(known: KnownBody) -> int:
+    # That of a shape which only this sender has; most are the fleet's.
+    return 600 + known.shape.size

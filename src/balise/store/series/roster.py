@@ -1,0 +1,201 @@
+"""All series as columns: of each its host, its metric, and what else tells it apart."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from balise.core.series.wire import PointKind
+
+I32 = NDArray[np.int32]
+I64 = NDArray[np.int64]
+Attributes = tuple[tuple[str, str], ...]
+Trait = tuple[Attributes, str, PointKind]
+"""Attributes, part and kind: what tells series of one host and metric apart."""
+NOBODY = -1
+
+
+class Series(NamedTuple):
+    """One series, as it is named."""
+
+    id: int
+    host: int
+    metric: int
+    attributes: Attributes
+    part: str
+    kind: PointKind
+
+
+class Roster:
+    """Series by number, a few bytes each; named when they are asked for. Written under the catalogue's lock, read by
+    any thread: what is there stays where it is, or is gone."""
+
+    def __init__(self) -> None:
+        self._host = np.empty(0, np.int32)
+        self._metric = np.empty(0, np.int32)
+        self._trait = np.empty(0, np.int32)
+        self._traits: list[Trait | None] = []
+        self._numbers: dict[Trait, int] = {}
+        self._uses: list[int] = []
+        self._free: list[int] = []
+        self._made: list[tuple[int, Trait]] = []
+        self._end = 0
+        self._count = 0
+
+    # --- one
+
+    def __getitem__(self, number: int) -> Series:
+        """Raises KeyError for one that is not there."""
+        found = self.get(number)
+        if found is None:
+            raise KeyError(number)
+        return found
+
+    def get(self, number: int) -> Series | None:
+        if number not in self:
+            return None
+        trait = self._traits[self._trait[number]]
+        host = int(self._host[number])
+        # It may be forgotten meanwhile.
+        return Series(number, host, int(self._metric[number]), *trait) if trait is not None and host != NOBODY else None
+
+    def __contains__(self, number: int) -> bool:
+        return 0 <= number < self._end and self._host[number] != NOBODY
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __iter__(self) -> Iterator[int]:
+        return iter(self.numbers().tolist())
+
+    def values(self) -> Iterator[Series]:
+        """All of them, as they are now."""
+        found = (self.get(number) for number in self)
+        return (one for one in found if one is not None)
+
+    # --- many
+
+    def numbers(self) -> I64:
+        """Those that there are, ascending."""
+        return np.flatnonzero(self._host[: self._end] != NOBODY)
+
+    def has(self, numbers: I64) -> NDArray[np.bool_]:
+        """Whether each is there."""
+        end = self._end
+        known = (numbers >= 0) & (numbers < end)
+        known[known] = self._host[numbers[known]] != NOBODY
+        return known
+
+    def hosts_of(self, numbers: I64 | Sequence[int]) -> I64:
+        """The host of each, which must have been there once."""
+        return self._host[numbers].astype(np.int64)
+
+    def metrics_of(self, numbers: I64 | Sequence[int]) -> I64:
+        return self._metric[numbers].astype(np.int64)
+
+    def kinds_of(self, numbers: I64 | Sequence[int]) -> list[PointKind]:
+        return [trait[2] for trait in self._traits_of(numbers)]
+
+    def parts_of(self, numbers: I64 | Sequence[int]) -> list[str]:
+        return [trait[1] for trait in self._traits_of(numbers)]
+
+    def trait_numbers(self, numbers: I64) -> I64:
+        return self._trait[numbers].astype(np.int64)
+
+    def _traits_of(self, numbers: I64 | Sequence[int]) -> list[Trait]:
+        traits = self._traits
+        found = [traits[place] for place in self._trait[numbers].tolist()]
+        return [trait if trait is not None else ((), "", "gauge") for trait in found]
+
+    # --- what tells them apart
+
+    def trait(self, made: Trait) -> int:
+        """The number of a trait, a new one if need be; it stays while a series has it."""
+        found = self._numbers.get(made)
+        if found is not None:
+            return found
+        if self._free:
+            number = self._free.pop()
+            self._traits[number] = made
+        else:
+            number = len(self._traits)
+            self._traits.append(made)
+            self._uses.append(0)
+        self._numbers[made] = number
+        self._made.append((number, made))
+        return number
+
+    def take_made(self) -> list[tuple[int, Trait]]:
+        """The traits that are new since the last time, in the order they came."""
+        taken, self._made = self._made, []
+        return taken
+
+    def load_trait(self, number: int, made: Trait) -> None:
+        """Takes up one that is written; those between are free."""
+        for free in range(len(self._traits), number):
+            self._traits.append(None)
+            self._uses.append(0)
+            self._free.append(free)
+        self._traits.append(made)
+        self._uses.append(0)
+        self._numbers[made] = number
+
+    def attributes(self, trait: int) -> Attributes:
+        """Those of a trait."""
+        found = self._traits[trait]
+        return found[0] if found is not None else ()
+
+    def find_trait(self, made: Trait) -> int | None:
+        return self._numbers.get(made)
+
+    # --- coming and going
+
+    def add(self, number: int, host: int, metric: int, trait: int) -> None:
+        self._room(number + 1)
+        self._metric[number], self._trait[number], self._host[number] = metric, trait, host
+        self._uses[trait] += 1
+        self._end = max(self._end, number + 1)
+        self._count += 1
+
+    def add_many(self, first: int, host: int, metrics: I64, traits: I64) -> None:
+        """Series of one host, with numbers from `first` on."""
+        end = first + len(metrics)
+        self._room(end)
+        self._metric[first:end], self._trait[first:end], self._host[first:end] = metrics, traits, host
+        for trait in traits.tolist():
+            self._uses[trait] += 1
+        self._end = max(self._end, end)
+        self._count += len(metrics)
+
+    def load(self, numbers: I64, hosts: I64, metrics: I64, traits: I64) -> None:
+        """Takes up what is written, into an empty one; numbers ascending."""
+        self._room(int(numbers[-1]) + 1)
+        self._host[numbers], self._metric[numbers], self._trait[numbers] = hosts, metrics, traits
+        self._uses = np.bincount(traits, minlength=len(self._uses)).tolist()
+        self._end, self._count = int(numbers[-1]) + 1, len(numbers)
+
+    def remove(self, number: int) -> None:
+        place = int(self._trait[number])
+        self._host[number] = NOBODY
+        self._count -= 1
+        self._uses[place] -= 1
+        self.drop_unused([place])
+
+    def drop_unused(self, traits: Sequence[int]) -> None:
+        """Forgets those of these traits that no series has."""
+        for place in traits:
+            trait = self._traits[place]
+            if not self._uses[place] and trait is not None:
+                del self._numbers[trait]
+                self._traits[place] = None
+                self._free.append(place)
+
+    def _room(self, size: int) -> None:
+        if size > len(self._host):
+            more = np.full(size + size // 4 + 64 - len(self._host), NOBODY, np.int32)
+            self._metric = np.concatenate([self._metric, more])
+            self._trait = np.concatenate([self._trait, more])
+            self._host = np.concatenate([self._host, more])

@@ -1,0 +1,164 @@
+"""The catalogue's columns against dictionaries, over series that come alone and together, go, and are read again."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from hypothesis import settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
+from sqlalchemy import create_engine
+
+from balise.store.series import tables
+from balise.store.series.catalogue import Catalogue, Keys, TooMany
+from balise.store.series.places import Key, Places
+
+MOST_A_HOST = 12
+HOSTS, NAMES = st.integers(1, 3), st.sampled_from(["a", "b", "c"])
+TRAITS = st.tuples(
+    st.lists(st.tuples(st.sampled_from("xy"), st.sampled_from("12")), max_size=1, unique_by=lambda pair: pair[0]).map(
+        tuple
+    ),
+    st.sampled_from(["", "count"]),
+    st.sampled_from(["gauge", "counter"]),
+)
+
+
+class CatalogueModel(RuleBasedStateMachine):
+    """`held` is what there is: a number by host, metric and trait."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.engine = create_engine("sqlite://")
+        tables.metadata.create_all(self.engine)
+        self.connection = self.engine.connect()
+        self.catalogue = Catalogue(most_series_a_host=MOST_A_HOST)
+        self.held: dict[tuple[int, str, Any], int] = {}
+        self.known: dict[tuple[Any, ...], Keys] = {}
+        self.gone: set[int] = set()
+
+    def count(self, host: int) -> int:
+        return sum(key[0] == host for key in self.held)
+
+    def note(self, host: int, name: str, trait: Any, number: int) -> None:
+        before = self.held.setdefault((host, name, trait), number)
+        assert before == number and number not in self.gone
+        assert list(self.held.values()).count(number) == 1
+
+    @rule(host=HOSTS, name=NAMES, trait=TRAITS)
+    def one(self, host: int, name: str, trait: Any) -> None:
+        metric = self.catalogue.metric(name, "1", "gauge", "")
+        room = (host, name, trait) in self.held or self.count(host) < MOST_A_HOST
+        try:
+            self.note(host, name, trait, self.catalogue.series_id(host, metric, *trait))
+            assert room
+        except TooMany:
+            assert not room
+
+    @rule(host=HOSTS, wanted=st.lists(st.tuples(NAMES, st.lists(TRAITS, min_size=1, max_size=4)), max_size=3))
+    def many(self, host: int, wanted: list[tuple[str, list[Any]]]) -> None:
+        flat = [(name, trait) for name, traits in wanted for trait in traits]
+        asked = [(self.catalogue.metric(name, "1", "gauge", ""), traits) for name, traits in wanted]
+        key = tuple((name, tuple(traits)) for name, traits in wanted)
+        found, self.known[key] = self.catalogue.numbers_of(host, asked, self.known.get(key))
+        assert len(found) == len(flat)
+        for (name, trait), number in zip(flat, found.tolist(), strict=True):
+            if (host, name, trait) in self.held or self.count(host) < MOST_A_HOST:
+                self.note(host, name, trait, number)
+            else:
+                assert number == -1
+
+    @rule(data=st.data())
+    def forget(self, data: st.DataObject) -> None:
+        if self.held:
+            gone = data.draw(st.lists(st.sampled_from(sorted(self.held.values())), unique=True, min_size=1))
+            self.catalogue.take_pending().write(self.connection, self.catalogue.series)
+            self.catalogue.forget(self.connection, gone)
+            self.held = {key: number for key, number in self.held.items() if number not in gone}
+            self.gone.update(gone)
+
+    @rule()
+    def again(self) -> None:
+        self.catalogue.take_pending().write(self.connection, self.catalogue.series)
+        self.connection.commit()
+        self.catalogue = Catalogue(most_series_a_host=MOST_A_HOST)
+        self.catalogue.load(self.connection)
+        self.known.clear()
+
+    @invariant()
+    def agrees(self) -> None:
+        series = self.catalogue.series
+        assert len(series) == len(self.held)
+        assert series.numbers().tolist() == sorted(self.held.values()) == list(series)
+        for (host, name, trait), number in self.held.items():
+            metric = self.catalogue.metrics[name]
+            one = series[number]
+            assert (one.id, one.host, one.metric, (one.attributes, one.part, one.kind)) == (
+                number, host, metric.id, trait,
+            )  # fmt: skip
+            assert self.catalogue.find(host, metric, *trait) == number
+        for host in {key[0] for key in self.held}:
+            mine = {number for key, number in self.held.items() if key[0] == host}
+            assert set(self.catalogue.of_host(host)) == mine
+            assert set(series.hosts_of(sorted(mine)).tolist()) == {host}
+        for metric in self.catalogue.metrics.values():
+            mine = {number for key, number in self.held.items() if key[1] == metric.name}
+            assert set(metric.series) == mine and len(metric.series) == len(mine)
+        assert not any(number in series for number in self.gone)
+
+    def teardown(self) -> None:
+        self.connection.close()
+        self.engine.dispose()
+
+
+def test_keys_of_what_was_forgotten_find_nothing_of_what_came_after() -> None:
+    engine = create_engine("sqlite://")
+    tables.metadata.create_all(engine)
+    catalogue = Catalogue()
+    metric = catalogue.metric("depth", "m", "gauge", "")
+    old, new = ((("berth", "1"),), "", "gauge"), ((("berth", "2"),), "", "gauge")
+    first, keys = catalogue.numbers_of(1, [(metric, [old])])  # type: ignore[list-item]
+    with engine.connect() as connection:
+        catalogue.take_pending().write(connection, catalogue.series)
+        catalogue.forget(connection, first.tolist())
+    second = catalogue.series_id(1, metric, *new)  # type: ignore[arg-type]
+    [third], _ = catalogue.numbers_of(1, [(metric, [old])], keys)  # type: ignore[list-item]
+    assert len({int(first[0]), second, int(third)}) == 3
+    assert catalogue.series[int(third)].attributes == (("berth", "1"),)
+
+
+class PlacesModel(RuleBasedStateMachine):
+    """`held` is which series each stripe has."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.places = Places()
+        self.held: dict[Key, set[int]] = {}
+
+    @rule(number=st.integers(1, 6), series=st.lists(st.integers(0, 9), min_size=1, max_size=5))
+    def add(self, number: int, series: list[int]) -> None:
+        key = (number, True)
+        if key not in self.held:
+            self.held[key] = set(series)
+            self.places.add(key, np.array(series))
+
+    @rule(data=st.data())
+    def remove(self, data: st.DataObject) -> None:
+        if self.held:
+            key = data.draw(st.sampled_from(sorted(self.held)))
+            self.places.remove(key, np.array(sorted(self.held.pop(key))))
+
+    @invariant()
+    def agrees(self) -> None:
+        for one in range(12):
+            wanted = {key for key, series in self.held.items() if one in series}
+            assert set(self.places.of_any(np.array([one]))) == wanted
+            assert self.places.shares(np.array([one])) == (len(wanted) > 1)
+        assert set(self.places.of_any(np.arange(12))) == set(self.held)
+
+
+TestCatalogue = CatalogueModel.TestCase
+TestCatalogue.settings = settings(max_examples=150, stateful_step_count=30, deadline=None)
+TestPlaces = PlacesModel.TestCase
+TestPlaces.settings = settings(max_examples=100, stateful_step_count=30, deadline=None)
