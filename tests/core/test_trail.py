@@ -15,6 +15,7 @@ from balise.core.trail.departing import departed
 from balise.core.trail.graph import Edge, Graph, near
 from balise.core.trail.grid import on_grid, spacing_of, width_of
 from balise.core.trail.ranking import MOST_LEANING
+from balise.core.trail.segments import segments
 from balise.core.trail.sorts import sort_of
 from balise.core.trail.things import Happening, Line, Thing, thing_of
 from balise.core.trail.trail import Trail, trail_of
@@ -252,6 +253,19 @@ def test_the_probabilities_are_a_share_of_one_with_room_for_none_of_them() -> No
     assert [one.sure for one in found.suspects] == sorted((one.sure for one in found.suspects), reverse=True)
 
 
+def test_a_trouble_beside_what_people_were_called_for_is_not_named_when_nothing_departed_there() -> None:
+    """Somebody was called for a limit that is always passed: whatever else is wrong at that time is not why."""
+    calm = Thing("host", "calm", "calm")
+    rows = (*CHAIN, (calm, "calm.busy", "1", None, 0.0))
+    edges = [*EDGES, Edge(calm.node, STORE.node, "needs")]
+    called = {"felt": frozenset({calm.node}), "called": float(TIMES[170])}
+    found = trail(case_of(*rows, edges=edges, **called))
+    assert found.sentence.startswith(NOTHING) and found.sure < 0.5
+    moved = trail(case_of(*CHAIN, (calm, "calm.busy", "1", 160, 20.0), edges=edges, **called))
+    assert moved.suspects[0].suspect.thing == found.suspects[0].suspect.thing == STORE
+    assert moved.sure >= 0.5
+
+
 def test_less_traffic_because_answers_are_slow_is_no_cause_even_when_it_was_seen_first() -> None:
     rows = ((STORE, "store.requests", "{request}/s", 138, -15.0), (APP, "app.request.duration", "x", 142, 40.0),
             (WEB, "web.request.duration", "x", 146, 25.0))  # fmt: skip
@@ -346,3 +360,16 @@ def test_points_of_all_kinds_come_onto_one_grid() -> None:
     fine = on_grid(points, ["gauge", "counter", "gauge"], Steps(0, 15 * second, 10))
     assert fine[2].tolist()[:8] == [4, 4, 4, 4, 8, 8, 8, 8] and np.isnan(fine[2][8:]).all()
     assert np.isnan(fine[0][8:]).all(), "what stopped is missing"
+
+
+@pytest.mark.parametrize(
+    ("addresses", "found"),
+    [
+        (["10.1.2.3", "10.1.2.200"], {"10.1.2.0/24"}),
+        (["10.1.2.3", "10.1.3.3"], {"10.1.2.0/24", "10.1.3.0/24"}),
+        (["2001:db8:1:2:a::1"], {"2001:db8:1:2::/64"}),
+        (["127.0.0.1", "::1", "fe80::1", "169.254.1.1", "0.0.0.0", "pier", ""], set()),
+    ],
+)
+def test_addresses_beside_each_other_are_in_one_segment(addresses: list[str], found: set[str]) -> None:
+    assert segments(addresses) == found

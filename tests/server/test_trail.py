@@ -7,6 +7,7 @@ import time
 
 import numpy as np
 import pytest
+from sqlalchemy.orm import Session
 
 from balise.api.applications import ApplicationBody
 from balise.api.events import SEVERITIES
@@ -20,6 +21,7 @@ from balise.server.trail.edges import Edges
 from balise.server.trail.gather import Gathered, Gatherer
 from balise.store.events.day import Snapshot
 from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.state.tables import Host
 from laying import F64, lay
 
 HOUR = 3600.0
@@ -164,6 +166,29 @@ def test_a_machine_and_those_on_it_reach_each_other(console: Parts, edges: Edges
     graph = edges.graph(edges.all(), hosts, [])
     reached = graph.reached((machine.name, ""))
     assert {("app", ""), ("db", ""), ("web", "")} <= set(reached)
+
+
+def test_hosts_of_one_segment_or_one_relay_are_near_each_other(console: Parts, edges: Edges) -> None:
+    told = {
+        "a": ({"addresses": ["10.1.2.3"]}, "resident", "its agent"),
+        "b": ({"addresses": ["10.1.2.9", "fe80::1"]}, "resident", "its agent"),
+        "c": ({"addresses": ["10.1.3.3"]}, "remote", "relay quay over SSH"),
+        "d": ({}, "remote", "relay quay over WinRM"),
+        "e": ({"addresses": ["fe80::1"]}, "remote", "the console over SSH"),
+        "f": ({}, "remote", "the console over SSH"),
+    }
+    numbers = {name: console.directory.ensure(name).id for name in told}
+
+    def write(session: Session) -> None:
+        for name, (facts, mode, by) in told.items():
+            row = session.get_one(Host, numbers[name])
+            row.facts, row.mode, row.collected_by = facts, mode, by
+
+    console.state.write(write)
+    console.directory.refresh(*numbers.values())
+    graph = edges.graph(edges.all(), console.directory.all(), [])
+    near = {name: sorted(host for host, _ in graph.reached((name, "")) if host in told) for name in told}
+    assert near == {"a": ["a", "b"], "b": ["a", "b"], "c": ["c", "d"], "d": ["c", "d"], "e": ["e"], "f": ["f"]}
 
 
 def test_a_histogram_that_does_as_each_day_at_this_hour_has_not_departed(

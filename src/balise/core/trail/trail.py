@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from balise.core.trail.case import Case
-from balise.core.trail.evidence import Sign, evidence_of
+from balise.core.trail.evidence import Evidence, Sign, evidence_of
 from balise.core.trail.ranking import probabilities, same_change, taken_together
 from balise.core.trail.suspects import Suspect, suspects_of
 from balise.core.trail.words import Because, Clock, because, nothing, sentence, what
@@ -16,6 +16,8 @@ from balise.core.trail.words import Because, Clock, because, nothing, sentence, 
 MOST_SUSPECTS, ALWAYS = 10, 3
 LEAST_SURE, NEVER = 0.01, 0.0005
 """Below which a suspect is not named, unless it is one of the first three; and below which it is no suspect at all."""
+UNSEEN = 0.4
+"""How much of what is sure is left when nothing departed where people were called: nothing tells that it is why."""
 
 
 @dataclass(frozen=True)
@@ -53,6 +55,8 @@ def trail_of(case: Case, clock: Clock, of_lines: Sequence[Sign] | None = None) -
     evidence = evidence_of(case, of_lines)
     weighed = suspects_of(case, evidence)
     sure = taken_together(weighed, probabilities(weighed, evidence, case.leaning, called=case.called is not None))
+    if case.called is not None and not _shows_where_it_is_felt(case, evidence):
+        sure = sure * UNSEEN
     places = enumerate(np.argsort(-sure, kind="stable")[:MOST_SUSPECTS].tolist())
     order = [i for place, i in places if sure[i] >= LEAST_SURE or (place < ALWAYS and sure[i] >= NEVER)]
     others = max(0, len(evidence.nodes) - 1)
@@ -61,6 +65,11 @@ def trail_of(case: Case, clock: Clock, of_lines: Sequence[Sign] | None = None) -
     first = ranked[0] if ranked else None
     said = sentence(first.suspect, first.what, first.sure, len(departed), clock) if first else nothing(len(departed))
     return Trail(said, ranked, departed)
+
+
+def _shows_where_it_is_felt(case: Case, evidence: Evidence) -> bool:
+    hosts = {host for host, _ in case.felt}
+    return any(node in case.felt or node[0] in hosts for node in evidence.nodes)
 
 
 def _ranked(weighed: Sequence[Suspect], i: int, sure: float, others: int) -> Ranked:

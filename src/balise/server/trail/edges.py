@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Iterator
 
 from balise.api.applications import ApplicationPart
 from balise.core.trail.graph import Edge, Graph, near
+from balise.core.trail.segments import segments
 from balise.core.trail.things import Line, Node
 from balise.server.applications.book import ApplicationBook
 from balise.server.applications.talks import Talks
@@ -17,6 +18,9 @@ from balise.server.services.book import ServiceBook
 
 MOST_HOSTS = 500
 """Hosts that are looked at: the nearest to where something is felt."""
+
+
+CONSOLE = "the console"
 
 
 class Edges:
@@ -131,4 +135,9 @@ class Edges:
                 groups.setdefault(f"site {site}", []).append((known.name, ""))
             for group in known.listed:
                 groups.setdefault(f"group {group}", []).append((known.name, ""))
+            if known.mode == "remote" and not known.collected_by.startswith(CONSOLE):
+                collector = known.collected_by.split(" over ")[0]
+                groups.setdefault(f"collected by {collector}", []).append((known.name, ""))
+            for segment in segments(map(str, known.facts.get("addresses") or ())):
+                groups.setdefault(f"network {segment}", []).append((known.name, ""))
         return near(groups)
