@@ -73,10 +73,13 @@ class Service:
         with self._log.open("ab") as output:
             self._process = subprocess.Popen(words, stdout=output, stderr=output, start_new_session=True)
         # Three of these may start at once beside other tests.
-        until(self._ready, 90)
+        until(self._started, 90)
+
+    def _started(self) -> bool:
+        assert self._process is not None and self._process.poll() is None, f"it ended: {self.log()[-2000:]}"
+        return self._ready()
 
     def _ready(self) -> bool:
-        assert self._process is not None and self._process.poll() is None, f"it ended: {self.log()[-2000:]}"
         try:
             with Balise(self.url) as client:
                 return client.status().state == "ready"
