@@ -16,7 +16,7 @@ from balise.core.moments import NS
 from balise.core.series import forms
 from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
 from balise.core.series.combine import combine
-from balise.core.series.forms import groups_of
+from balise.core.series.forms import few_groups, groups_of
 from balise.core.series.growth import Before, add_growth, increases
 from balise.core.series.percentiles import bucket_percentiles, point_percentiles
 from balise.core.series.steps import Steps, steps_between
@@ -235,6 +235,8 @@ def test_groups_are_found_wherever_their_resource_stands() -> None:
         + body[group.resource[0] - 2 : group.start]
         for group in groups_of(body)
     )  # fmt: skip
+    assert few_groups(body) == groups_of(body)
+    assert few_groups(turned) is few_groups(body * forms.FEW) is few_groups(body + b"\x10\x01") is None
     for told in (body, turned):
         found = groups_of(told)
         assert [read_resource(told, group.resource)["host.name"] for group in found] == ["pier", "quay"]

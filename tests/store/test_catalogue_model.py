@@ -69,11 +69,12 @@ class CatalogueModel(RuleBasedStateMachine):
             else:
                 assert number == -1
 
-    @rule(data=st.data())
-    def forget(self, data: st.DataObject) -> None:
+    @rule(data=st.data(), written=st.booleans())
+    def forget(self, data: st.DataObject, written: bool) -> None:
         if self.held:
             gone = data.draw(st.lists(st.sampled_from(sorted(self.held.values())), unique=True, min_size=1))
-            self.catalogue.take_pending().write(self.connection, self.catalogue.series)
+            if written:
+                self.catalogue.take_pending().write(self.connection, self.catalogue.series)
             self.catalogue.forget(self.connection, gone)
             self.held = {key: number for key, number in self.held.items() if number not in gone}
             self.gone.update(gone)

@@ -47,48 +47,20 @@ if TYPE_CHECKING:
     from balise.client.trails import Trails
     from balise.client.views import Views
 
-_NOUNS = {
-    "hosts": ("hosts", "Hosts"),
-    "groups": ("groups", "Groups"),
-    "filters": ("filters", "Filters"),
-    "views": ("views", "Views"),
-    "metrics": ("metrics", "Metrics"),
-    "events": ("events", "Events"),
-    "days": ("event_days", "EventDays"),
-    "sign_ins": ("sign_ins", "SignIns"),
-    "receivers": ("receivers", "Receivers"),
-    "forwards": ("forwards", "Forwards"),
-    "sources": ("sources", "Sources"),
-    "rules": ("rules", "Rules"),
-    "alerts": ("alerts", "Alerts"),
-    "channels": ("channels", "Channels"),
-    "callouts": ("callouts", "Callouts"),
-    "deliveries": ("callouts", "Deliveries"),
-    "incidents": ("incidents", "Incidents"),
-    "trails": ("trails", "Trails"),
-    "drills": ("callouts", "Drills"),
-    "responses": ("callouts", "Responses"),
-    "persons": ("callouts", "Persons"),
-    "rotas": ("callouts", "Rotas"),
-    "maintenance": ("maintenance", "Maintenances"),
-    "users": ("people", "Users"),
-    "tokens": ("people", "Tokens"),
-    "keys": ("people", "Keys"),
-    "enrolments": ("enrolments", "Enrolments"),
-    "candidates": ("enrolments", "Candidates"),
-    "credentials": ("credentials", "Credentials"),
-    "relays": ("relays", "Relays"),
-    "services": ("services", "Services"),
-    "kits": ("services", "Kits"),
-    "probes": ("probes", "Probes"),
-    "inventory": ("inventory", "Inventories"),
-    "applications": ("applications", "Applications"),
-    "plans": ("plans", "Plans"),
-    "keeping": ("keeping", "Keepings"),
-    "dashboards": ("dashboards", "Dashboards"),
-    "availability": ("availability", "Availabilities"),
+_ELSEWHERE = {
+    "days": "event_days",
+    "deliveries": "callouts",
+    "drills": "callouts",
+    "responses": "callouts",
+    "persons": "callouts",
+    "rotas": "callouts",
+    "users": "people",
+    "tokens": "people",
+    "keys": "people",
+    "candidates": "enrolments",
+    "kits": "services",
 }
-"""Where the class of each noun is: it is read when it is asked for, and with it the models it answers in."""
+"""Where the classes of nouns are that have no module of their own name."""
 
 
 class Balise:
@@ -147,10 +119,11 @@ class Balise:
         self._connection = Connection(url, token, timeout=timeout, trust=trust)
 
     def __getattr__(self, name: str) -> Noun:
-        if name not in _NOUNS:
+        """A noun, which is read when it is asked for, and with it the models it answers in."""
+        kind = type(self).__annotations__.get(name)
+        if kind is None:
             raise AttributeError(f"a console has no {name!r}")
-        module, kind = _NOUNS[name]
-        made: Noun = getattr(import_module(f"balise.client.{module}"), kind)(self._connection)
+        made: Noun = getattr(import_module(f"balise.client.{_ELSEWHERE.get(name, name)}"), kind)(self._connection)
         setattr(self, name, made)
         return made
 

@@ -15,6 +15,8 @@ from typing import Any
 from balise.core.series.shapes import Shape
 from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Span, TooLarge, fields, read_metric
 
+FEW = 32
+
 
 @dataclass(frozen=True)
 class Group:
@@ -32,8 +34,6 @@ class MetricForm:
     shape: Shape
     digest: bytes
     read: ReadMetric
-    notes: dict[Hashable, Any] = field(default_factory=dict)
-    """What others know of it."""
 
     @property
     def size(self) -> int:
@@ -51,6 +51,7 @@ class GroupForm:
     skipped: int
     fixed: bool
     notes: dict[Hashable, Any] = field(default_factory=dict)
+    """What others know of it."""
 
     @property
     def size(self) -> int:
@@ -76,6 +77,18 @@ def groups_of(body: bytes) -> list[Group]:
             found.append(Group(resource, start, end))
         if len(found) > MOST_NUMBERS:
             raise TooLarge(MOST_NUMBERS, "resources")
+    return found
+
+
+def few_groups(body: bytes) -> list[Group] | None:
+    """The groups of a body that has a few of them and nothing else, each with its resource first, as senders write
+    them; None for any other, which takes longer to look at. Raises WireError as `groups_of` does."""
+    found: list[Group] = []
+    for number, kind, start, end in fields(body, 0, len(body)):
+        first = next(fields(body, start, end), None) if (number, kind) == (1, 2) else None
+        if first is None or first[:2] != (1, 2) or len(found) == FEW:
+            return None
+        found.append(Group(first[2:], first[3], end))
     return found
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.moments import NS, Nanos, now_nanos
-from balise.core.series.forms import Group, GroupForm, MetricForm, groups_of
+from balise.core.series.forms import Group, GroupForm, MetricForm, few_groups, groups_of
 from balise.core.series.percentiles import bucket_of
 from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Slot, TooLarge, read_resource
 from balise.server.hosts.clocks import Clocks
@@ -31,6 +31,8 @@ from balise.store.series.store import SeriesStore
 I64 = NDArray[np.int64]
 FORM_BYTES, SENDER_BYTES = 48 << 20, 96 << 20
 """Bytes that may be taken by the forms of bodies, which are a fleet's, and by what is known of each sender's."""
+QUICK = 256 << 10
+"""Bytes of a body that is looked up where it came in; larger ones beside that."""
 MOST_NOTED = 8
 Kept = tuple[tuple[str, str], ...]
 """What of a resource tells series apart."""
@@ -93,11 +95,14 @@ class MetricIntake:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: metrics_from_json(sent), as_json=True)
         sender = (principal.name, principal.host if principal.host is not None else principal.token)
-        groups = groups_of(body)
-        found = self._known_groups(principal, sender, body, groups)
-        if found is None:
-            found = await self._heavy.work(principal, body, lambda: self._learn(principal, sender, body, groups))
-        layout, points = self._points_of(body, found)
+        quick = self._quick(principal, sender, body)
+        if quick is None:
+            self.shape_misses += 1
+            found, layout, points = await self._heavy.work(principal, body, lambda: self._look(principal, sender, body))
+        else:
+            self.shape_hits += 1
+            found = quick
+            layout, points = self._points_of(found)
         if of_host and layout is not None:
             self._hearing.note_clocks(layout, points.times, arrived, behind)
         batch, outcome = self._checked(points, layout, sum(one.known.skipped for one in found), arrived)
@@ -109,20 +114,23 @@ class MetricIntake:
                 self._hearing.note_alive(batch)
         return outcome
 
-    def _known_groups(
-        self, principal: Principal, sender: Hashable, body: bytes, groups: Sequence[Group]
-    ) -> list[Found] | None:
-        """What is known of each group of a body; None when anything of it has to be learnt."""
+    def _quick(self, principal: Principal, sender: Hashable, body: bytes) -> list[Found] | None:
+        """What is known of each group of a body; None when it takes longer to look at, or has to be learnt."""
+        groups = few_groups(body) if len(body) <= QUICK else None
+        if groups is None:
+            return None
         found: list[Found] = []
         for group in groups:
-            rest = body[group.start : group.end]
-            known = self._senders.find((sender, body[slice(*group.resource)], len(rest)), rest)
-            if known is None or not self._admitted(principal, known.layout):
-                self.shape_misses += 1
+            one = self._known(principal, sender, body, group)
+            if one is None:
                 return None
-            found.append(Found(rest, known))
-        self.shape_hits += 1
+            found.append(one)
         return found
+
+    def _known(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found | None:
+        rest = body[group.start : group.end]
+        known = self._senders.find((sender, body[slice(*group.resource)], len(rest)), rest)
+        return Found(rest, known) if known is not None and self._admitted(principal, known.layout) else None
 
     def _admitted(self, principal: Principal, layout: Layout | None) -> bool:
         """Whether what a known body is about is still what its sender may say."""
@@ -132,7 +140,7 @@ class MetricIntake:
             or self._admission.all_allowed(principal, self._hearing.hosts_in(layout)[0].tolist())
         )
 
-    def _points_of(self, body: bytes, found: Sequence[Found]) -> tuple[Layout | None, Points]:
+    def _points_of(self, found: Sequence[Found]) -> tuple[Layout | None, Points]:
         held = [one for one in found if one.known.layout is not None]
         pieces = [one.known.gather(one.rest) for one in held]
         if len(held) == 1:
@@ -147,22 +155,26 @@ class MetricIntake:
             return None, points
         return self._store.catalogue.layouts.of(np.concatenate([layout.series for layout in layouts])), points
 
-    def _learn(self, principal: Principal, sender: Hashable, body: bytes, groups: Sequence[Group]) -> list[Found]:
+    def _look(self, principal: Principal, sender: Hashable, body: bytes) -> tuple[list[Found], Layout | None, Points]:
+        """Looks at a body, however many groups it has; what is not known of it is learnt."""
         found: list[Found] = []
         numbers = 0
-        for group in groups:
-            rest = body[group.start : group.end]
-            resource = body[slice(*group.resource)]
-            form = self._forms.known(rest) or self._forms.read(sender, rest)
-            numbers += len(form.shape)
+        for group in groups_of(body):
+            one = self._known(principal, sender, body, group) or self._learn(principal, sender, body, group)
+            numbers += len(one.known.shape)
             if numbers > MOST_NUMBERS:
                 raise TooLarge(MOST_NUMBERS, "numbers")
-            host, kept = self._resource(principal, read_resource(body, group.resource))
-            known = self._placed(host, kept, form)
-            if form.fixed and known.layout is not None:
-                self._senders.keep((sender, resource, len(rest)), known)
-            found.append(Found(rest, known))
-        return found
+            found.append(one)
+        return found, *self._points_of(found)
+
+    def _learn(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found:
+        rest, resource = body[group.start : group.end], body[slice(*group.resource)]
+        form = self._forms.known(rest) or self._forms.read(sender, rest)
+        host, kept = self._resource(principal, read_resource(body, group.resource))
+        known = self._placed(host, kept, form)
+        if form.fixed and known.layout is not None:
+            self._senders.keep((sender, resource, len(rest)), known)
+        return Found(rest, known)
 
     def _resource(self, principal: Principal, attributes: dict[str, str]) -> tuple[Known | None, Kept]:
         if principal.host is not None:
@@ -215,7 +227,7 @@ class MetricIntake:
     def _metric(self, host: Known, read: ReadMetric) -> Metric | None:
         catalogue = self._store.catalogue
         held = catalogue.metrics.get(read.name)
-        if held is None and catalogue.may_have_metric(host.id, read.name):
+        if held is None and catalogue.may_make_metric(host.id):
             held = catalogue.metric(read.name, read.unit, read.kind, read.description)
         return held
 

@@ -156,15 +156,9 @@ class Catalogue:
             self.refused += 1
             raise TooMany
 
-    def may_have_metric(self, host: int, name: str) -> bool:
-        """Whether a host may send a metric of this name, which may be a new one."""
-        known = self.metrics.get(name)
-        own = self._own.get(host)
-        if known is not None and own is not None and own.has_metric(known.id):
-            return True
-        if (own is None or len(own.metrics()) < MOST_METRICS_A_HOST) and (
-            known is not None or len(self.metrics) < MOST_METRICS
-        ):
+    def may_make_metric(self, host: int) -> bool:
+        """Whether a host may send a metric of a name that nobody has sent."""
+        if len(self.metrics) < MOST_METRICS and len(self.metrics_of(host)) < MOST_METRICS_A_HOST:
             return True
         self.refused += 1
         return False
@@ -189,13 +183,11 @@ class Catalogue:
 
     def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
         wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
-        rank = np.empty(len(wanted), np.int64)
-        rank[np.argsort(first)] = np.arange(len(wanted))
+        order = np.argsort(first)
         held = own.metrics()
         fresh = np.setdiff1d(wanted >> 32, np.fromiter(held, np.int64, len(held)))
         may = ~np.isin(wanted >> 32, fresh[max(0, MOST_METRICS_A_HOST - len(held)) :])
         room = max(0, min(self._most_a_host - len(own), self._most - len(self.series)))
-        order = np.argsort(rank)
         taken = order[may[order]][:room]
         numbers = np.full(len(wanted), -1, np.int64)
         numbers[taken] = self._next_series + np.arange(len(taken))

@@ -73,9 +73,6 @@ class OwnSeries:
         keys, _ = self._sorted
         return {*np.unique(keys >> 32).tolist(), *(key >> 32 for key in self._fresh)}
 
-    def has_metric(self, metric: int) -> bool:
-        return bool(self.of_metric(metric))
-
     def of_metric(self, metric: int) -> list[int]:
         """The numbers of the series of a metric, in the order they came."""
         low = key_of(metric, 0)

@@ -77,7 +77,7 @@ def read_series(connection: Connection) -> Columns:
     none = np.empty(0, np.int64)
     numbers, hosts, metrics, traits = (
         (np.concatenate([none, *column]) for column in zip(*pieces, strict=True))
-        if (pieces)
+        if pieces
         else (none, none, none, none)
     )
     there = metrics != GONE
@@ -85,17 +85,19 @@ def read_series(connection: Connection) -> Columns:
 
 
 def remove_series(connection: Connection, numbers: Sequence[int]) -> None:
-    """Series that are forgotten."""
-    left = sorted(set(numbers))
-    while left:
+    """Series that are forgotten; some may not be written yet."""
+    left = np.unique(np.array(numbers, np.int64))
+    while len(left):
         row = connection.exec_driver_sql(
-            "SELECT first, metrics FROM series WHERE first <= ? ORDER BY first DESC LIMIT 1", (left[0],)
+            "SELECT first, metrics FROM series WHERE first <= ? ORDER BY first DESC LIMIT 1", (int(left[0]),)
         ).one_or_none()
-        first, metrics = (row.first, _unpacked(row.metrics)) if row is not None else (left[0], np.empty(0, np.int64))
-        mine = [number for number in left if number < first + max(1, len(metrics))]
+        first, metrics = (row.first, _unpacked(row.metrics)) if row is not None else (0, np.empty(0, np.int64))
+        mine = left[left < first + len(metrics)]
+        if not len(mine):
+            left = left[1:]
+            continue
         left = left[len(mine) :]
-        places = np.array(mine, np.int64) - first
-        metrics[places[places < len(metrics)]] = GONE
+        metrics[mine - first] = GONE
         if (metrics == GONE).all():
             connection.exec_driver_sql("DELETE FROM series WHERE first = ?", (first,))
         else:
