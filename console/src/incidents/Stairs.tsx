@@ -41,11 +41,12 @@ function Step({ one, next, span, colour }: StepProps) {
   const name = one.host ?? "outside";
   const shows = (
     <Link
-      className="touch inline-flex min-h-6 items-center gap-1 hover:underline"
+      className="touch inline-flex min-h-6 max-w-full items-center gap-1 hover:underline"
       to={one.link ?? ""}
       title={`${one.text}, ${clock(at, true)}`}
     >
-      <span className="tabular-nums">{clock(at, true)}</span> {shownBy(one)}
+      <span className="tabular-nums">{clock(at, true)}</span>
+      <span className="truncate">{shownBy(one)}</span>
     </Link>
   );
   const label = `${name}, ${one.text}, ${clock(at, true)}`;

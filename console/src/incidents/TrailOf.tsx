@@ -43,7 +43,7 @@ function Shown({ trail, incident, now }: { trail: Trail; incident: number; now: 
         <div className="min-w-0">
           <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">
             In the order in which they departed from their usual
-            {trail.departed_count > 0 && `, of ${counted(trail.departed_count)} that did`}
+            {trail.departed_count > 0 && `, of ${counted(trail.departed_count).toLowerCase()} that did`}
           </h2>
           <Stairs trail={trail} span={span} />
           {trail.departed_count === 0 && <p className="text-ink-2">Nothing left its usual around this time.</p>}

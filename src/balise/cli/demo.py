@@ -66,7 +66,7 @@ def _story(arguments: argparse.Namespace) -> int:
         raise CommandError(f"--at: {error}") from None
     folder = demo_folder(arguments.data)
     book = Logbook(folder)
-    if not book.held:
+    if not book.begun:
         raise CommandError(f"no demo keeps its data in {folder}: start one with balise demo, or name its --data")
     one = book.ask(arguments.name, at)
     print(f"{one.story} from {rfc3339(one.start)} to {rfc3339(one.end)}, seen at {_seen(one.story)}")
@@ -79,7 +79,11 @@ def _stories(arguments: argparse.Namespace) -> int:
     from balise.demo.run import demo_folder
     from balise.demo.tales import TALES
 
-    told = Logbook(demo_folder(arguments.data)).told()
+    folder = demo_folder(arguments.data)
+    book = Logbook(folder)
+    if not book.begun:
+        raise CommandError(f"no demo has begun in {folder}: start one with balise demo, or name its --data")
+    told = book.told()
     items = [{"story": o.story, "start": o.start, "end": o.end, "seen": dict(TALES[o.story].seen)} for o in told]
     if arguments.format == "json":
         show(items, [], "json")

@@ -24,6 +24,11 @@ class Logbook:
         self.held: dict[str, Any] = _read(folder / FILE, {})
         self._seen = 0
 
+    @property
+    def begun(self) -> bool:
+        """Whether a past was laid down, so that it is known what happens."""
+        return "started" in self.held
+
     def keep(self) -> None:
         write_durably(self._folder / FILE, json.dumps(self.held).encode())
 
