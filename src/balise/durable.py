@@ -19,3 +19,12 @@ def write_durably(path: Path, content: bytes) -> None:
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise
+
+
+def settle(folder: Path) -> None:
+    """Makes the names in a folder durable."""
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

@@ -860,6 +860,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/data": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Data
+         * @description What everything takes by kind, how it grows, what it will be; backups, and what is at work.
+         */
+        get: operations["read_data_api_v1_data_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/data/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Backup
+         * @description Copies everything as of one moment into a folder of the console's machine, while the console runs.
+         */
+        post: operations["begin_backup_api_v1_data_backups_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deliveries": {
         parameters: {
             query?: never;
@@ -1282,6 +1322,45 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Exports */
+        get: operations["list_exports_api_v1_exports_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exports/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Export */
+        get: operations["read_export_api_v1_exports__name__get"];
+        /**
+         * Put Export
+         * @description Writes history as Parquet into a folder of the console's machine, once, or on and on.
+         */
+        put: operations["put_export_api_v1_exports__name__put"];
+        post?: never;
+        /** Delete Export */
+        delete: operations["delete_export_api_v1_exports__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4199,6 +4278,33 @@ export interface components {
             share: number;
         };
         /**
+         * Backup
+         * @description A copy of everything as of one moment. `at` is missing of one that was broken off: begun again, it goes on.
+         */
+        Backup: {
+            /** At */
+            at: string | null;
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            /** Name */
+            name: string;
+            /**
+             * Said
+             * @description why it was broken off, if that is known
+             * @default
+             */
+            said: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "whole" | "under way" | "broken off";
+            /** Version */
+            version: string;
+        };
+        /**
          * Band
          * @description Of one group; null where nothing is known. `values[i]` belongs to the hour that begins at `times[i]`.
          */
@@ -5062,6 +5168,89 @@ export interface components {
             who: string;
         };
         /**
+         * DataAnswer
+         * @description What everything takes. `full_in_days` and the forecast are none as long as nothing is known of a whole day.
+         */
+        DataAnswer: {
+            /** Backups */
+            backups: components["schemas"]["Backup"][];
+            /** Backups In */
+            backups_in: string;
+            /** Bytes */
+            bytes: number;
+            /** Exports In */
+            exports_in: string;
+            /** Forecast */
+            forecast: components["schemas"]["DataForecast"][];
+            /** Free Bytes */
+            free_bytes: number;
+            /** Full In Days */
+            full_in_days: number | null;
+            /** Growth Bytes Per Day */
+            growth_bytes_per_day: number | null;
+            /** Jobs */
+            jobs: components["schemas"]["DataJob"][];
+            /** Sizes */
+            sizes: components["schemas"]["DataSize"][];
+        };
+        /**
+         * DataForecast
+         * @description How large everything will be, if each day is like the last whole one.
+         */
+        DataForecast: {
+            /** Bytes */
+            bytes: number;
+            /** In Days */
+            in_days: number;
+        };
+        /**
+         * DataJob
+         * @description A backup or an export at work. `done` of `of` are bytes of a backup, and days of an export.
+         */
+        DataJob: {
+            /**
+             * At Hand
+             * @default
+             */
+            at_hand: string;
+            /** Began At */
+            began_at: string;
+            /**
+             * Done
+             * @default 0
+             */
+            done: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "backup" | "export";
+            /** Name */
+            name: string;
+            /**
+             * Of
+             * @default 0
+             */
+            of: number;
+        };
+        /**
+         * DataSize
+         * @description `per_day` is what the last whole day took, and `days` how long it stays.
+         */
+        DataSize: {
+            /** Bytes */
+            bytes: number;
+            /** Days */
+            days?: number | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "points" | "rollups" | "waiting" | "events" | "words" | "state" | "free";
+            /** Per Day */
+            per_day?: number | null;
+        };
+        /**
          * DayCopy
          * @description What was set aside of a day: its file as it was, packed.
          */
@@ -5735,6 +5924,92 @@ export interface components {
             strength: number;
             /** Text */
             text: string;
+        };
+        /**
+         * Export
+         * @description An export, and what of it is there. `to` is its folder on the console's machine.
+         */
+        Export: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * Days
+             * @description days of kinds that are there whole
+             */
+            days: number;
+            /**
+             * Every
+             * @default 1h
+             * @example 5m
+             */
+            every: string;
+            /**
+             * Follow
+             * @default false
+             */
+            follow: boolean;
+            /** From */
+            from?: string | null;
+            /** Name */
+            name: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Said
+             * @description why it fails, if it does
+             * @default
+             */
+            said: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "under way" | "following" | "ended" | "failing";
+            /** To */
+            to: string;
+            /** Until */
+            until?: string | null;
+            /**
+             * What
+             * @default [
+             *       "points",
+             *       "rollups",
+             *       "events"
+             *     ]
+             */
+            what: ("points" | "rollups" | "events")[];
+            /** Written At */
+            written_at: string | null;
+        };
+        /**
+         * ExportBody
+         * @description What is written as Parquet. With `follow` what comes is added, `every` so often; else it is done once.
+         */
+        ExportBody: {
+            /**
+             * Every
+             * @default 1h
+             * @example 5m
+             */
+            every: string;
+            /**
+             * Follow
+             * @default false
+             */
+            follow: boolean;
+            /** From */
+            from?: string | null;
+            /** Until */
+            until?: string | null;
+            /**
+             * What
+             * @default [
+             *       "points",
+             *       "rollups",
+             *       "events"
+             *     ]
+             */
+            what: ("points" | "rollups" | "events")[];
         };
         /**
          * ExportQuery
@@ -8408,6 +8683,14 @@ export interface components {
             /** To */
             to: string[];
         };
+        /**
+         * NewBackup
+         * @description `name` is the folder's, below where backups are; the moment, unless given.
+         */
+        NewBackup: {
+            /** Name */
+            name?: string | null;
+        };
         /** NewEnrolment */
         NewEnrolment: {
             /** Entries */
@@ -8670,6 +8953,13 @@ export interface components {
         Page_Event_: {
             /** Items */
             items: components["schemas"]["Event"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[Export] */
+        Page_Export_: {
+            /** Items */
+            items: components["schemas"]["Export"][];
             /** Next */
             next?: string | null;
         };
@@ -18595,6 +18885,194 @@ export interface operations {
             };
         };
     };
+    read_data_api_v1_data_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DataAnswer"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_backup_api_v1_data_backups_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBackup"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_deliveries_api_v1_deliveries_get: {
         parameters: {
             query?: {
@@ -21013,6 +21491,387 @@ export interface operations {
             };
             /** @description Busy */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_exports_api_v1_exports_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Export_"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_export_api_v1_exports__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_export_api_v1_exports__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            /** @description The request cannot be understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_export_api_v1_exports__name__delete: {
+        parameters: {
+            query?: {
+                /** @description remove what was exported, too */
+                files?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not reached this way */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not hold together */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room left */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

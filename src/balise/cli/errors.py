@@ -26,4 +26,8 @@ def expected_errors() -> tuple[type[Exception], ...]:
         from balise.server.errors import Refused
 
         found.append(Refused)
+    if "balise.store.folders" in sys.modules:
+        from balise.store.folders import DataError
+
+        found.append(DataError)
     return tuple(found)

@@ -45,6 +45,7 @@ NOUNS = {
     "kit": "what Balise knows of kinds of services, and how it reads them",
     "probe": "active checks that speak the protocol and judge the answer",
     "inventory": "what is on hosts, and what changed",
+    "data": "copies of everything, verifying it, and exporting it",
     "keeping": "for how many days points, events and alerts are kept",
     "application": "what people outside know by name, its parts, and which needs which",
     "credential": "what Balise signs in with; secrets are never shown again",

@@ -28,6 +28,12 @@ def add(serve: argparse.ArgumentParser) -> None:
         "--aside", type=Path, metavar="DIR", help="where days of events are set aside (aside, in the data folder)"
     )
     serve.add_argument(
+        "--backups", type=Path, metavar="DIR", help="where backups are put (backups, in the data folder)"
+    )
+    serve.add_argument(
+        "--exports", type=Path, metavar="DIR", help="where exports are put (exports, in the data folder)"
+    )
+    serve.add_argument(
         "--channels-may-run",
         action="store_true",
         help="channels of the kind command may run programs on this machine, as this user",
@@ -55,5 +61,7 @@ def _serve(arguments: argparse.Namespace) -> int:
         public_url=arguments.public_url,
         memory=memory,
         aside=arguments.aside,
+        backups=arguments.backups,
+        exports=arguments.exports,
         channels_may_run=arguments.channels_may_run,
     )

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from balise.client.channels import Channels
     from balise.client.credentials import Credentials
     from balise.client.dashboards import Dashboards
+    from balise.client.data import Data
     from balise.client.enrolments import Candidates, Enrolments
     from balise.client.event_days import EventDays
     from balise.client.events import Events
@@ -79,6 +80,7 @@ class Balise:
     views: Views
     metrics: Metrics
     events: Events
+    data: Data
     days: EventDays
     sign_ins: SignIns
     receivers: Receivers

@@ -43,6 +43,7 @@ from balise.server.people.access import Principal
 from balise.server.run import bound_socket, run_server
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery
+from balise.store.folders import served
 
 log = logging.getLogger(__name__)
 USER = "skipper"
@@ -297,9 +298,23 @@ def run_demo(
     address: str, port: int, *, data: str | None, hosts: int | None, days: float, this_host: bool, seed: int | None
 ) -> int:
     """Runs until stopped. The first start lays down `days` of history; later ones fill the gap since."""
-    folder = demo_folder(data)
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     listener = bound_socket(address, port)
+    with served(demo_folder(data)) as folder:
+        return _run(
+            folder, listener, f"http://{address}:{port}", hosts=hosts, days=days, this_host=this_host, seed=seed
+        )
+
+
+def _run(
+    folder: Path,
+    listener: socket.socket,
+    url: str,
+    *,
+    hosts: int | None,
+    days: float,
+    this_host: bool,
+    seed: int | None,
+) -> int:
     count = min(hosts or len(FLEET), len(FLEET))
     now = time.time()
     book = Logbook(folder)
@@ -325,7 +340,6 @@ def run_demo(
         book.laid(start, now)
     held["until"] = time.time()
     book.keep()
-    url = f"http://{address}:{port}"
     console = build(Settings(data=folder, base_url=url, organisation="Skerry Ferries"))
     if not console.access.has_users():
         console.users.add(USER, "administrator", held["password"], by="demo")

@@ -31,6 +31,7 @@ from balise.server.callouts import channel_routes as channels
 from balise.server.callouts import person_routes as persons
 from balise.server.callouts import routes as callouts
 from balise.server.dashboards import routes as dashboards
+from balise.server.data import routes as data
 from balise.server.enrol import list_routes as lists
 from balise.server.enrol import routes as enrolment
 from balise.server.errors import TITLES, Refused
@@ -108,6 +109,7 @@ SUBJECTS = (
     events,
     receivers,
     forwards,
+    data,
     sources,
     rules,
     alerts,

@@ -43,6 +43,8 @@ def close(parts: Parts) -> None:
     parts.receivers.stop()
     parts.senders.write()
     parts.forwards.stop()
+    parts.backups.stop()
+    parts.exports.stop()
     parts.probes.stop()
     parts.access.write_used()
     parts.runs.note()

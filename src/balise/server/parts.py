@@ -28,6 +28,9 @@ from balise.server.callouts.post import Post
 from balise.server.callouts.rotas import RotaBook
 from balise.server.dashboards.answering import Answering, Sources
 from balise.server.dashboards.book import DashboardBook
+from balise.server.data.backups import BackupBook
+from balise.server.data.exports import ExportBook
+from balise.server.data.sizes import Sizes
 from balise.server.enrol.keys import Enrolling
 from balise.server.enrol.lists import Enrolments
 from balise.server.events.changes import ChangeLog
@@ -432,6 +435,9 @@ class Intakes(Remote):
     receivers: ReceiverBook
     drops: Drops
     forwards: ForwardBook
+    sizes: Sizes
+    backups: BackupBook
+    exports: ExportBook
     remote_work: RemoteWork
     desk: RelayDesk
 
@@ -462,6 +468,9 @@ def _intakes(on: Remote) -> Intakes:
         receivers=receivers,
         drops=Drops(series=on.series, directory=on.directory, senders=senders, receivers=receivers),
         forwards=ForwardBook(state=on.state, events=on.events, filters=on.filters, credentials=on.credentials),
+        sizes=Sizes(state=on.state, series=on.series, events=on.events, growth=on.growth),
+        backups=BackupBook(data=on.settings.data, folder=on.settings.backups_folder, state=on.state),
+        exports=ExportBook(data=on.settings.data, folder=on.settings.exports_folder, state=on.state),
         remote_work=RemoteWork(
             thread=on.thread,
             remote=on.remote,
@@ -856,6 +865,7 @@ def _figures(on: Incidents) -> OwnFigures:
             on.receivers.warnings,
             on.sources.warnings,
             on.forwards.warnings,
+            on.exports.warnings,
             on.days.warnings,
             on.watch.warnings,
             on.calling.warnings,
@@ -958,6 +968,8 @@ def _employ(parts: Parts) -> None:
     add("sign-ins", parts.sign_in_figures.note, 60.0)
     add("relays", parts.desk.look, 5.0)
     add("certificates", parts.inventory.look_at_certificates, 300.0)
+    add("backups", parts.backups.look, 1.0)
+    add("exports", parts.exports.look, 1.0)
     add("eraser", parts.eraser.erase_due, 5.0)
     certificate = parts.settings.certificate
     if certificate is not None:

@@ -22,6 +22,7 @@ from balise.server.life import end_waits
 from balise.server.parts import Parts, build
 from balise.server.settings import Settings
 from balise.server.tls.certificates import ServerCertificate, given, self_made
+from balise.store.folders import served
 
 log = logging.getLogger(__name__)
 
@@ -103,9 +104,11 @@ def serve(
     public_url: str = "",
     memory: int | None = None,
     aside: Path | None = None,
+    backups: Path | None = None,
+    exports: Path | None = None,
     channels_may_run: bool = False,
 ) -> int:
-    """`balise serve`."""
+    """`balise serve`. Raises DataError when another runs on the folder, or it is not whole."""
     os.umask(0o077)
     folder = data_folder(data)
     certificate = _certificate(tls or Tls(), folder, [address, urlsplit(public_url).hostname or ""])
@@ -119,19 +122,26 @@ def serve(
         certificate=certificate,
         memory=memory,
         aside=aside,
+        backups=backups,
+        exports=exports,
         channels_may_run=channels_may_run,
     )
+    if certificate is None and not address.startswith("127.") and address not in ("::1", "localhost"):
+        log.warning("listening on %s without TLS: start it with --tls self, or with --certificate and --key", address)
+    with served(folder):
+        _serve(settings, listener)
+    return 0
+
+
+def _serve(settings: Settings, listener: socket.socket) -> None:
     parts = build(settings)
-    log.info("console at %s data=%s", base, folder)
-    if certificate is not None:
+    log.info("console at %s data=%s", settings.base_url, settings.data)
+    if (certificate := settings.certificate) is not None:
         log.info("certificate=%s fingerprint=%s", certificate.chain, certificate.fingerprint)
     if not parts.access.has_users():
         print(
             f"Nobody can sign in yet. Make the first user with:\n  balise user add NAME --role administrator "
-            f"--password-stdin --data {folder}\n(it reads the password's one line from standard input)",
+            f"--password-stdin --data {settings.data}\n(it reads the password's one line from standard input)",
             file=sys.stderr,
         )
-    if certificate is None and not address.startswith("127.") and address not in ("::1", "localhost"):
-        log.warning("listening on %s without TLS: start it with --tls self, or with --certificate and --key", address)
     run_server(parts, listener)
-    return 0

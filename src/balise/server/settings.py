@@ -25,6 +25,9 @@ class Settings:
     keep_audit_days: float = 800.0
     aside: Path | None = None
     """Where days of events are set aside; a folder beside the data, unless given."""
+    backups: Path | None = None
+    exports: Path | None = None
+    """Where backups and exports are put that the service is asked for; folders beside the data, unless given."""
     memory: int | None = None
     """The ceiling of what the service holds, bytes."""
 
@@ -39,6 +42,14 @@ class Settings:
     @property
     def aside_folder(self) -> Path:
         return self.aside or self.data / "aside"
+
+    @property
+    def backups_folder(self) -> Path:
+        return self.backups or self.data / "backups"
+
+    @property
+    def exports_folder(self) -> Path:
+        return self.exports or self.data / "exports"
 
     def own_certificate(self) -> ServerCertificate:
         """The certificate that the service is served with, or one it makes for itself."""

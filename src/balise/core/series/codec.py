@@ -6,7 +6,8 @@ difference to the smallest or to the one before, whichever is narrower, in as fe
 shuffled so that equal places lie together; zstd does the rest. Series of the same form and width share one zstd
 frame, so a single series is read without unpacking the whole block.
 
-Every form is bit for bit exact: NaN payloads, infinities and negative zero come back as they were.
+Every form is bit for bit exact: NaN payloads, infinities and negative zero come back as they were. Every frame has a
+checksum, which is looked at whenever it is read.
 """
 
 from __future__ import annotations
@@ -50,7 +51,7 @@ class CodecError(ValueError):
 
 
 def _pack(raw: bytes) -> bytes:
-    return zstandard.ZstdCompressor(level=LEVEL, write_content_size=True).compress(raw)
+    return zstandard.ZstdCompressor(level=LEVEL, write_content_size=True, write_checksum=True).compress(raw)
 
 
 def _unpack(raw: bytes) -> bytes:

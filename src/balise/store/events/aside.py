@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from balise.core.moments import Nanos, now_nanos
-from balise.durable import write_durably
+from balise.durable import settle, write_durably
 from balise.store.database import open_engine
 from balise.store.events.day_search import DAY
 from balise.store.events.store import EventStore, day_name
@@ -104,7 +104,7 @@ class Aside:
             copy = Copy(day, mark, events, size, small, digest, now_nanos())
             os.replace(packing, self._packed(day))
             write_durably(self.folder / f"{day_name(day)}.json", json.dumps(asdict(copy)).encode())
-            _settle(self.folder)
+            settle(self.folder)
             return copy
         finally:
             for path in (plain, packing):
@@ -219,12 +219,3 @@ def _private(path: Path) -> BinaryIO:
     """A new file that its owner alone may read."""
     path.unlink(missing_ok=True)
     return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb")
-
-
-def _settle(folder: Path) -> None:
-    """Names of files are on the disk too."""
-    at = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(at)
-    finally:
-        os.close(at)

@@ -137,7 +137,7 @@ class EventStore:
         found = []
         for path in self.folder.glob("????-??-??.db"):
             try:
-                found.append(int(datetime.fromisoformat(path.stem + "T00:00:00+00:00").timestamp()) // 86_400)
+                found.append(day_of(path.stem))
             except ValueError:
                 continue
         return sorted(found)
@@ -382,6 +382,11 @@ def _close(day: Day | None) -> None:
 def pack_snapshot(content: Any) -> bytes:
     """The content of a snapshot as it is kept."""
     return zlib.compress(json.dumps(content, separators=(",", ":")).encode(), 6)
+
+
+def day_of(name: str) -> int:
+    """Days since 1970 of a day like `2026-11-23`. Raises ValueError for anything else."""
+    return int(datetime.fromisoformat(name + "T00:00:00+00:00").timestamp()) // 86_400
 
 
 def day_name(day: int) -> str:

@@ -18,7 +18,14 @@ from balise.store.series.layouts import Layout, Layouts
 from balise.store.series.numbers import Numbers
 from balise.store.series.own import OwnSeries, key_of
 from balise.store.series.roster import Attributes, Roster, Trait
-from balise.store.series.written import read_series, read_traits, remove_series, write_series, write_traits
+from balise.store.series.written import (
+    read_series,
+    read_traits,
+    remove_other_traits,
+    remove_series,
+    write_series,
+    write_traits,
+)
 
 I64 = NDArray[np.int64]
 
@@ -102,11 +109,11 @@ class Catalogue:
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
-    def load(self, connection: Connection) -> None:
-        """Reads all that is written."""
+    def load(self, connection: Connection, *, tidy: bool = False) -> None:
+        """Reads all that is written; if it is to be tidy, what nothing needs any more is removed."""
         for row in connection.execute(select(tables.metric)):
             self._add_metric(Metric(row.id, row.name, row.unit, row.kind, row.description))
-        self._load_series(connection)
+        self._load_series(connection, tidy)
         for row in connection.execute(select(tables.layout)):
             self.layouts.add(row.id, np.frombuffer(row.series, np.int64))
         # Numbers of series that were forgotten are never given to others: what is left of them is in old blocks.
@@ -293,9 +300,12 @@ class Catalogue:
         metric.version += 1
         self._next_series = max(self._next_series, number + 1)
 
-    def _load_series(self, connection: Connection) -> None:
+    def _load_series(self, connection: Connection, tidy: bool) -> None:
         found = read_series(connection)
-        for number, made in read_traits(connection, np.unique(found.traits)):
+        used = np.unique(found.traits)
+        if tidy:
+            remove_other_traits(connection, used)
+        for number, made in read_traits(connection, used):
             self.series.load_trait(number, made)
         if len(found.numbers):
             self._take_up(*found)

@@ -25,6 +25,7 @@ from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
+from balise.store.series.inbox import read_row
 from balise.store.series.layouts import Layout
 from balise.store.series.reader import Reader
 from balise.store.series.scan import Scan
@@ -78,7 +79,7 @@ class SeriesStore:
         self.retention = retention or Retention()
         self._most_recent = most_recent
         self._clock = clock
-        self._engine = open_engine(self.path, cache_mib=16)
+        self.engine = open_engine(self.path, cache_mib=16)
         self._create()
         self.catalogue = Catalogue()
         self.head = Head()
@@ -87,13 +88,13 @@ class SeriesStore:
         self._sealing = threading.Lock()
         self._encoder = BlockEncoder()
         self.reader = Reader(
-            self._engine,
+            self.engine,
             catalogue=self.catalogue,
             head=self.head,
             moment=self._moment,
             sealed_until=self.sealed_until,
         )
-        self.scan = Scan(self._engine, catalogue=self.catalogue, head=self.head, moment=self._moment)
+        self.scan = Scan(self.engine, catalogue=self.catalogue, head=self.head, moment=self._moment)
         self._door = Door(self.catalogue, self.head, self.reader.stored_moments)
         self.listeners: list[Callable[[Sequence[Batch]], None]] = []
         self.repeated = 0
@@ -103,12 +104,12 @@ class SeriesStore:
         """How often a listener failed."""
         self.points = 0
         self._seq = 0
-        self._write_connection = self._engine.connect()
+        self._write_connection = self.engine.connect()
         self._replay()
         self._writer: GroupWriter[Batch] = GroupWriter("series-writer", self._commit, limit=QUEUE_POINTS)
 
     def _create(self) -> None:
-        with self._engine.begin() as connection:
+        with self.engine.begin() as connection:
             form = connection.exec_driver_sql("PRAGMA user_version").scalar_one()
             if form > tables.FORM:
                 raise RuntimeError(
@@ -132,17 +133,17 @@ class SeriesStore:
     def _replay(self) -> None:
         """Puts what is not sealed yet into memory again. What cannot be read is set aside, what repeats itself goes."""
         connection = self._write_connection
-        self.catalogue.load(connection)
+        self.catalogue.load(connection, tidy=True)
         rows = connection.execute(select(tables.block.c.host, func.max(tables.block.c.last)).group_by("host"))
         self.sealed_until.update((host, last) for host, last in rows)
         self._door.begin(self.sealed_until)
         repeated: list[int] = []
         bad: list[tuple[int, str]] = []
-        with self._engine.connect() as reading:
+        with self.engine.connect() as reading:
             for row in reading.exec_driver_sql("SELECT seq, layout, times, points FROM inbox ORDER BY seq"):
                 self._seq = row.seq
                 try:
-                    batch = self._read_row(row.layout, row.times, row.points)
+                    batch = read_row(self.catalogue, row.layout, row.times, row.points)
                 except (ValueError, LookupError) as error:
                     bad.append((row.seq, str(error)))
                     continue
@@ -156,15 +157,6 @@ class SeriesStore:
         self._set_aside(connection, bad)
         connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in repeated] or [(-1,)])
         connection.commit()
-
-    def _read_row(self, layout: int, times: bytes, points: bytes) -> Batch:
-        known = self.catalogue.layouts.by_id.get(layout)
-        if known is None or not self.catalogue.series.has(known.series).all():
-            raise LookupError("its series are not known")
-        batch = Batch(known, np.frombuffer(times, np.int64), np.frombuffer(points, np.float64))
-        if len(batch.values) != len(known.series) or len(batch.times) not in (1, len(known.series)):
-            raise ValueError(f"{len(batch.values)} values and {len(batch.times)} times for {len(known.series)} series")
-        return batch
 
     def _set_aside(self, connection: Connection, bad: Sequence[tuple[int, str]]) -> None:
         """Takes rows out of the inbox that cannot be sealed, so that they hold up nothing else."""
@@ -180,7 +172,7 @@ class SeriesStore:
 
     def count_set_aside(self) -> int:
         """How many rows were set aside because they could not be sealed."""
-        with self._engine.connect() as connection:
+        with self.engine.connect() as connection:
             return int(connection.execute(select(func.count()).select_from(tables.aside)).scalar_one())
 
     # --- taking points in
@@ -394,7 +386,7 @@ class SeriesStore:
         """
         until = time.monotonic() + longest
         ended = now // DAY - (1 if now % DAY < 3 * 3600 * NS else 0)
-        with self._engine.connect() as connection:
+        with self.engine.connect() as connection:
             found = connection.execute(
                 select(tables.matrix.c.tier, tables.matrix.c.metric, tables.matrix.c.day)
                 .where(tables.matrix.c.day < ended, tables.matrix.c.whole == 0)
@@ -423,7 +415,7 @@ class SeriesStore:
 
         self._writer.run(remove)
         matrix = tables.matrix.c
-        with self._engine.connect() as connection:
+        with self.engine.connect() as connection:
             query = select(matrix.tier, matrix.metric, matrix.day).where(matrix.metric.in_(metrics)).distinct()
             found = connection.execute(query).all()
         for tier, metric, day in found:
@@ -438,7 +430,7 @@ class SeriesStore:
                 & (tables.matrix.c.metric == metric)
                 & (tables.matrix.c.day == day)
             )
-            with self._engine.connect() as connection:
+            with self.engine.connect() as connection:
                 rows = connection.execute(select(tables.matrix.c.id, tables.matrix.c.series).where(where)).all()
             series = np.unique(np.concatenate([np.frombuffer(ids, np.int64) for _, ids in rows]))
             if without is not None:
@@ -505,7 +497,7 @@ class SeriesStore:
         series = self.catalogue.of_host(host)
         last = dict.fromkeys(series, 0)
         query = select(tables.block.c.series, tables.block.c.last).where(tables.block.c.host == host)
-        with self._engine.connect() as connection:
+        with self.engine.connect() as connection:
             for ids, end in connection.execute(query.order_by(tables.block.c.last)):
                 last.update((n, end) for n in np.frombuffer(ids, np.int64).tolist() if n in last)
         last.update((n, self._clock()) for n in series if self.head.any_of(np.array([n])))
@@ -532,10 +524,10 @@ class SeriesStore:
 
     def stored_samples(self) -> int:
         """How many samples stand in blocks."""
-        with self._engine.connect() as connection:
+        with self.engine.connect() as connection:
             return int(connection.execute(text("SELECT coalesce(sum(samples), 0) FROM block")).scalar_one())
 
     def close(self) -> None:
         self._writer.close()
         self._write_connection.close()
-        self._engine.dispose()
+        self.engine.dispose()

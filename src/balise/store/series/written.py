@@ -51,19 +51,22 @@ def write_series(connection: Connection, roster: Roster, numbers: Sequence[int])
 
 
 def read_traits(connection: Connection, used: I64) -> Iterator[tuple[int, Trait]]:
-    """The traits that any series has, with their numbers; the others are deleted."""
+    """The traits that any series has, with their numbers."""
     wanted = set(used.tolist())
-    unused: list[tuple[int]] = []
     for number, attributes, part, kind in connection.exec_driver_sql(
         "SELECT id, attributes, part, kind FROM trait ORDER BY id"
     ):
         if number in wanted:
             named = tuple((intern(k), intern(v)) for k, v in json.loads(attributes))
             yield number, (named, intern(part), cast(PointKind, kind))
-        else:
-            unused.append((number,))
+
+
+def remove_other_traits(connection: Connection, used: I64) -> None:
+    """Traits that no series has any more."""
+    held = [number for (number,) in connection.exec_driver_sql("SELECT id FROM trait")]
+    unused = np.setdiff1d(np.array(held, np.int64), used).tolist()
     if unused:
-        connection.exec_driver_sql("DELETE FROM trait WHERE id = ?", unused)
+        connection.exec_driver_sql("DELETE FROM trait WHERE id = ?", [(number,) for number in unused])
 
 
 def read_series(connection: Connection) -> Columns:

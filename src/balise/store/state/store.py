@@ -16,6 +16,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
 from balise.store.database import is_full, open_engine
+from balise.store.folders import must_be_whole
 from balise.store.writer import GroupWriter
 
 R = TypeVar("R")
@@ -37,6 +38,7 @@ class StateStore:
     def __init__(self, folder: Path, *, when_full: Callable[[], bool] = lambda: False) -> None:
         """`when_full` is called when a change found no room on the disk; it answers whether to try once more."""
         self._when_full = when_full
+        must_be_whole(folder)
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self.path = folder / "state.db"
         # The service and the command line may both come first to a new folder.

@@ -387,6 +387,16 @@ class Forward(Base):
     credential: Mapped[str | None]
 
 
+class Export(Base):
+    """History written as Parquet; `document` is its `ExportBody`. Times in unix seconds."""
+
+    __tablename__ = "export"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    document: Mapped[dict[str, Any]]
+    written_at: Mapped[float | None]
+    ended_at: Mapped[float | None]
+
+
 class Sender(Base):
     """Who says something to a receiver under a name that no host has."""
 

@@ -1,0 +1,161 @@
+"""What everything takes, and what a day of it takes."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from balise.api.data import DataForecast, DataSize
+from balise.core.growing import Kept, forecast, stored_size
+from balise.core.series.steps import TIER_SECONDS
+from balise.server.keeping.growth import Growth
+from balise.store.events.store import EventStore, day_name
+from balise.store.series.seal import DAY, TIERS
+from balise.store.series.store import SeriesStore
+from balise.store.state.store import StateStore
+
+AHEAD = (30, 90, 400)
+"""Days for which it is told what everything will take."""
+KNOWN_FOR = 600.0
+"""Seconds for which what was measured is told."""
+MOST_MEASURED = 400
+"""Rows of a day whose lengths are looked at; the others are taken to be like them."""
+_BLOCK = "length(series) + length(times) + length(data) + 60"
+_MATRIX = (
+    "length(series) + length(low) + length(high) + length(total) + length(count) + length(last) + "
+    "coalesce(length(seen), 0) + coalesce(length(extra), 0) + 60"
+)
+
+
+class Sizes:
+    """Measured when somebody asks, and told for a while. `clock` answers nanoseconds."""
+
+    def __init__(
+        self,
+        *,
+        state: StateStore,
+        series: SeriesStore,
+        events: EventStore,
+        growth: Growth,
+        clock: Callable[[], int] = time.time_ns,
+    ) -> None:
+        self._state, self._series, self._events, self._growth = state, series, events, growth
+        self._clock = clock
+        self._lock = threading.Lock()
+        self._known: tuple[float, list[DataSize], list[Kept]] | None = None
+
+    @property
+    def folder(self) -> Path:
+        """Where everything is."""
+        return self._series.path.parent
+
+    @property
+    def per_day(self) -> float | None:
+        """Bytes a day by which everything grew in the last hours; None as long as that is not known."""
+        return self._growth.per_day()
+
+    def of_kinds(self) -> list[DataSize]:
+        return self._measured()[0]
+
+    def forecast(self) -> list[DataForecast]:
+        """How large everything will be; empty until there was a whole day."""
+        sizes, kept = self._measured()
+        if not kept:
+            return []
+        grows = {one.kind for one in kept}
+        other = sum(one.bytes for one in sizes if one.kind not in grows)
+        return [DataForecast(in_days=days, bytes=int(forecast(kept, other, days))) for days in AHEAD]
+
+    def _measured(self) -> tuple[list[DataSize], list[Kept]]:
+        with self._lock:
+            now = time.monotonic()
+            if self._known is None or now - self._known[0] > KNOWN_FOR:
+                kept = list(self._kept())
+                self._known = (now, list(self._sizes(kept)), kept)
+            return self._known[1], self._known[2]
+
+    def _sizes(self, kept: list[Kept]) -> Iterator[DataSize]:
+        daily: dict[str, list[Kept]] = {}
+        for one in kept:
+            daily.setdefault(one.kind, []).append(one)
+        series = self._series.size()
+        free, waiting = self._free(), 16 * self._series.head.samples
+        of_kind = {kind: sum(one.per_day * one.here for one in of) for kind, of in daily.items()}
+        points, rollups = of_kind.get("points", 0.0), of_kind.get("rollups", 0.0)
+        taken = max(0, series - free - waiting)
+        # What a day takes tells the shares; the file tells how much that is.
+        share = points / (points + rollups) if points + rollups else 1.0
+        events, words = self._event_files()
+        for kind, size in (
+            ("points", int(taken * share)),
+            ("rollups", taken - int(taken * share)),
+            ("waiting", waiting),
+            ("free", free),
+            ("events", events),
+            ("words", words),
+            ("state", self._state.size()),
+        ):
+            of = daily.get(kind, [])
+            yield DataSize(
+                kind=kind,  # type: ignore[arg-type]
+                bytes=size,
+                per_day=sum(one.per_day for one in of) if of else None,
+                days=max(one.days for one in of) if of else None,
+            )
+
+    def _kept(self) -> Iterator[Kept]:
+        """What the last whole day took, by kind."""
+        day = self._clock() // DAY - 1
+        retention = self._series.retention
+        with self._series.engine.connect() as connection:
+
+            def mean(table: str, lengths: str, where: str, parameters: tuple[int, ...]) -> tuple[int, float]:
+                """How many rows there are, and bytes of one."""
+                count, low, high = connection.exec_driver_sql(
+                    f"SELECT count(*), min(id), max(id) FROM {table} WHERE {where}", parameters
+                ).one()
+                if not count:
+                    return 0, 0.0
+                every = max(1, (high - low + 1) // MOST_MEASURED)
+                found = connection.exec_driver_sql(
+                    f"SELECT {lengths} FROM {table} WHERE {where} AND id % ? = ? LIMIT ?",
+                    (*parameters, every, low % every, 2 * MOST_MEASURED),
+                ).all()
+                return count, sum(stored_size(row[0]) for row in found) / max(1, len(found))
+
+            first = connection.exec_driver_sql("SELECT min(last) FROM block").scalar()
+            count, size = mean("block", _BLOCK, "last >= ? AND last < ?", (day * DAY, (day + 1) * DAY))
+            if count and first is not None:
+                yield Kept("points", count * size, retention.raw, (self._clock() - first) / DAY)
+            for tier, days in zip(TIERS, (retention.five_minutes, retention.hour), strict=True):
+                wide = TIER_SECONDS[tier]
+                oldest = connection.exec_driver_sql("SELECT min(day) FROM matrix WHERE tier = ?", (wide,)).scalar()
+                count, size = mean("matrix", _MATRIX, "tier = ? AND day = ?", (wide, day))
+                if count and oldest is not None:
+                    yield Kept("rollups", count * size, days, day + 1 - oldest)
+        days_here = self._events.days()
+        if day in days_here:
+            for kind, ending in (("events", ".db"), ("words", ".words.db")):
+                taken = sum(p.stat().st_size for p in self._events.folder.glob(f"{day_name(day)}{ending}*"))
+                yield Kept(kind, taken, self._events.keep_days, len(days_here))
+
+    def _free(self) -> int:
+        """Bytes of the file that nothing stands in."""
+        with self._series.engine.connect() as connection:
+            pages = connection.exec_driver_sql("PRAGMA freelist_count").scalar_one()
+            return int(pages * connection.exec_driver_sql("PRAGMA page_size").scalar_one())
+
+    def _event_files(self) -> tuple[int, int]:
+        events = words = 0
+        for path in self._events.folder.glob("*.db*"):
+            try:
+                size = path.stat().st_size
+            except FileNotFoundError:
+                continue
+            if ".words.db" in path.name:
+                words += size
+            else:
+                events += size
+        return events, words

@@ -1,0 +1,1 @@
+"""Verifying everything that a console keeps, and mending what can be mended."""

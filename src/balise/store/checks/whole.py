@@ -1,0 +1,61 @@
+"""Verifying a whole data folder."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+
+from balise.store.checks.events import EventCheck
+from balise.store.checks.finding import Finding, Progress, damage, looked_at
+from balise.store.checks.mender import SeriesMender
+from balise.store.checks.series import RESTORE, SeriesCheck
+from balise.store.folders import DataError, must_be_whole, served
+from balise.store.series.store import SeriesStore
+from balise.store.state.secrets import ENVIRONMENT
+
+_STOP = "stop the console and run balise data check --mend"
+
+
+class Check:
+    """Looks at everything; with `mend`, puts right what can be, for which no service may run on the folder."""
+
+    def __init__(self, folder: Path, progress: Progress, *, mend: bool = False) -> None:
+        must_be_whole(folder)
+        if not (folder / "state.db").exists():
+            raise DataError(f"there is no console's data in {folder}: name its folder with --data")
+        self._folder, self._progress, self._mend = folder, progress, mend
+        self.samples = self.events = 0
+
+    def findings(self) -> Iterator[Finding]:
+        """Each as it is found. Raises DataError when it is to mend while a service runs."""
+        if not self._mend:
+            yield from self._look()
+            return
+        with served(self._folder):
+            yield from self._look()
+
+    def _look(self) -> Iterator[Finding]:
+        with closing(looked_at(self._folder / "state.db")) as connection:
+            yield from damage(connection, "state.db", RESTORE)
+        self._progress("state.db", 1, 1)
+        if not (self._folder / "secret.key").exists() and not os.environ.get(ENVIRONMENT):
+            yield Finding("secret.key", "it is missing: secrets cannot be read", remedy="put the right one back")
+        if (self._folder / "series.db").exists():
+            yield from self._series()
+        events = EventCheck(self._folder / "events", self._progress, mend=self._mend)
+        yield from events.findings()
+        self.events = events.events
+
+    def _series(self) -> Iterator[Finding]:
+        check = SeriesCheck(self._folder / "series.db", self._progress)
+        for one in check.findings():
+            yield one if one.remedy or self._mend else Finding(one.where, one.what, remedy=_STOP)
+        self.samples = check.samples
+        if self._mend and (check.blocks or check.matrices):
+            store = SeriesStore(self._folder)
+            try:
+                yield from SeriesMender(self._folder, store).mend(check.blocks, check.matrices)
+            finally:
+                store.close()

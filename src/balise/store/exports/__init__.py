@@ -1,0 +1,1 @@
+"""Writing what a console keeps as Parquet, which other systems read as it is."""
