@@ -15,13 +15,13 @@ CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
 
 
 class Demo:
-    """`balise demo` with six hosts and two hours of history."""
+    """`balise demo` with six hosts and five hours of history."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, days: str = "0.2") -> None:
         self.url = f"http://127.0.0.1:{free_port()}"
         self.log = folder / "demo.log"
         self.data = folder / "data"
-        words = [BALISE, "demo", "--data", str(self.data), "--hosts", "6", "--days", "0.2", "--no-this-host"]
+        words = [BALISE, "demo", "--data", str(self.data), "--hosts", "6", "--days", days, "--no-this-host"]
         words += ["--listen", self.url.removeprefix("http://")]
         with self.log.open("wb") as output:
             self._process = subprocess.Popen(words, stdout=output, stderr=output, start_new_session=True)

@@ -23,6 +23,7 @@ from balise.api.callouts import CalloutBody, WhoAsked
 from balise.api.channels import Preview, WebhookChannel
 from balise.api.credentials import SshCredential
 from balise.api.dashboards import DashboardBody
+from balise.api.data import ExportBody
 from balise.api.events import EventQuery, ExportQuery, FieldsQuery, HistogramQuery, PatternQuery
 from balise.api.filters import FilterBody
 from balise.api.foresight import BaselineQuery, ForecastQuery
@@ -118,6 +119,7 @@ NAMED = (
     TrailQuery,
     HostTableQuery,
     DashboardBody,
+    ExportBody,
     AvailabilityTarget,
     Restore,
     Suggest,

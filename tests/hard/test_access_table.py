@@ -52,7 +52,7 @@ viewer
   POST /events/query  POST /events/histogram  POST /events/patterns  POST /events/fields
   POST /events/export  GET /events/live  GET /events/{number}  GET /events/{number}/around  GET /live
   GET /receivers  GET /receivers/{name}  GET /forwards  GET /forwards/{name}  GET /sources  GET /sign-ins  POST /parsers/try
-  GET /retention  GET /event-days
+  GET /retention  GET /event-days  GET /data  GET /exports  GET /exports/{name}
   GET /rules  POST /rules/rehearse  POST /rules/suggest  POST /rules/check  GET /rules/{name}
   POST /rules/read  POST /rules/written  POST /callouts/read  POST /callouts/written
   GET /rules/{name}/versions  GET /hosts/{name}/rules  POST /metrics/baseline  POST /metrics/forecast
@@ -83,6 +83,7 @@ operator
   POST /alerts/{number}/acknowledge  POST /channels/{name}/test
 administrator
   POST /event-days/{day}/set-aside  POST /event-days/{day}/bring-back  POST /event-days/{day}/let-go
+  POST /data/backups  PUT,DELETE /exports/{name}
   PUT /retention  PUT,DELETE /receivers/{name}  PUT,DELETE /forwards/{name}
   PUT /settings/keeping  PUT /settings/collection
   GET,POST /users  DELETE /users/{name}  GET,POST /tokens  DELETE /tokens/{number}

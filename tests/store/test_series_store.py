@@ -288,7 +288,7 @@ def test_one_sender_hours_behind_does_not_seal_everything_again_and_again(tmp_pa
             at = np.array([clock[0] - behind * 60 * NS], np.int64)
             store.accept_now(store.batch(layout, at, np.array([float(minute)])))
         store.seal_due(clock[0])
-    with store._engine.connect() as connection:
+    with store.engine.connect() as connection:
         blocks = connection.exec_driver_sql("SELECT count(*) FROM block").scalar_one()
     store.close()
     assert 2 <= blocks <= 6

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, got } from "../api/client";
 import { duration, withUnit } from "../lib/format";
 import { Failure, Waiting } from "../ui/Note";
+import { Copies } from "./Copies";
 import { Keeping } from "./Keeping";
 
 /** What the console says of itself: size, growth, retention, and what it counted. */
@@ -25,7 +26,10 @@ export function Component() {
       "Watching",
       `${figures.watched_groups} things on ${figures.hosts} hosts, last look took ${(figures.last_tick_seconds * 1000).toFixed(1)} ms`,
     ],
-    ["Series", `${storage.series_count}, ${storage.samples_waiting} samples not yet sealed`],
+    [
+      "Series",
+      `${storage.series_count.toLocaleString("en")}, ${storage.samples_waiting.toLocaleString("en")} samples not yet sealed`,
+    ],
     ["Metrics on disk", withUnit(storage.series, "By")],
     ["Events on disk", withUnit(storage.events, "By")],
     ["State on disk", withUnit(storage.state, "By")],
@@ -62,6 +66,7 @@ export function Component() {
           </dl>
         </div>
       </div>
+      <Copies />
       <Keeping />
     </>
   );

@@ -157,7 +157,7 @@ def _export(arguments: argparse.Namespace) -> int:
         finally:
             told.end()
         print(
-            f"{rfc3339(time.time())}  {days} days of kinds written; {arguments.to} holds {ledger.rows:,} rows, "
+            f"{rfc3339(time.time())}  {days} days written; {arguments.to} holds {ledger.rows:,} rows, "
             f"{in_words(ledger.size, 'By')}",
             flush=True,
         )

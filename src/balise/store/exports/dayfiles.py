@@ -21,7 +21,7 @@ MOST_WAITING = 3_000_000
 MOST_NAME = 180
 NOTHING = "__HIVE_DEFAULT_PARTITION__"
 FILE = "part-0.parquet"
-_UNFINISHED = ".unfinished"
+UNFINISHED = ".unfinished"
 
 
 class DayFiles:
@@ -29,7 +29,7 @@ class DayFiles:
 
     def __init__(self, to: Path, kind: str, day: str, column: str, schema: pa.Schema) -> None:
         self._place = to / kind / f"day={day}"
-        self._aside = to / _UNFINISHED / kind / f"day={day}"
+        self._aside = to / UNFINISHED / kind / f"day={day}"
         self._column, self._schema = column, schema
         self._writers: dict[str, pq.ParquetWriter] = {}
         self._waiting: dict[str, list[pa.Table]] = {}

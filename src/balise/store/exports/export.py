@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+import shutil
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ from pathlib import Path
 from balise.core.series.steps import TIER_SECONDS
 from balise.store.events.store import day_name, day_of
 from balise.store.exports import lines, points, rollups
-from balise.store.exports.dayfiles import DayFiles
+from balise.store.exports.dayfiles import UNFINISHED, DayFiles
 from balise.store.exports.ledger import Done, Ledger
 from balise.store.exports.view import SeriesView
 from balise.store.folders import DataError, must_be_whole
@@ -62,6 +63,7 @@ class Export:
                     self._progress(unit.name, done, len(units))
                     self._write(unit, ledger)
                 self._progress("", len(units), len(units))
+                shutil.rmtree(self._to / UNFINISHED, ignore_errors=True)
             finally:
                 view.close()
         return len(units), ledger
