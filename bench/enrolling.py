@@ -124,13 +124,14 @@ class Line:
         self._port = int(port)
         self._streams: tuple[asyncio.StreamReader, asyncio.StreamWriter] | None = None
 
-    async def post(self, kind: str, token: str, content: bytes) -> bool:
+    async def post(self, kind: str, token: str, content: bytes, *, packed: bool = True) -> bool:
         if self._streams is None:
             self._streams = await asyncio.open_connection(self._host, self._port)
         reader, writer = self._streams
+        encoding = "Content-Encoding: gzip\r\n" if packed else ""
         head = (
             f"POST /v1/{kind} HTTP/1.1\r\nHost: bench\r\nAuthorization: Bearer {token}\r\n"
-            f"Content-Type: application/x-protobuf\r\nContent-Encoding: gzip\r\nContent-Length: {len(content)}\r\n\r\n"
+            f"Content-Type: application/x-protobuf\r\n{encoding}Content-Length: {len(content)}\r\n\r\n"
         )
         writer.write(head.encode() + content)
         answer = await reader.readuntil(b"\r\n\r\n")

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import Callable
 
 import pytest
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
+from sqlalchemy.orm import Session
 
+from balise.api.access import Scope
 from balise.core.moments import NS
 from balise.core.series.forms import FEW
 from balise.server.parts import Parts
 from balise.server.people.access import Principal
 from balise.store.series.catalogue import Catalogue
+from sending import log_request
 
 SENDER = Principal("a collector", "administrator")
 
@@ -51,3 +55,88 @@ def test_each_point_is_of_its_host_when_it_comes_first_and_again(console: Parts,
             assert times.tolist() == moments
             assert values.tolist() == [100.0 * turn + number + berth for turn in range(3)]
     assert console.metric_intake.shape_hits == (2 if hosts <= FEW else 0)
+
+
+def sent_by(host: str) -> bytes:
+    request = ExportMetricsServiceRequest()
+    group = request.resource_metrics.add()
+    group.resource.attributes.add(key="host.name").value.string_value = host
+    point = group.scope_metrics.add().metrics.add(name="tide", unit="m").gauge.data_points.add()
+    point.time_unix_nano, point.as_double = time.time_ns(), 4.0
+    return request.SerializeToString()
+
+
+def said_by(host: str) -> bytes:
+    return log_request(host, [(time.time(), 9, "the ramp is down")]).SerializeToString()
+
+
+def written_with(console: Parts, monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """How many transactions of state.db there were."""
+    written = [0]
+    write = console.state.write
+
+    def counted(change: Callable[[Session], object]) -> object:
+        written[0] += 1
+        time.sleep(0.01)
+        return write(change)
+
+    monkeypatch.setattr(console.state, "write", counted)
+    return written
+
+
+@pytest.mark.parametrize("kind", ["metrics", "logs"])
+def test_hosts_that_come_together_are_written_together(
+    kind: str, console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    written = written_with(console, monkeypatch)
+
+    async def send() -> None:
+        if kind == "metrics":
+            one = (console.metric_intake.take(SENDER, sent_by(f"pier-{n % 200}"), as_json=False) for n in range(400))
+        else:
+            one = (console.log_intake.take(SENDER, said_by(f"pier-{n % 200}"), as_json=False) for n in range(400))
+        assert {outcome.rejected for outcome in await asyncio.gather(*one)} == {0}
+
+    asyncio.run(send())
+    assert len([known for known in console.directory.all() if known.name.startswith("pier-")]) == 200
+    assert written[0] < 10
+
+
+def test_a_token_makes_as_many_hosts_as_it_may_and_no_more(console: Parts) -> None:
+    made, _ = console.tokens.make("gateway", "ingest", by="a test", scope=Scope(new_hosts=30))
+    sender = Principal("gateway", "ingest", token=made.id, scope=Scope(new_hosts=30))
+
+    async def send(count: int) -> int:
+        bodies = (console.metric_intake.take(sender, sent_by(f"pier-{n}"), as_json=False) for n in range(count))
+        return sum(outcome.rejected for outcome in await asyncio.gather(*bodies))
+
+    assert asyncio.run(send(50)) == 20
+    assert asyncio.run(send(50)) == 20
+    with_one_body = ExportMetricsServiceRequest()
+    for number in range(50):
+        with_one_body.MergeFromString(sent_by(f"quay-{number}"))
+    outcome = asyncio.run(console.metric_intake.take(sender, with_one_body.SerializeToString(), as_json=False))
+    assert outcome.rejected == 50
+    assert len([known for known in console.directory.all() if known.name.startswith(("pier", "quay"))]) == 30
+
+
+def test_a_write_that_fails_is_told_to_all_who_wait_and_the_next_goes_on(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write = console.state.write
+    full = [True]
+
+    def failing(change: Callable[[Session], object]) -> object:
+        if full.pop() if full else False:
+            raise OSError(28, "no space left on device")
+        return write(change)
+
+    monkeypatch.setattr(console.state, "write", failing)
+
+    async def send() -> list[object]:
+        bodies = (console.metric_intake.take(SENDER, sent_by(f"pier-{n}"), as_json=False) for n in range(8))
+        return list(await asyncio.gather(*bodies, return_exceptions=True))
+
+    assert {type(one) for one in asyncio.run(send())} == {OSError}
+    assert console.directory.find("pier-0") is None
+    assert {one.rejected for one in asyncio.run(send())} == {0}  # type: ignore[attr-defined]

@@ -5,7 +5,7 @@ The same for the rules at work and for rehearsals, and by the same definitions a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,12 +16,14 @@ from balise.core.rules.room import Room
 from balise.core.rules.windows import Windows
 from balise.core.series.combine import combine, combine_growth, combine_rates
 from balise.core.series.growth import told_growth
-from balise.core.series.percentiles import QUANTILES, bucket_of, bucket_percentiles, with_lower_bounds
+from balise.core.series.percentiles import QUANTILES, bucket_of, bucket_percentiles, percentiles_by, with_lower_bounds
 from balise.core.series.wire import PointKind
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 Mask = NDArray[np.bool_]
+GROUPS_AT_ONCE = 4096
+"""Groups whose points are looked at together."""
 OUT = -1
 """The group of a series that no longer belongs to the rule."""
 
@@ -44,6 +46,7 @@ class Measuring:
         self.windows = Windows(over, take)
         self._of_parts = False
         self._rows: list[Row] = []
+        """Of a histogram or summary, its parts; of all else nothing, as what a row is stands in the arrays."""
         self.group_of = np.empty(0, np.int64)
         self._room = Room({"group_of": OUT})
         self.groups = 0
@@ -60,9 +63,10 @@ class Measuring:
         if any(row.part for row in rows) and not self._of_parts:
             self._take_parts()
         self.windows.grow([row.kind for row in rows])
-        self._rows.extend(rows)
+        if self._of_parts:
+            self._rows.extend(rows)
         vars(self).update(self._room.grow(vars(self), len(rows)))
-        self.group_of[len(self._rows) - len(rows) :] = [row.group for row in rows]
+        self.group_of[len(self.group_of) - len(rows) :] = [row.group for row in rows]
         self.groups = max(self.groups, max((row.group for row in rows), default=OUT) + 1)
         self._regrouped = True
 
@@ -89,8 +93,10 @@ class Measuring:
     def _take_parts(self) -> None:
         """The metric is a histogram: counts and buckets grow, whatever is taken of them."""
         self._of_parts = True
+        kinds = self.windows.kinds
         self.windows = Windows(self.windows.over, "avg", growing=True)
-        self.windows.grow([row.kind for row in self._rows])
+        self.windows.grow(kinds)
+        self._rows = [Row(kind, group) for kind, group in zip(kinds, self.group_of.tolist(), strict=True)]
 
     def observe(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
         self.windows.observe(rows, times, values, came_at)
@@ -157,18 +163,24 @@ class Measuring:
         touched = self.group_of[changed] if not self._stale else self.group_of
         self._stale = False
         quantile = QUANTILES[self._take]
-        answer = self._of_points
-        if self._of_parts:
-            answer = self._of_buckets if any(bucket_of(row.part) for row in self._rows) else self._told
+        if not self._of_parts:
+            for groups in _in_parts(np.unique(touched[touched >= 0])):
+                self._see_percentiles(groups, quantile)
+            return self._known.copy()
+        answer = self._of_buckets if any(bucket_of(row.part) for row in self._rows) else self._told
         order = np.argsort(self.group_of, kind="stable")
         for group in np.unique(touched[touched >= 0]).tolist():
             lo, hi = np.searchsorted(self.group_of, [group, group + 1], sorter=order)
             self._known[group] = answer(order[lo:hi], quantile)
         return self._known.copy()
 
-    def _of_points(self, rows: I64, quantile: float) -> float:
-        found = np.concatenate([self.windows.points(row) for row in rows.tolist()])
-        return float(np.quantile(found, quantile)) if len(found) else float("nan")
+    def _see_percentiles(self, groups: I64, quantile: float) -> None:
+        """Works out anew what the points of some groups give."""
+        self._known[groups] = np.nan
+        rows = np.flatnonzero(np.isin(self.group_of, groups))
+        places, values = self.windows.points_of(rows)
+        present, found = percentiles_by(self.group_of[rows][places], values, quantile)
+        self._known[present] = found
 
     def _told(self, rows: I64, quantile: float) -> float:
         """What the summaries of a group say themselves."""
@@ -190,3 +202,7 @@ class Measuring:
         quiet = self.windows.silent(now, behind) | (self.group_of < 0)
         heard: I64 = np.bincount(self.group_of[~quiet], minlength=self.groups)
         return np.asarray(heard == 0, bool)
+
+
+def _in_parts(groups: I64) -> Iterator[I64]:
+    return (groups[at : at + GROUPS_AT_ONCE] for at in range(0, len(groups), GROUPS_AT_ONCE))

@@ -74,13 +74,13 @@ class Windows:
         self.last_value = np.empty(0)
         self._came_at = np.empty(0)
         self._gaps = np.empty((0, 3))
-        self._gaps_seen = np.empty(0, np.int64)
+        self._gaps_seen = np.empty(0, np.int32)
         self._counter = np.empty(0, bool)
         self.delta = np.empty(0, bool)
         self._times = np.empty((0, 4))
         self._values = np.empty((0, 4))
-        self._start = np.empty(0, np.int64)
-        self._size = np.empty(0, np.int64)
+        self._start = np.empty(0, np.int32)
+        self._size = np.empty(0, np.int32)
         self._oldest = np.empty(0)
         self._floor = np.empty(0)
         self._dirty = np.empty(0, bool)
@@ -270,10 +270,15 @@ class Windows:
         self.summary.grown[rows, 0] = np.add.reduce(change, axis=1, where=known)
         self.summary.seen[rows, 0] = np.add.reduce(gap, axis=1, where=known)
 
-    def points(self, row: int) -> F64:
-        """The values in one window as of the last turn."""
-        held: F64 = self._values[row][self._times[row] > self._floor[row]]
-        return held
+    def points_of(self, rows: I64) -> tuple[I64, F64]:
+        """The values in the windows of some rows as of the last turn, and at which place of `rows` each is, [n]."""
+        inside = self._times[rows] > self._floor[rows][:, None]
+        return np.nonzero(inside)[0], self._values[rows][inside]
+
+    @property
+    def kinds(self) -> list[PointKind]:
+        """Of each series its kind."""
+        return ["counter" if c else "delta" if d else "gauge" for c, d in zip(self._counter, self.delta, strict=True)]
 
     def silent(self, now: float, behind: F64 | float) -> Mask:
         """Series that were heard once, and have now missed three intervals; one long gap is no interval."""

@@ -30,17 +30,28 @@ def point_percentiles(
         inside = (times >= steps.start) & (times < steps.end) & ~np.isnan(values)
         if not inside.any():
             continue
-        index, values = steps.index(times[inside]), values[inside]
-        order = np.lexsort((values, index))
-        index, values = index[order], values[order]
-        edges = np.flatnonzero(np.diff(index, prepend=index[0] - 1))
-        sizes = np.diff(edges, append=len(index))
-        place = (sizes - 1) * quantile
-        below = np.floor(place).astype(np.int64)
-        above = np.minimum(below + 1, sizes - 1)
-        low, high = values[edges + below], values[edges + above]
-        out[group, index[edges]] = low + (high - low) * (place - below)
+        present, found = percentiles_by(steps.index(times[inside]), values[inside], quantile)
+        out[group, present] = found
     return out
+
+
+def percentiles_by(index: I64, values: F64, quantile: float) -> tuple[I64, F64]:
+    """Percentiles of values that have the same index, linear between neighbours: each index there is, and its own.
+
+    >>> [part.tolist() for part in percentiles_by(np.array([7, 7, 2, 7]), np.array([1.0, 3.0, 5.0, 2.0]), 0.75)]
+    [[2, 7], [5.0, 2.5]]
+    """
+    if not len(index):
+        return np.empty(0, np.int64), np.empty(0)
+    order = np.lexsort((values, index))
+    index, values = index[order], values[order]
+    edges = np.flatnonzero(np.diff(index, prepend=index[0] - 1))
+    sizes = np.diff(edges, append=len(index))
+    place = (sizes - 1) * quantile
+    below = np.floor(place).astype(np.int64)
+    above = np.minimum(below + 1, sizes - 1)
+    low, high = values[edges + below], values[edges + above]
+    return index[edges], low + (high - low) * (place - below)
 
 
 def bucket_of(part: str) -> tuple[float, float] | None:

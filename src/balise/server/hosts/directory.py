@@ -6,7 +6,7 @@ import statistics
 import threading
 import time
 from collections import deque
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -338,13 +338,44 @@ class Directory:
         self._take_up(self._state.write(add))
         return self._by_name[name]
 
-    def _take_up(self, row: Host) -> None:
-        """A host that nothing is known of but its row."""
+    def ensure_all(self, asked: Sequence[tuple[str, int | None, int | None]]) -> None:
+        """Makes the hosts of several names in one transaction, each as `ensure` does, with a token and how many that
+        may make; those that may not be made are left out."""
+        room = MOST_HOSTS - len(self._by_id)
+        names = {clean_name(name): (token, most) for name, token, most in asked}
+        wanted = [(name, *by) for name, by in names.items() if name and name not in self._by_name][: max(0, room)]
+
+        def add(session: Session) -> list[Host]:
+            there = session.scalars(select(Host).where(Host.name.in_([name for name, *_ in wanted]))).all()
+            held = {row.name for row in there}
+            tokens = {token: session.get(Token, token) for _, token, most in wanted if most is not None}
+            now = time.time()
+            made = []
+            for name, token, most in wanted:
+                if name in held:
+                    continue
+                if most is not None:
+                    by = tokens[token]
+                    if by is None or by.new_hosts >= most:
+                        continue
+                    by.new_hosts += 1
+                made.append(Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now))
+            session.add_all(made)
+            session.flush()
+            session.expunge_all()
+            return [*there, *made]
+
+        self._take_up(*self._state.write(add))
+
+    def _take_up(self, *rows: Host) -> None:
+        """Hosts that nothing is known of but their rows."""
         with self._lock:
-            if row.id not in self._by_id:
-                self._keep(row, [], {name: place for place, name in enumerate(self.groups)}, [])
-                self.version += 1
-                self._changes.append((self.version, row.id))
+            places = {name: place for place, name in enumerate(self.groups)}
+            for row in rows:
+                if row.id not in self._by_id:
+                    self._keep(row, [], places, [])
+                    self.version += 1
+                    self._changes.append((self.version, row.id))
 
     def set_mode(self, number: int, mode: str) -> None:
         """How a host is known from now on."""

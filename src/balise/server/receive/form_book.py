@@ -9,10 +9,13 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Hashable
+from dataclasses import replace
 from typing import Generic, TypeVar
 
 from balise.core.series.forms import GroupForm, MetricForm, form_of, metric_form_of
+from balise.core.series.shapes import Shape
 
+MOST_SHAPES = 4096
 ALIKE = 4
 """Forms of one length, of metrics of one name, that are told apart."""
 SHARE = 8
@@ -27,6 +30,9 @@ class FormBook:
     def __init__(self, *, capacity: int) -> None:
         self.groups = _Held[GroupForm](capacity)
         self.metrics = _Held[MetricForm](capacity)
+        self._lock = threading.Lock()
+        self._met = 0
+        self._shapes: OrderedDict[bytes, Shape] = OrderedDict()
 
     def known(self, rest: bytes) -> GroupForm | None:
         """The form of the bytes of a group after its resource, if the like was read before."""
@@ -35,9 +41,27 @@ class FormBook:
     def read(self, sender: Hashable, rest: bytes) -> GroupForm:
         """The form of the bytes of a group after its resource. Raises as `form_of` does."""
         found = form_of(rest, lambda chunk: self._metric(sender, chunk))
+        found = replace(found, shape=self._shape(found.shape))
         if found.fixed and len(found.shape):
             self.groups.keep(sender, rest, found)
         return found
+
+    @property
+    def shapes(self) -> int:
+        """How many shapes were met that none before was like."""
+        return self._met
+
+    def _shape(self, shape: Shape) -> Shape:
+        """The one shape that is kept of all that are like it: bodies that say other words have their numbers in the
+        same places."""
+        key = shape.key
+        with self._lock:
+            self._met += key not in self._shapes
+            held = self._shapes.setdefault(key, shape)
+            self._shapes.move_to_end(key)
+            if len(self._shapes) > MOST_SHAPES:
+                self._shapes.popitem(last=False)
+        return held
 
     def _metric(self, sender: Hashable, chunk: bytes) -> MetricForm:
         found = self.metrics.find(chunk)
@@ -50,6 +74,8 @@ class FormBook:
     def forget(self) -> None:
         self.groups.clear()
         self.metrics.clear()
+        with self._lock:
+            self._shapes.clear()
 
 
 class _Held(Generic[F]):

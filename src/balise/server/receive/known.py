@@ -36,6 +36,7 @@ class KnownBody:
         chosen: which of its numbers those are; None for all.
         begun: moments, unix nanoseconds, at which the last series of the layout were nothing yet.
         skipped: how many of its points are not taken.
+        own: bytes that are this body's alone.
     """
 
     shape: Shape
@@ -44,6 +45,7 @@ class KnownBody:
     chosen: I64 | None = None
     begun: Sequence[int] = ()
     skipped: int = 0
+    own: int = 0
 
     def gather(self, rest: bytes) -> Points:
         """Its points, in the order of the layout."""
@@ -93,5 +95,4 @@ class KnownBodies:
 
 
 def _size(known: KnownBody) -> int:
-    # That of a shape which only this sender has; most are the fleet's.
-    return 600 + known.shape.size
+    return 600 + known.own

@@ -13,7 +13,7 @@ from typing import Any
 
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
-from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord
+from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord, ResourceLogs
 
 from balise.api.spans import rfc3339
 from balise.core.events.new_event import NewEvent
@@ -22,6 +22,7 @@ from balise.core.moments import Nanos, now_nanos, seconds_of
 from balise.core.series.wire import WireError, attribute_text
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal
+from balise.server.receive.arrivals import Arrivals
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
 from balise.server.receive.otlp_json import parse_json
 from balise.server.receive.scopes import Admission
@@ -98,6 +99,7 @@ class LogIntake:
         self._reports = reports
         self._room = room
         self._admission = Admission(directory)
+        self._arrivals = Arrivals(self._admission)
         self._heavy = HeavyBodies(room)
         self._takers = takers
         self.counters: Counter[str] = Counter()
@@ -110,8 +112,11 @@ class LogIntake:
         self._room.on_disk()
         self._admission.check_kind(principal, "logs")
         told: list[tuple[Taker, int, dict[str, Any], float]] = []
+        request = await self._heavy.work(principal, body, lambda: _parsed(body, as_json), as_json=as_json)
+        if principal.host is None:
+            await self._arrivals.welcome(principal, (resource_host(_attributes(r)) for r in request.resource_logs))
         read, outcome = await self._heavy.work(
-            principal, body, lambda: self._read(principal, body, as_json, delivery, arrived, told), as_json=as_json
+            principal, body, lambda: self._read(principal, request, body, delivery, arrived, told)
         )
         for take, host, content, at in told:
             await asyncio.to_thread(take, host, content, at)
@@ -122,27 +127,18 @@ class LogIntake:
     def _read(
         self,
         principal: Principal,
+        request: ExportLogsServiceRequest,
         body: bytes,
-        as_json: bool,
         delivery: str,
         arrived: Nanos | None,
         told: list[tuple[Taker, int, dict[str, Any], float]],
     ) -> tuple[Delivery, Outcome]:
-        request = ExportLogsServiceRequest()
-        if as_json:
-            parse_json(body, request)
-        else:
-            check_records(body)
-            try:
-                request.ParseFromString(body)
-            except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
-                raise WireError("the body is no OTLP logs request") from None
         events: list[NewEvent] = []
         snapshots: list[Snapshot] = []
         rejected = ahead = 0
         now = arrived or now_nanos()
         for resource in request.resource_logs:
-            attributes = {kv.key: attribute_text(_plain(kv.value)) for kv in resource.resource.attributes}
+            attributes = _attributes(resource)
             host = self._host(principal, attributes)
             for scope in resource.scope_logs:
                 if host is None:
@@ -205,6 +201,24 @@ class LogIntake:
         elif record.event_name.startswith(EVIDENCE):
             kind = record.event_name[len(EVIDENCE) :][:40]
             snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))
+
+
+def _parsed(body: bytes, as_json: bool) -> ExportLogsServiceRequest:
+    request = ExportLogsServiceRequest()
+    if as_json:
+        parse_json(body, request)
+        return request
+    check_records(body)
+    try:
+        request.ParseFromString(body)
+    except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
+        raise WireError("the body is no OTLP logs request") from None
+    return request
+
+
+def _attributes(group: ResourceLogs) -> dict[str, str]:
+    """What a resource says of itself, as text."""
+    return {kv.key: attribute_text(_plain(kv.value)) for kv in group.resource.attributes}
 
 
 def _said(record: LogRecord, now: Nanos) -> Nanos:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Hashable, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -16,6 +17,7 @@ from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Slot, TooLarge, re
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal
+from balise.server.receive.arrivals import Arrivals
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
 from balise.server.receive.form_book import FormBook
 from balise.server.receive.hearing import Hearing
@@ -62,6 +64,7 @@ class MetricIntake:
         self._hearing = Hearing(catalogue=store.catalogue, directory=directory, clocks=clocks)
         self._room = room
         self._admission = Admission(directory)
+        self._arrivals = Arrivals(self._admission)
         self._heavy = HeavyBodies(room)
         self._forms = FormBook(capacity=FORM_BYTES)
         self._senders = KnownBodies(SENDER_BYTES)
@@ -98,6 +101,9 @@ class MetricIntake:
         quick = self._quick(principal, sender, body)
         if quick is None:
             self.shape_misses += 1
+            if principal.host is None:
+                names = await self._heavy.work(principal, body, lambda: _hosts_in(body))
+                await self._arrivals.welcome(principal, names)
             found, layout, points = await self._heavy.work(principal, body, lambda: self._look(principal, sender, body))
         else:
             self.shape_hits += 1
@@ -169,11 +175,14 @@ class MetricIntake:
 
     def _learn(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found:
         rest, resource = body[group.start : group.end], body[slice(*group.resource)]
+        shapes = self._forms.shapes
         form = self._forms.known(rest) or self._forms.read(sender, rest)
         host, kept = self._resource(principal, read_resource(body, group.resource))
         known = self._placed(host, kept, form)
         if form.fixed and known.layout is not None:
-            self._senders.keep((sender, resource, len(rest)), known)
+            # The first one of a shape stands for it.
+            own = form.shape.size if self._forms.shapes > shapes else 0
+            self._senders.keep((sender, resource, len(rest)), replace(known, own=own))
         return Found(rest, known)
 
     def _resource(self, principal: Principal, attributes: dict[str, str]) -> tuple[Known | None, Kept]:
@@ -291,9 +300,19 @@ class MetricIntake:
         return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
 
     def forget_shapes(self) -> None:
-        """A host has left, or memory is short: what was known of bodies is looked at anew."""
+        """A host or series have left: what was known of bodies is looked at anew."""
         self._senders.forget()
         self._forms.forget()
+
+    def let_go(self) -> None:
+        """Memory is short: forms are learnt anew. What is known of senders stays, as without it each body costs more
+        than it holds."""
+        self._forms.forget()
+
+
+def _hosts_in(body: bytes) -> list[str]:
+    """The names of the hosts that a body is of."""
+    return [resource_host(read_resource(body, group.resource)) for group in groups_of(body)]
 
 
 def _traits_of(metric: MetricForm, kept: Kept) -> list[Trait]:

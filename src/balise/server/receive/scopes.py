@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from balise.api.hosts import NOBODYS
@@ -29,24 +29,31 @@ class Admission:
         if principal.scope is not None and kind not in principal.scope.kinds:
             raise Refused(403, f"The token {principal.name!r} may deliver {' and '.join(principal.scope.kinds)} only.")
 
-    def host_for(self, principal: Principal, name: str) -> Known | None:
-        """The host of a name, made when it was not there and may be; None when nothing of it is taken."""
+    def is_new(self, principal: Principal, name: str) -> bool:
+        """Whether a host of this name is not there, and this sender may make it."""
         name = clean_name(name)
-        known = self._directory.find(name)
-        if known is not None:
-            if known.retired or not self.allows(principal, known):
-                return None
-            if known.mode == "probed":
-                self._directory.set_mode(known.id, "received")
-            return known
+        return bool(name) and self._directory.find(name) is None and self._may_make(principal, name)
+
+    def _may_make(self, principal: Principal, name: str) -> bool:
         scope = principal.scope
-        if scope is not None and scope.hosts and not self._chosen(scope.hosts, {"host": name, "name": name}.get):
+        if scope is None or not scope.hosts:
+            return True
+        return self._chosen(scope.hosts, {"host": name, "name": name}.get)
+
+    def make(self, asked: Sequence[tuple[Principal, str]]) -> None:
+        """Makes hosts that are new, all in one transaction; those that may not be made are left out."""
+        self._directory.ensure_all(
+            [(name, p.token, p.scope.new_hosts if p.scope is not None else None) for p, name in asked]
+        )
+
+    def host_for(self, principal: Principal, name: str) -> Known | None:
+        """The host of a name; None when nothing of it is taken, or it was not to be made."""
+        known = self._directory.find(clean_name(name))
+        if known is None or known.retired or not self.allows(principal, known):
             return None
-        try:
-            most = scope.new_hosts if scope is not None else None
-            return self._directory.ensure(name, token=principal.token, most=most)
-        except Refused:
-            return None
+        if known.mode == "probed":
+            self._directory.set_mode(known.id, "received")
+        return known
 
     def all_allowed(self, principal: Principal, hosts: Iterable[int]) -> bool:
         """Whether points of all these hosts are taken from this sender."""

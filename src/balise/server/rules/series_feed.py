@@ -102,7 +102,8 @@ class SeriesFeed:
             group = self._group_for(one) if one is not None else OUT
             if one is not None and group != OUT:
                 added.append(number)
-                rows.append(Row(one.kind, group, one.part, (one.host, one.attributes)))
+                family = (one.host, one.attributes) if one.part else None
+                rows.append(Row(one.kind, group, one.part, family))
                 self._groups[group].rows += 1
         if not added:
             return []

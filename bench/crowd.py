@@ -1,0 +1,239 @@
+"""A crowd: five thousand hosts that come at once and then deliver every 15 s, with evidence, reports, rules, events and
+questions, on the same machine as the console."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import struct
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psutil
+
+from balise.api.access import NewToken, Scope
+from balise.api.rules import RuleBody
+from enrolling import INTERVAL, Line, agent_bodies
+from report import Report
+from running import Service
+from scale import KINDS, POINTS, body
+from sending import log_request
+
+HOSTS, RULES = 5000, 40
+LINES = 128
+"""Connections."""
+EVENTS_A_SECOND = 200
+TAKES = ("max", "avg", "rate", "p95")
+
+
+class Patched:
+    """A body in which all moments are one, and are set anew each time it is sent."""
+
+    def __init__(self, content: bytes, moment: int) -> None:
+        self._content, self._old = content, struct.pack("<Q", moment)
+
+    def at(self, moment: int) -> bytes:
+        return self._content.replace(self._old, struct.pack("<Q", moment))
+
+
+def _evidence(host: str) -> Patched:
+    """What an agent says beside its metrics: who was busy, and how it does."""
+    from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
+
+    request = ExportLogsServiceRequest.FromString(agent_bodies(host)[1])
+    moment = time.time_ns()
+    for group in request.resource_logs:
+        for scope in group.scope_logs:
+            for record in scope.log_records:
+                record.time_unix_nano = record.observed_time_unix_nano = moment
+    return Patched(request.SerializeToString(), moment)
+
+
+class Crowd:
+    """The hosts, as one process that plays them all."""
+
+    def __init__(self, url: str, token: str, hosts: int) -> None:
+        self._url, self._token = url, token
+        moment = time.time_ns()
+        self._metrics = [Patched(body(f"host-{n:05d}", moment), moment) for n in range(hosts)]
+        evidence = _evidence("host-00000")
+        self._logs = [
+            Patched(evidence._content.replace(b"host-00000", b"host-%05d" % n), int.from_bytes(evidence._old, "little"))
+            for n in range(hosts)
+        ]
+        self.failed = 0
+        self.took: list[float] = []
+
+    async def arrive(self) -> float:
+        """Seconds until the first bodies of all are taken."""
+        began = time.monotonic()
+        await asyncio.gather(*(self._first(n) for n in range(LINES)))
+        return time.monotonic() - began
+
+    async def _first(self, number: int) -> None:
+        line = Line(self._url)
+        for one in self._metrics[number::LINES]:
+            await self._sent(line, "metrics", one.at(time.time_ns()))
+
+    async def _sent(self, line: Line, kind: str, content: bytes) -> None:
+        began = time.monotonic()
+        while not await line.post(kind, self._token, content, packed=False):
+            self.failed += 1
+            await asyncio.sleep(0.5)
+        self.took.append(time.monotonic() - began)
+
+    async def deliver(self, seconds: float) -> None:
+        """All of them, each 15 s, spread over the interval."""
+        self.took, self.failed = [], 0
+        start = time.monotonic()
+        numbered = list(range(len(self._metrics)))
+        await asyncio.gather(
+            *(self._turns(numbered[n::LINES], start, seconds) for n in range(LINES)), self._say(start, seconds)
+        )
+
+    async def _turns(self, mine: list[int], start: float, seconds: float) -> None:
+        line, turn = Line(self._url), 0
+        while mine:
+            for number in mine:
+                due = start + INTERVAL * (turn + number / len(self._metrics))
+                if due > start + seconds:
+                    return
+                await asyncio.sleep(max(0.0, due - time.monotonic()))
+                now = time.time_ns()
+                await self._sent(line, "metrics", self._metrics[number].at(now))
+                await self._sent(line, "logs", self._logs[number].at(now))
+            turn += 1
+
+    async def _say(self, start: float, seconds: float) -> None:
+        """Lines of logs, a tenth of a second's at a time."""
+        line, count = Line(self._url), 0
+        while time.monotonic() < start + seconds:
+            now = time.time()
+            lines = [
+                (now, 9, f"request {count + i} for berth {i} took {i * 3} ms") for i in range(EVENTS_A_SECOND // 10)
+            ]
+            count += len(lines)
+            request = log_request(f"host-{count % len(self._metrics):05d}", lines)
+            await self._sent(line, "logs", request.SerializeToString())
+            await asyncio.sleep(max(0.0, start + count / EVENTS_A_SECOND - time.monotonic()))
+
+
+async def _play(url: str, token: str, hosts: int, seconds: float) -> dict[str, Any]:
+    crowd = Crowd(url, token, hosts)
+    print("ready", flush=True)
+    arriving = await crowd.arrive()
+    first = sorted(crowd.took)
+    found = {"arriving": arriving, "first": _p(first, 0.99), "refused": crowd.failed}
+    print(json.dumps(found), flush=True)
+    await crowd.deliver(seconds)
+    took = sorted(crowd.took)
+    return {"sent": len(took), "p50": _p(took, 0.5), "p99": _p(took, 0.99), "failed": crowd.failed}
+
+
+def _p(took: list[float], share: float) -> float:
+    return took[min(len(took) - 1, int(len(took) * share))]
+
+
+def _questions(service: Service, seconds: float) -> list[float]:
+    """What people ask meanwhile: the fleet's table, what is wrong, one host, one metric over all."""
+    took = []
+    asked = (
+        ("GET", "/hosts?limit=100", None),
+        ("GET", "/alerts?state=open", None),
+        ("GET", "/hosts/host-00042", None),
+        (
+            "POST",
+            "/metrics/query",
+            {"metric": "system.bench.metric_number_01", "from": "-5m", "take": "max", "top": 10},
+        ),
+        (
+            "POST",
+            "/metrics/query",
+            {"metric": "system.bench.metric_number_02", "from": "-15m", "where": 'host eq "host-00042"'},
+        ),
+        ("GET", "/incidents", None),
+    )
+    end, turn = time.monotonic() + seconds, 0
+    headers = {"Authorization": f"Bearer {service.tokens['administrator']}"}
+    with httpx.Client(base_url=service.url + "/api/v1", headers=headers, timeout=60) as http:
+        while time.monotonic() < end:
+            method, path, content = asked[turn % len(asked)]
+            began = time.monotonic()
+            http.request(method, path, json=content).raise_for_status()
+            took.append(time.monotonic() - began)
+            turn += 1
+            time.sleep(max(0.0, 0.5 - took[-1]))
+    return sorted(took)
+
+
+def _rules(service: Service) -> None:
+    with service.client() as admin:
+        for n in range(RULES):
+            admin.rules.apply(
+                f"bench-{n}",
+                RuleBody.model_validate(
+                    {
+                        "about": "of the bench",
+                        "measure": {
+                            "metric": f"system.bench.metric_number_{n % KINDS:02d}",
+                            "take": TAKES[n % len(TAKES)],
+                            "over": "1m",
+                        },
+                        "limits": {"critical": {"above": 1e9}},
+                    }
+                ),
+            )
+
+
+def run(report: Report) -> None:
+    hosts, settle, seconds = report.size(HOSTS, 20), report.size(60.0, 2.0), report.size(90.0, 4.0)
+    report.title(
+        f"A crowd of {hosts:,} hosts × {POINTS} points each {INTERVAL:.0f} s, with evidence, {RULES} rules and events"
+    )
+    with tempfile.TemporaryDirectory(prefix="balise-crowd-") as folder:
+        service = Service(Path(folder))
+        try:
+            _rules(service)
+            with service.client() as admin:
+                token = admin.tokens.create(
+                    NewToken(name="crowd", role="ingest", scope=Scope(new_hosts=hosts + 10))
+                ).token
+            words = [sys.executable, __file__, service.url, token, str(hosts), str(settle + seconds + 5)]
+            with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as load:
+                assert load.stdout
+                load.stdout.readline()
+                process = psutil.Process(service.pid)
+                arrived = json.loads(load.stdout.readline())
+                report.budget(
+                    "hosts a second that come for the first time", hosts / arrived["arriving"], 500, most=False
+                )
+                report.figure("a first body, p99", f"{arrived['first']:8.2f} s, refused {arrived['refused']}")
+                time.sleep(settle)
+                before, began = process.cpu_times(), time.monotonic()
+                asked = _questions(service, seconds)
+                after, span = process.cpu_times(), time.monotonic() - began
+                said = json.loads(load.stdout.readline())
+            used = (after.user + after.system - before.user - before.system) / span
+            report.budget("console, cores", used, 1.0, most=True)
+            report.budget("console, resident MiB", process.memory_info().rss / 2**20, 2048, most=True)
+            report.budget("a delivery, p99 ms", said["p99"] * 1e3, 500, most=True)
+            report.figure(
+                "a delivery, median", f"{said['p50'] * 1e3:8.1f} ms; {said['sent']:,} sent, refused {said['failed']}"
+            )
+            report.budget("a question of the API, p99 ms", _p(asked, 0.99) * 1e3, 500, most=True)
+            report.figure("a question, median", f"{_p(asked, 0.5) * 1e3:8.1f} ms")
+            service.stop()
+            began = time.monotonic()
+            service.start()
+            report.budget("seconds until it answers after a restart", time.monotonic() - began, 30, most=True)
+        finally:
+            service.stop()
+
+
+if __name__ == "__main__":
+    print(json.dumps(asyncio.run(_play(sys.argv[1], sys.argv[2], int(sys.argv[3]), float(sys.argv[4])))))
