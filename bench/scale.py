@@ -13,7 +13,6 @@ import time
 from pathlib import Path
 
 import numpy as np
-from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise.server.life import close
 from balise.server.parts import build
@@ -21,26 +20,11 @@ from balise.server.people.access import Principal
 from balise.server.settings import Settings
 from balise.store.series.store import SeriesStore
 from report import Report
+from worlds.body import KINDS, POINTS, body
+from worlds.crowd import measured
 
-HOSTS, POINTS = 5000, 200
-KINDS = 40
+HOSTS = 5000
 SENDER = Principal("bench", "administrator")
-
-
-def body(host: str, at: int) -> bytes:
-    """200 points as an agent sends them; a tenth of their attributes have values that only this host has."""
-    request = ExportMetricsServiceRequest()
-    group = request.resource_metrics.add()
-    group.resource.attributes.add(key="host.name").value.string_value = host
-    scope = group.scope_metrics.add()
-    for i in range(KINDS):
-        metric = scope.metrics.add(name=f"system.bench.metric_number_{i:02d}", unit="1", description="of the bench")
-        for mode in ("user", "system", "idle", "iowait", "steal"):
-            point = metric.gauge.data_points.add(time_unix_nano=at, as_double=0.5 + i)
-            point.attributes.add(key="cpu.mode").value.string_value = mode
-            own = f"serial-of-{host}" if i % 10 == 3 else str(i)
-            point.attributes.add(key="system.device").value.string_value = own
-    return request.SerializeToString()
 
 
 def memory(hosts: int) -> dict[str, float]:
@@ -126,6 +110,7 @@ def run(report: Report) -> None:
     report.figure("the next", f"{found['first known']:8.2f} ms")
     report.figure("the first after a start", f"{found['again']:8.2f} ms")
     report.budget("hosts a second, that are new", 1000 / found["first"], 500, most=False)
+    measured(report)
 
 
 if __name__ == "__main__":

@@ -112,6 +112,9 @@ def test_a_backup_is_private_and_only_goes_where_nothing_is(week: Path, tmp_path
     Backup(week, to, nothing_told).run()
     assert (to / "secret.key").read_bytes() == (week / "secret.key").read_bytes()
     assert {path.stat().st_mode & 0o077 for path in [to, *to.rglob("*")]} == {0}
+    without = balise("data", "backup", str(tmp_path / "without"), "--without-key", "--data", str(week))
+    assert "has no key" in without.stdout
+    assert not (tmp_path / "without" / "secret.key").exists()
     with pytest.raises(DataError, match="holds a backup already"):
         Backup(week, to, nothing_told).run()
     (tmp_path / "letters").mkdir()

@@ -29,6 +29,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     of = verbs(noun)
     backup = verb(of, "backup", "copy everything into an empty folder, while the console runs", _backup, form_=False)
     backup.add_argument("to", metavar="DIR", type=Path, help="an empty folder, or one in which a backup was broken off")
+    backup.add_argument("--without-key", action="store_true", help="leave out the key that reads secrets")
     restore = verb(of, "restore", "put a backup back into a new folder", _restore, form_=False)
     restore.add_argument("backup", metavar="DIR", type=Path, help="where the backup is")
     check = verb(of, "check", "verify everything that is kept", _check)
@@ -81,17 +82,22 @@ def _folder(arguments: argparse.Namespace) -> Path:
 def _backup(arguments: argparse.Namespace) -> int:
     folder = _folder(arguments)
     from balise.store.copies.backup import Backup
+    from balise.store.folders import KEY
 
     told = Telling(as_json=arguments.progress == "json", unit="bytes")
     _gently()
     try:
-        made = Backup(folder, arguments.to, told).run()
+        made = Backup(folder, arguments.to, told, key=not arguments.without_key).run()
     finally:
         told.end()
     print(
         f"{arguments.to} holds everything as it was at {rfc3339(made.at)}: {len(made.files)} files, "
-        f"{in_words(made.size, 'By')}, verified.\nIt has the key that reads secrets: keep it as safe as the console."
+        f"{in_words(made.size, 'By')}, verified."
     )
+    if made.holds(KEY):
+        print("It has the key that reads secrets: keep it as safe as the console.")
+    else:
+        print(f"It has no key that reads secrets: keep {folder / KEY} elsewhere.")
     return 0
 
 
@@ -100,6 +106,7 @@ def _restore(arguments: argparse.Namespace) -> int:
         raise CommandError("--data: name the new folder that the backup is put into")
     folder = _folder(arguments)
     from balise.store.copies.restore import Restore
+    from balise.store.folders import KEY
 
     told = Telling(unit="bytes")
     try:
@@ -110,6 +117,8 @@ def _restore(arguments: argparse.Namespace) -> int:
         f"{folder} is whole: everything as it was at {rfc3339(made.at)}, {in_words(made.size, 'By')}.\n"
         f"Start a console on it: balise serve --data {folder}"
     )
+    if not made.holds(KEY):
+        print(f"Before that, put the key that reads secrets into {folder / KEY}: it is not in the backup.")
     return 0
 
 

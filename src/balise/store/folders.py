@@ -11,6 +11,8 @@ from pathlib import Path
 
 RESTORING = "restoring.json"
 """Is there while a backup is being put back: until it is gone, the folder is not whole."""
+KEY = "secret.key"
+"""Reads secrets, unless the environment has another."""
 _SERVED = "served.lock"
 
 
@@ -62,7 +64,7 @@ def databases(folder: Path) -> list[Path]:
 def other_files(folder: Path) -> list[Path]:
     """What stands beside the databases and cannot be made anew: keys, certificates, days that were set aside, and which
     were brought back."""
-    found = [folder / "secret.key"]
+    found = [folder / KEY]
     for name in ("tls", "aside"):
         found += sorted(p for p in (folder / name).glob("*") if not p.name.startswith("."))
     found += sorted((folder / "events").glob("*.brought-back"))

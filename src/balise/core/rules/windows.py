@@ -127,7 +127,9 @@ class Windows:
         fresh = times > self.last_time[rows]
         if not fresh.all():
             if not self._newest_only:
-                for row, at, value in zip(rows[~fresh], times[~fresh], values[~fresh], strict=True):
+                # What is of the newest moment came before.
+                late = times < self.last_time[rows]
+                for row, at, value in zip(rows[late], times[late], values[late], strict=True):
                     self._insert(int(row), float(at), float(value))
             rows, times, values = rows[fresh], times[fresh], values[fresh]
         self._see_gaps(rows, times - self.last_time[rows])

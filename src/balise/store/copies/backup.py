@@ -13,7 +13,7 @@ from balise import __version__
 from balise.durable import settle
 from balise.store.copies.manifest import FILE, UNFINISHED, Copied, Manifest, copied_through
 from balise.store.copies.moment import Moment
-from balise.store.folders import DataError, databases, must_be_whole, other_files
+from balise.store.folders import KEY, DataError, databases, must_be_whole, other_files
 
 PAGES = 2048
 """Pages of one step of copying."""
@@ -26,8 +26,10 @@ Progress = Callable[[str, int, int], None]
 class Backup:
     """Copies a data folder into an empty folder, or goes on with a copy that was broken off."""
 
-    def __init__(self, data: Path, target: Path, progress: Progress) -> None:
+    def __init__(self, data: Path, target: Path, progress: Progress, *, key: bool = True) -> None:
+        """Without `key` the copy does not have what reads secrets."""
         self._data, self._target, self._progress = data, target, progress
+        self._key = key
         self._done = self._all = 0
         self._file = ""
 
@@ -38,7 +40,7 @@ class Backup:
             raise DataError(f"there is no console's data in {self._data}: name its folder with --data")
         earlier = self._begun()
         sources = databases(self._data)
-        plain = other_files(self._data)
+        plain = [path for path in other_files(self._data) if self._key or path.name != KEY]
         marks = {path: _mark(path) for path in [*sources, *plain]}
         kept = {one.path: one for one in earlier.files if self._still(one, marks)}
         self._all = 2 * sum(_length(path) for path in marks if self._name(path) not in kept)

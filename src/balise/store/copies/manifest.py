@@ -47,6 +47,9 @@ class Manifest:
         """Bytes of all files."""
         return sum(one.size for one in self.files)
 
+    def holds(self, path: str) -> bool:
+        return any(one.path == path for one in self.files)
+
     def write(self, path: Path) -> None:
         text = json.dumps({"form": FORM, **asdict(self)}, indent=1)
         write_durably(path, text.encode())

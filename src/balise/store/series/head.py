@@ -30,7 +30,7 @@ class Stripe:
     `since` is when its first row came, unix nanoseconds by our own clock.
     """
 
-    def __init__(self, layout: Layout, *, shared_times: bool, since: int, capacity: int = 32) -> None:
+    def __init__(self, layout: Layout, *, shared_times: bool, since: int, capacity: int = 8) -> None:
         self.layout = layout
         self.since = since
         self.shared_times = shared_times
@@ -53,7 +53,7 @@ class Stripe:
     def append(self, seq: int, batch: Batch) -> None:
         row = self.rows
         if row == len(self.values):
-            grown = max(8, row)
+            grown = max(8, row // 4)
             self.seqs = np.concatenate([self.seqs, np.empty(grown, np.int64)])
             self.times = np.concatenate([self.times, np.empty((grown, *self.times.shape[1:]), np.int64)])
             self.values = np.concatenate([self.values, np.empty((grown, self.values.shape[1]))])
@@ -84,7 +84,7 @@ class Stripe:
         """A stripe of the rows not in `taken` [rows at the time it was made] and of all later ones."""
         keep = np.ones(self.rows, bool)
         keep[: len(taken)] = ~taken
-        room = max(32, int(keep.sum()) + 8)
+        room = int(keep.sum()) + 8
         left = Stripe(self.layout, shared_times=self.shared_times, since=now, capacity=room)
         n = int(keep.sum())
         left.seqs[:n], left.times[:n] = self.seqs[: self.rows][keep], self.times[: self.rows][keep]
