@@ -37,11 +37,12 @@ test: setup
 	@cd console && npx vitest run
 	@SERVICES=$(SERVICES) $(PY) -m pytest --numprocesses 3 --dist loadfile --no-loadscope-reorder $(if $(filter no,$(SERVICES)),-rs,)
 
-# The models and the fault run at ten times the length that they have in the suite, and then ten minutes of hostile load
-# beside a fleet of 200 agents: an hour or so.
+# The models and the fault run at ten times the length that they have in the suite, then a fleet of five hundred hosts for
+# thirteen months with a clock of its own, and ten minutes of hostile load beside 200 agents: two hours or so.
 soak: setup
 	@SOAK=yes $(PY) -m pytest --numprocesses 2 --dist loadfile tests/store/test_query_model.py tests/core/test_rules_model.py \
 	  tests/core/test_filters.py tests/agent/test_following.py tests/agent/test_killed.py tests/server/test_histograms.py tests/collect/test_remote.py tests/server/test_courier.py tests/server/test_faults.py
+	@SOAK=yes $(PY) -m pytest tests/store/test_year.py
 	@SOAK=yes $(PY) -m pytest -s tests/hard/test_hostile.py
 
 # What the suite does within a bound of time, for as long as it takes: every operation of the API with hundreds of inputs.

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -20,6 +18,7 @@ from balise.store.series.catalogue import Catalogue, Metric, TooMany
 from balise.store.series.query import QueryEngine, Selector
 from balise.store.series.seal import DAY
 from balise.store.series.store import Retention, SeriesStore
+from olden import with_a_row_for_each
 from store_box import Hosts
 
 T0 = 1_800_000_000 * NS // DAY * DAY
@@ -347,17 +346,7 @@ def test_a_store_of_the_form_before_is_brought_to_this_one_wholly_or_not_at_all(
     before, sums = box.read(), box.rolled()
     known = list(box.store.catalogue.series.values())
     box.store.close()
-    with sqlite3.connect(box.store.path) as plain:
-        plain.execute("DROP TABLE series")
-        plain.execute("DROP TABLE trait")
-        plain.execute(
-            "CREATE TABLE series (id INTEGER PRIMARY KEY, host INTEGER NOT NULL, metric INTEGER NOT NULL, "
-            "attributes TEXT NOT NULL, part TEXT NOT NULL, kind TEXT NOT NULL)"
-        )
-        rows = [(s.id, s.host, s.metric, json.dumps(s.attributes), s.part, s.kind) for s in known]
-        plain.executemany("INSERT INTO series VALUES (?, ?, ?, ?, ?, ?)", rows)
-        plain.execute("PRAGMA user_version=3")
-    plain.close()
+    with_a_row_for_each(box.store.path, known)
     with monkeypatch.context() as patched:
         upgrades = {**tables.UPGRADES, 3: (*tables.UPGRADES[3][:-1], "SELECT killed")}
         patched.setattr(tables, "UPGRADES", upgrades)

@@ -10522,6 +10522,12 @@ export interface components {
                 [key: string]: components["schemas"]["ServiceTurn"];
             };
             /**
+             * Thinned
+             * @description points that were left out because a plan says so
+             * @default 0
+             */
+            thinned: number;
+            /**
              * Turns
              * @default {}
              */
@@ -10554,6 +10560,14 @@ export interface components {
             receivers: components["schemas"]["ReceiverTarget"][];
             /** Targets */
             targets: components["schemas"]["RemoteTarget"][];
+            /**
+             * Thin
+             * @description by host: in how many seconds one point of each of its series is sent on
+             * @default {}
+             */
+            thin: {
+                [key: string]: number;
+            };
             /**
              * Trials
              * @default []

@@ -121,6 +121,19 @@ class PlanApplication(Strict):
     needs: Annotated[list[Name], Field(max_length=50)] = []
 
 
+class PlanRelay(Strict):
+    """What a relay sends on of its hosts: of each series one point in so long, as it came; amounts since the point
+    before, and lines, are all sent on."""
+
+    thin: Duration | None = None
+
+    @model_validator(mode="after")
+    def _in_bounds(self) -> PlanRelay:
+        if self.thin is not None and not 15 <= seconds(self.thin) <= 3600:
+            raise ValueError("thin: between 15s and 1h")
+        return self
+
+
 class PlanBody(Strict):
     """A plan without its name."""
 
@@ -139,6 +152,7 @@ class PlanBody(Strict):
         Field(max_length=200, description="by rule: who set its limits here, when and why"),
     ] = {}
     application: PlanApplication | None = None
+    relay: PlanRelay = PlanRelay()
     runs_on: Name | None = Field(default=None, description="the machine that its hosts run on, unless they say another")
 
     @field_validator("until")

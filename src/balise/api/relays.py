@@ -114,6 +114,7 @@ class RelayReport(BaseModel):
     dropped: int
     refused: int
     forwarded: int
+    thinned: int = Field(default=0, description="points that were left out because a plan says so")
     cpu: float
     memory: int
     remote_hosts: int
@@ -132,6 +133,9 @@ class RelayWork(BaseModel):
     trials: list[TrialRequest] = []
     probes: list[ProbeTarget] = []
     receivers: list[ReceiverTarget] = []
+    thin: dict[int, float] = Field(
+        default={}, description="by host: in how many seconds one point of each of its series is sent on"
+    )
 
 
 class Relay(BaseModel):

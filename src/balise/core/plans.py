@@ -46,6 +46,8 @@ class Stacked:
     limits: dict[str, Limits] = field(default_factory=dict)
     snoozed: set[str] = field(default_factory=set)
     runs_on: str = ""
+    thin: float | None = None
+    """Seconds in which a relay sends on one point of each series."""
     sources: dict[str, str] = field(default_factory=dict)
     plans: list[str] = field(default_factory=list)
 
@@ -69,6 +71,8 @@ class Stacked:
             found[f"limits.{rule}"] = limits_in_words(limits, "")
         for rule in sorted(self.snoozed):
             found[f"limits.{rule}"] = OFF
+        if self.thin is not None:
+            found["relay.thin"] = duration_text(self.thin)
         if self.runs_on:
             found["runs_on"] = self.runs_on
         return [Setting(setting=k, value=v, plan=self.sources.get(k, DEFAULTS)) for k, v in found.items()]
@@ -123,6 +127,9 @@ def _lay_over(out: Stacked, plan: NamedPlan) -> None:
         if said is not None:
             out.collectors[name] = _setting(name, said)
             out.sources[f"collect.{name}"] = plan.name
+    if body.relay.thin is not None:
+        out.thin = seconds(body.relay.thin)
+        out.sources["relay.thin"] = plan.name
     if body.runs_on is not None:
         out.runs_on = body.runs_on
         out.sources["runs_on"] = plan.name

@@ -19,13 +19,13 @@ from balise import __version__
 from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
-from balise.api.relays import Frame, pack
+from balise.api.relays import Frame
 from balise.api.status import Status
 from balise.core.events.records import check_records
 from balise.core.moments import now_nanos
 from balise.core.series.wire import MOST_NUMBERS, TooLarge, check_json, read_metric, sections
 from balise.listen.door import Door
-from balise.relay.buffer import Buffer
+from balise.relay.outlet import Outlet, host_of
 from balise.relay.senders import Away, Senders
 
 log = logging.getLogger(__name__)
@@ -51,7 +51,7 @@ class RelayFace:
 
     def __init__(
         self,
-        buffer: Buffer,
+        outlet: Outlet,
         senders: Senders,
         http: httpx.AsyncClient,
         door: Door,
@@ -59,7 +59,7 @@ class RelayFace:
         start: Callable[[], Awaitable[None]],
         stop: Callable[[], Awaitable[None]],
     ) -> None:
-        self._buffer = buffer
+        self._outlet = outlet
         self._senders = senders
         self._http = http
         self._door = door
@@ -135,7 +135,7 @@ class RelayFace:
             behind=behind_by(headers, time.time()) if sender.role == "agent" else None,
         )
         try:
-            await self._buffer.put(pack(frame, body))
+            await self._outlet.put(frame, body, host_of(sender.sender))
         except OSError as error:
             raise _Answer(503, f"cannot be kept at the moment ({error.strerror})", retry=10) from None
         await _send(send, 200, b"{}" if as_json else b"", content_type)

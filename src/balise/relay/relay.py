@@ -15,7 +15,7 @@ import httpx
 
 from balise import __version__
 from balise.api.hosts import Facts
-from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn, pack
+from balise.api.relays import Frame, RelayReport, RelayWork, RemoteTurn
 from balise.api.remote import RemoteTarget
 from balise.api.services import ServiceTurn
 from balise.client.trust import held_trust
@@ -30,6 +30,7 @@ from balise.relay.chore import Chore
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
 from balise.relay.identity import RelayIdentity
+from balise.relay.outlet import Outlet
 from balise.relay.positions import Positions
 from balise.relay.receiving import Receiving
 from balise.relay.results import Results
@@ -86,6 +87,7 @@ class Relay:
         self._etag = ""
         self._started = time.time()
         self._buffer: Buffer | None = None
+        self._outlet: Outlet | None = None
         self.senders = Senders(folder, self._http)
 
     def face(self, door: Door) -> RelayFace:
@@ -93,7 +95,8 @@ class Relay:
         self._buffer = Buffer(self._folder / "buffer", self._limit)
         self._forwarder = Forwarder(self._buffer, self._http)
         self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side, gate=self._hands)
-        return RelayFace(self._buffer, self.senders, self._through, door, start=self.start, stop=self.stop)
+        self._outlet = Outlet(self._buffer)
+        return RelayFace(self._outlet, self.senders, self._through, door, start=self.start, stop=self.stop)
 
     async def start(self) -> None:
         self._probing.start()
@@ -136,6 +139,8 @@ class Relay:
         if answer.status_code != 200:
             return 0.1 if answer.status_code == 304 else AWAY_PAUSE
         work = RelayWork.model_validate_json(answer.content)
+        if self._outlet is not None:
+            self._outlet.set_plans(work.thin)
         await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
         log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
         self._trials.begin(work.trials)
@@ -153,7 +158,8 @@ class Relay:
         resource_ = {"host.name": target.host}
         since = taken.facts.boot_time if taken.facts else self._started
         metrics = metrics_request(resource_, taken.readings, taken.meanings, at=now, since=since)
-        await self._put(Frame(sender=sender, kind="metrics", delivery=f"{now:.6f}", at=nanos(now)), metrics)
+        frame = Frame(sender=sender, kind="metrics", delivery=f"{now:.6f}", at=nanos(now))
+        await self._put(frame, metrics, target.host_id)
         if taken.lines or taken.kept:
             logs = logs_request(resource_, taken.lines, taken.kept)
             await self._put(Frame(sender=sender, kind="logs", delivery=f"{now:.6f}", at=nanos(now)), logs)
@@ -162,9 +168,9 @@ class Relay:
         if taken.positions:
             self._positions.keep(target.host_id, taken.positions)
 
-    async def _put(self, frame: Frame, body: bytes) -> None:
-        if self._buffer is not None:
-            await self._buffer.put(pack(frame, body))
+    async def _put(self, frame: Frame, body: bytes, host: int | None = None) -> None:
+        if self._outlet is not None:
+            await self._outlet.put(frame, body, host)
 
     def _heard_of(self, turn: Turn) -> None:
         problem = turn.problem or next(
@@ -222,6 +228,7 @@ class Relay:
             dropped=buffer.dropped,
             refused=self._forwarder.refused,
             forwarded=self._forwarder.forwarded,
+            thinned=self._outlet.left_out if self._outlet is not None else 0,
             cpu=round(time.process_time() / max(1.0, time.time() - self._started), 4),
             memory=resident_bytes(),
             remote_hosts=len(self._rounds.hosts),

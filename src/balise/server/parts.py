@@ -490,6 +490,7 @@ def _intakes(on: Remote) -> Intakes:
             probed=on.probe_results.heard,
             reports=on.reports,
             receivers=receivers,
+            plans=on.held_plans,
         ),
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 import time
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -83,6 +84,13 @@ class HeldPlans:
             return "", ""
         stacked = self.of(known)
         return (stacked.runs_on, f"the plan {stacked.sources['runs_on']}") if stacked.runs_on else ("", "")
+
+    def thinned(self, hosts: Iterable[int]) -> dict[int, float]:
+        """Of which of these hosts a relay sends on one point of each series in how many seconds."""
+        if not any(plan.body.relay.thin for plan in self.plans):
+            return {}
+        known = [one for one in map(self._directory.get, sorted(set(hosts))) if one is not None]
+        return {one.id: thin for one in known if (thin := self.of(one).thin) is not None}
 
     def limits_of(self, rule: str, host: int) -> Limits | Literal["off"] | None:
         """What plans say of a rule's limits on a host."""

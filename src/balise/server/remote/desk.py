@@ -21,6 +21,7 @@ from balise.api.sources import PathTried
 from balise.collect.remote.trial import Trial
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.reports import HostReports
+from balise.server.plans.held import HeldPlans
 from balise.server.remote.book import RemoteBook
 from balise.server.remote.relays import RelayBook
 from balise.server.signals import Signal
@@ -68,7 +69,9 @@ class RelayDesk:
         probed: Callable[[str, str, ProbeResult], None],
         reports: HostReports,
         receivers: HasReceivers,
+        plans: HeldPlans,
     ) -> None:
+        self._plans = plans
         self._receivers = receivers
         self._state = state
         self._directory = directory
@@ -133,13 +136,15 @@ class RelayDesk:
         plain = [t.model_dump_json(exclude=without, context=REVEALED) for t in targets]  # type: ignore[arg-type]
         asked = [p.model_dump_json(context=REVEALED) for p in probes]
         listened = [receiver.model_dump_json() for receiver in receivers]
-        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked, *listened])
+        thin = self._plans.thinned([*self._relays.behind(relay), *(t.host_id for t in targets)])
+        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked, *listened, str(sorted(thin.items()))])
         return RelayWork(
             etag=hashlib.sha256(text.encode()).hexdigest()[:16],
             targets=targets,
             trials=trials,
             probes=probes,
             receivers=receivers,
+            thin=thin,
         )
 
     async def wait_for_work(self, relay: int, etag: str, seconds: float) -> RelayWork | None:

@@ -134,6 +134,12 @@ class RelayBook:
             for r in sorted(self._relays.values(), key=lambda r: r.name)
         ]
 
+    def behind(self, number: int) -> list[int]:
+        """The hosts whose agents deliver through a relay."""
+        found = self._relays.get(number)
+        senders = found.senders if found is not None else ()
+        return [int(one[5:]) for one in list(senders) if one.startswith("host:")]
+
     def remove(self, name: str, who: str) -> None:
         """The relay may not forward any more; its hosts go to the others of its site, or to the console."""
         found = next((r for r in self._relays.values() if r.name == name), None)
