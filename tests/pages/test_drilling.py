@@ -178,7 +178,7 @@ def test_a_screen_shows_its_dashboards_alone(demo: Demo, page: Page, browser: Br
         panel = {"kind": "text", "title": name, "at": [0, 0, 12, 4], "query": {"text": f"here is {name}"}}
         context.request.put(f"{base}/dashboards/{quote(name)}", data={"panels": [panel], "shared": True})
     page.goto(f"{demo.url}/settings/tokens")
-    page.get_by_label("Name").fill("wall")
+    page.get_by_label("Name", exact=True).fill("wall")
     page.get_by_label("Role").select_option("screen")
     page.get_by_label("Dashboards it may see").fill("wall one, wall two")
     page.get_by_role("button", name="Make").click()
