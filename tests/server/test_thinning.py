@@ -20,6 +20,7 @@ from relaying import RelayProcess, counted
 from running import Service, until
 from sending import NS, gauge_request, post
 
+NOW = 1_000_000 * NS
 CUMULATIVE = AggregationTemporality.AGGREGATION_TEMPORALITY_CUMULATIVE
 DELTA = AggregationTemporality.AGGREGATION_TEMPORALITY_DELTA
 
@@ -56,7 +57,7 @@ def test_of_each_series_the_first_point_of_a_minute_is_left_and_amounts_all() ->
     thinner = Thinner()
     left: list[tuple[str, int]] = []
     for at in range(600, 780, 15):
-        made = thinner.of("host:1", body(at, at - 500).SerializeToString(), 60)
+        made = thinner.of("host:1", body(at, at - 500).SerializeToString(), 60, NOW)
         thinner.note("host:1", made)
         left += told(made.content)
     minutes = [600, 660, 720]
@@ -69,40 +70,60 @@ def test_of_each_series_the_first_point_of_a_minute_is_left_and_amounts_all() ->
 
 def test_a_body_of_which_all_is_left_is_the_very_bytes_that_came() -> None:
     sent = body(600, 1).SerializeToString()
-    assert Thinner().of("host:1", sent, 60).content is sent
+    assert Thinner().of("host:1", sent, 60, NOW).content is sent
 
 
 def test_what_could_not_be_written_comes_again_and_what_comes_again_is_left_out() -> None:
     thinner = Thinner()
     sent = body(600, 1).SerializeToString()
-    assert thinner.of("host:1", sent, 60).content == sent
+    assert thinner.of("host:1", sent, 60, NOW).content == sent
     # It was not written: nothing was noted, and the sender sends it again.
-    again = thinner.of("host:1", sent, 60)
+    again = thinner.of("host:1", sent, 60, NOW)
     assert again.content == sent
     thinner.note("host:1", again)
-    assert told(thinner.of("host:1", sent, 60).content) == [("tickets", 600)]
+    assert told(thinner.of("host:1", sent, 60, NOW).content) == [("tickets", 600)]
     # Another sender's series of the same names are others.
-    assert thinner.of("host:2", sent, 60).content == sent
+    assert thinner.of("host:2", sent, 60, NOW).content == sent
 
 
 def test_points_of_before_that_come_late_are_left_by_their_own_minutes() -> None:
     thinner = Thinner()
     for at in (720, 600, 615, 660, 735):
-        made = thinner.of("host:1", gauge_request("pier-0", "tide", [(at, 1.0)]).SerializeToString(), 60)
+        made = thinner.of("host:1", gauge_request("pier-0", "tide", [(at, 1.0)]).SerializeToString(), 60, NOW)
         thinner.note("host:1", made)
         assert bool(made.content) == (at not in (615,)), at
+
+
+def test_a_point_without_a_moment_is_of_the_one_at_which_it_came() -> None:
+    thinner = Thinner()
+    sent = gauge_request("pier-0", "tide", [(0, 1.0)]).SerializeToString()
+    left = []
+    for second in range(600, 780, 15):
+        made = thinner.of("host:1", sent, 60, second * NS)
+        thinner.note("host:1", made)
+        left += [second] if made.content else []
+    assert left == [600, 660, 720]
+
+
+def test_what_is_remembered_of_all_senders_together_has_a_bound(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(thinning, "MOST", 6)
+    thinner = Thinner()
+    for number in range(10):
+        thinner.note(f"host:{number}", thinner.of(f"host:{number}", body(600, 1).SerializeToString(), 60, NOW))
+        assert sum(map(len, thinner._sent.values())) <= 6
+    assert "host:9" in thinner._sent
 
 
 def test_a_sender_of_ever_new_series_takes_no_more_than_its_room(monkeypatch: pytest.MonkeyPatch) -> None:
     thinner = Thinner()
     for number in range(40):
         points = gauge_request("pier-0", "tide", [(600, 1.0)], {"serial": str(number)}).SerializeToString()
-        thinner.note("host:1", thinner.of("host:1", points, 60))
+        thinner.note("host:1", thinner.of("host:1", points, 60, NOW))
     assert len(thinner._sent["host:1"]) == 40
     monkeypatch.setattr(thinning, "MOST_SERIES", 40)
     points = gauge_request("pier-0", "tide", [(600, 1.0)], {"serial": "new"}).SerializeToString()
     for _ in range(2):
-        made = thinner.of("host:1", points, 60)
+        made = thinner.of("host:1", points, 60, NOW)
         thinner.note("host:1", made)
         assert made.content == points
     assert len(thinner._sent["host:1"]) == 40

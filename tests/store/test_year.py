@@ -24,7 +24,6 @@ from balise.core.growing import forecast
 from balise.core.moments import NS
 from balise.core.series.steps import Steps
 from balise.server.data.sizes import Sizes
-from balise.server.keeping.growth import Growth
 from balise.store.checks.whole import Check
 from balise.store.copies.backup import Backup
 from balise.store.copies.restore import Restore
@@ -128,8 +127,7 @@ class House:
 
     def told(self, ahead: float) -> float:
         """What the console says that everything will take."""
-        growth = Growth(lambda: 0)
-        sizes = Sizes(state=self.state, series=self.series, events=self.events, growth=growth, clock=lambda: self.now)
+        sizes = Sizes(state=self.state, series=self.series, events=self.events, clock=lambda: self.now)
         of_kinds, kept = sizes._measured()
         grows = {one.kind for one in kept}
         return forecast(kept, sum(one.bytes for one in of_kinds if one.kind not in grows | {"free"}), ahead)

@@ -37,7 +37,7 @@ class Outlet:
         if every is None or frame.kind != "metrics" or frame.json_body:
             await self._buffer.put(pack(frame, body))
             return
-        thinned = await asyncio.to_thread(self._thinner.of, frame.sender, body, every)
+        thinned = await asyncio.to_thread(self._thinner.of, frame.sender, body, every, frame.at)
         if thinned.content is not None:
             await self._buffer.put(pack(frame, thinned.content))
         self._thinner.note(frame.sender, thinned)

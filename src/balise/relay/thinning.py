@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from typing import Any
 
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
-from opentelemetry.proto.metrics.v1.metrics_pb2 import AggregationTemporality, Metric
+from opentelemetry.proto.metrics.v1.metrics_pb2 import AggregationTemporality
 
 from balise.core.moments import NS
 
-MOST_SENDERS, MOST_SERIES = 5_000, 20_000
-"""Senders whose series are remembered, and series of one of them: beyond that points are sent on as they come."""
+MOST, MOST_SERIES = 500_000, 20_000
+"""Series that are remembered, and those of one sender: the points of others are sent on as they come."""
 DELTA = AggregationTemporality.AGGREGATION_TEMPORALITY_DELTA
 
 
@@ -24,7 +23,7 @@ class Thinned:
     written."""
 
     content: bytes | None
-    left_out: int
+    left_out: int = 0
     news: dict[bytes, int] = field(default_factory=dict)
 
 
@@ -38,33 +37,39 @@ class Thinner:
 
     def __init__(self) -> None:
         self._sent: OrderedDict[str, dict[bytes, int]] = OrderedDict()
+        self._size = 0
         self.left_out = 0
 
-    def of(self, sender: str, body: bytes, every: float) -> Thinned:
-        """What of a body is sent on, `every` so many seconds. Nothing is remembered until `note`."""
+    def of(self, sender: str, body: bytes, every: float, at: int) -> Thinned:
+        """What of a body that came `at` a moment, unix nanoseconds, is sent on: each series `every` so many seconds.
+
+        Nothing is remembered until `note`.
+        """
         request = ExportMetricsServiceRequest.FromString(body)
-        sent, made = self._sent.get(sender, {}), Thinned(None, 0)
+        sent, made, left = self._sent.get(sender, {}), Thinned(body), 0
         for group in request.resource_metrics:
-            of_group = blake2b(group.resource.SerializeToString(deterministic=True), digest_size=8)
-            for scope in group.scope_metrics:
-                for metric in scope.metrics:
-                    for points in _points(metric):
-                        self._thin(points, of_group.copy(), metric.name, round(every * NS), sent, made)
-        if made.left_out == 0:
-            made.content = body
-        elif any(points for points in _all_points(request)):
-            made.content = request.SerializeToString()
+            resource = group.resource.SerializeToString(deterministic=True)
+            for metric in (metric for scope in group.scope_metrics for metric in scope.metrics):
+                kind = metric.WhichOneof("data")
+                if kind is None:
+                    continue
+                held = getattr(metric, kind)
+                if getattr(held, "aggregation_temporality", None) != DELTA:
+                    whose = blake2b(resource + b"|" + metric.name.encode(), digest_size=8)
+                    self._thin(held.data_points, whose, round(every * NS), at, sent, made)
+                left += len(held.data_points)
+        if made.left_out:
+            made.content = request.SerializeToString() if left else None
         return made
 
-    def _thin(self, points: Any, told: Any, name: str, every: int, sent: dict[bytes, int], made: Thinned) -> None:
+    def _thin(self, points: Any, metric: Any, every: int, at: int, sent: dict[bytes, int], made: Thinned) -> None:
         """Takes points out of a list of them, in place."""
-        told.update(name.encode())
         kept = []
         for point in points:
-            whose = told.copy()
+            whose = metric.copy()
             for attribute in sorted(a.SerializeToString(deterministic=True) for a in point.attributes):
                 whose.update(attribute)
-            key, stretch = whose.digest(), point.time_unix_nano // every
+            key, stretch = whose.digest(), (point.time_unix_nano or at) // every
             if made.news.get(key, sent.get(key)) == stretch:
                 made.left_out += 1
                 continue
@@ -79,26 +84,10 @@ class Thinner:
     def note(self, sender: str, thinned: Thinned) -> None:
         """What was sent on is written."""
         self.left_out += thinned.left_out
-        self._sent.setdefault(sender, {}).update(thinned.news)
+        sent = self._sent.setdefault(sender, {})
+        self._size -= len(sent)
+        sent.update(thinned.news)
+        self._size += len(sent)
         self._sent.move_to_end(sender)
-        while len(self._sent) > MOST_SENDERS:
-            self._sent.popitem(last=False)
-
-
-def _points(metric: Metric) -> Iterator[Any]:
-    """The lists of points of a metric that can be thinned out."""
-    kind = metric.WhichOneof("data")
-    if kind is None:
-        return
-    held = getattr(metric, kind)
-    if getattr(held, "aggregation_temporality", None) != DELTA:
-        yield held.data_points
-
-
-def _all_points(request: ExportMetricsServiceRequest) -> Iterator[Any]:
-    for group in request.resource_metrics:
-        for scope in group.scope_metrics:
-            for metric in scope.metrics:
-                kind = metric.WhichOneof("data")
-                if kind is not None:
-                    yield getattr(metric, kind).data_points
+        while self._size > MOST and len(self._sent) > 1:
+            self._size -= len(self._sent.popitem(last=False)[1])

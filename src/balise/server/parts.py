@@ -249,7 +249,7 @@ def _people(on: Ground) -> People:
             events=on.events,
             pruner=pruner,
             space=on.space,
-            growth=growth.per_day,
+            growth=growth,
         ),
         keeper=Keeper(series=on.series, events=on.events, space=on.space, pruner=pruner),
         days=DayBook(state=on.state, events=on.events, aside=Aside(own.aside_folder, on.events)),
@@ -468,7 +468,7 @@ def _intakes(on: Remote) -> Intakes:
         receivers=receivers,
         drops=Drops(series=on.series, directory=on.directory, senders=senders, receivers=receivers),
         forwards=ForwardBook(state=on.state, events=on.events, filters=on.filters, credentials=on.credentials),
-        sizes=Sizes(state=on.state, series=on.series, events=on.events, growth=on.growth),
+        sizes=Sizes(state=on.state, series=on.series, events=on.events),
         backups=BackupBook(data=on.settings.data, folder=on.settings.backups_folder, state=on.state),
         exports=ExportBook(data=on.settings.data, folder=on.settings.exports_folder, state=on.state),
         remote_work=RemoteWork(

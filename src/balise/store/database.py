@@ -18,13 +18,13 @@ ASKED_AT_ONCE = 1000
 T = TypeVar("T")
 
 
-def in_pieces(values: Sequence[T]) -> Iterator[Sequence[T]]:
-    """Values, as many at once as one question may have.
+def in_pieces(values: Sequence[T], size: int = ASKED_AT_ONCE) -> Iterator[Sequence[T]]:
+    """Values, so many at once: as many as one question may have, unless another number is given.
 
     >>> [len(piece) for piece in in_pieces(range(2500))]
     [1000, 1000, 500]
     """
-    return (values[start : start + ASKED_AT_ONCE] for start in range(0, len(values), ASKED_AT_ONCE))
+    return (values[start : start + size] for start in range(0, len(values), size))
 
 
 def is_full(error: BaseException) -> bool:
@@ -75,6 +75,14 @@ def open_engine(
             connection.create_function(name, arguments, function, deterministic=True)
 
     return engine
+
+
+def looked_at(path: Path) -> sqlite3.Connection:
+    """A plain connection that writes nothing, to a file that another process may be writing. With a BEGIN it sees the
+    file as of one moment until it is closed."""
+    connection = sqlite3.connect(path, isolation_level=None, timeout=BUSY_MS / 1000, check_same_thread=False)
+    connection.execute("PRAGMA query_only=ON")
+    return connection
 
 
 def _into_wal(cursor: Any, schema: str) -> None:

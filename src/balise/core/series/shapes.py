@@ -22,7 +22,17 @@ F64 = NDArray[np.float64]
 class Shape:
     """Places of numbers, [n] each: of values and of times, -1 for what does not stand in the bytes but is given."""
 
-    __slots__ = ("_blank", "_given", "_given_times", "_given_values", "_ignored", "_integer", "_time_at", "_value_at")
+    __slots__ = (
+        "__weakref__",
+        "_blank",
+        "_given",
+        "_given_times",
+        "_given_values",
+        "_ignored",
+        "_integer",
+        "_time_at",
+        "_value_at",
+    )
 
     def __init__(
         self,
@@ -80,7 +90,6 @@ class Shape:
         """About how many bytes of memory it takes."""
         return 25 * len(self) + 4 * len(self._blank) + 120 * len(self._ignored) + 700
 
-    @property
     def key(self) -> bytes:
         """What tells it from other shapes."""
         told = blake2b(repr((self._ignored, self._given)).encode(), digest_size=16)

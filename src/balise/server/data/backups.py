@@ -26,7 +26,7 @@ class BackupBook:
         self.folder = folder
         self._data, self._state = data, state
         self._lock = threading.Lock()
-        self._job: tuple[str, Job] | None = None
+        self._job: Job | None = None
         self._why: dict[str, str] = {}
 
     def begin(self, name: str | None, who: str) -> Backup:
@@ -39,7 +39,7 @@ class BackupBook:
         with self._lock:
             self._look()
             if self._job is not None:
-                raise Refused(409, f"A backup is being made already ({self._job[0]}): wait until it is there.")
+                raise Refused(409, f"A backup is being made already ({self._job.name}): wait until it is there.")
             held = {one.name: one for one in self.all()}
             if chosen in held and held[chosen].state == "whole":
                 raise Refused(409, f"There is a backup {chosen} already: give another name.")
@@ -48,14 +48,13 @@ class BackupBook:
             self._state.write(lambda session: audit(session, who, "backup.begin", chosen))
             self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._why.pop(chosen, None)
-            job = Job("backup", chosen, ["backup", str(self.folder / chosen), "--data", str(self._data)])
-            self._job = (chosen, job)
+            self._job = Job("backup", chosen, ["backup", str(self.folder / chosen), "--data", str(self._data)])
         return next((one for one in self.all() if one.name == chosen), _begun(chosen))
 
     def _look(self) -> None:
-        if self._job is not None and (said := self._job[1].ended()) is not None:
+        if self._job is not None and (said := self._job.ended()) is not None:
             if said:
-                self._why[self._job[0]] = said
+                self._why[self._job.name] = said
             self._job = None
 
     def look(self) -> None:
@@ -65,7 +64,7 @@ class BackupBook:
 
     def all(self) -> list[Backup]:
         """The newest first."""
-        at_work = self._job[0] if self._job is not None else None
+        at_work = self._job.name if self._job is not None else None
         found = [self._one(path, at_work) for path in sorted(self.folder.glob("*")) if path.is_dir()]
         if at_work is not None and at_work not in {one.name for one in found}:
             found.append(_begun(at_work))
@@ -89,12 +88,12 @@ class BackupBook:
         )
 
     def jobs(self) -> list[DataJob]:
-        return [self._job[1].shown] if self._job is not None else []
+        return [self._job.shown] if self._job is not None else []
 
     def stop(self) -> None:
         with self._lock:
             if self._job is not None:
-                self._job[1].stop()
+                self._job.stop()
                 self._job = None
 
 

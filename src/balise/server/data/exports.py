@@ -42,7 +42,7 @@ class ExportBook:
         self._data, self._state = data, state
         self._lock = threading.Lock()
         self._courses: dict[str, _Course] = {}
-        self._job: tuple[str, Job] | None = None
+        self._job: Job | None = None
 
     # --- which there are
 
@@ -108,14 +108,14 @@ class ExportBook:
                 shutil.rmtree(self.folder / name, ignore_errors=True)
 
     def _end_job(self, name: str) -> None:
-        if self._job is not None and self._job[0] == name:
-            self._job[1].stop()
+        if self._job is not None and self._job.name == name:
+            self._job.stop()
             self._job = None
 
     def _answer(self, row: tables.Export) -> Export:
         body = ExportBody.model_validate(row.document)
         course = self._courses.get(row.name, _Course())
-        at_work = self._job is not None and self._job[0] == row.name
+        at_work = self._job is not None and self._job.name == row.name
         rows = size = days = 0
         said = course.said
         if (self.folder / row.name).exists():
@@ -146,12 +146,11 @@ class ExportBook:
         with self._lock:
             now = time.time()
             if self._job is not None:
-                name, job = self._job
-                said = job.ended()
+                job, said = self._job, self._job.ended()
                 if said is None:
                     return
                 self._job = None
-                self._note(name, said, now)
+                self._note(job.name, said, now)
             for row in self._rows():
                 course = self._courses.setdefault(row.name, _Course())
                 if row.ended_at is None and course.due <= now:
@@ -165,7 +164,7 @@ class ExportBook:
         words += ["--what", ",".join(body.what)]
         words += [f"--from={body.from_}"] if body.from_ else []
         words += [f"--until={body.until}"] if body.until else []
-        self._job = (row.name, Job("export", row.name, words))
+        self._job = Job("export", row.name, words)
 
     def _note(self, name: str, said: str, now: float) -> None:
         """One round has ended."""
@@ -189,7 +188,7 @@ class ExportBook:
         course.due = now + (every or TRY_AGAIN)
 
     def jobs(self) -> list[DataJob]:
-        return [self._job[1].shown] if self._job is not None else []
+        return [self._job.shown] if self._job is not None else []
 
     def warnings(self, _now: float) -> list[str]:
         return [f"the export {name} fails: {course.said}" for name, course in self._courses.items() if course.said]
@@ -198,5 +197,5 @@ class ExportBook:
         """What is broken off goes on at the next start."""
         with self._lock:
             if self._job is not None:
-                self._job[1].stop()
+                self._job.stop()
                 self._job = None

@@ -48,6 +48,10 @@ class Job:
                         self._said.append(text.removeprefix("balise: "))
 
     @property
+    def name(self) -> str:
+        return self._shown.name
+
+    @property
     def shown(self) -> DataJob:
         return self._shown
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Query
@@ -14,6 +13,8 @@ from balise.server.callers import Administrator, Viewer, part
 from balise.server.data.backups import BackupBook
 from balise.server.data.exports import ExportBook
 from balise.server.data.sizes import Sizes
+from balise.server.keeping.growth import Growth
+from balise.server.keeping.space import Space
 
 router = APIRouter(tags=["data"])
 ExportsHere = Annotated[ExportBook, part(ExportBook)]
@@ -23,17 +24,21 @@ ExportName = Annotated[Name, Path()]
 
 @router.get("/data")
 def read_data(
-    sizes: Annotated[Sizes, part(Sizes)], backups: BackupsHere, exports: ExportsHere, _who: Viewer
+    sizes: Annotated[Sizes, part(Sizes)],
+    space: Annotated[Space, part(Space)],
+    growth: Annotated[Growth, part(Growth)],
+    backups: BackupsHere,
+    exports: ExportsHere,
+    _who: Viewer,
 ) -> DataAnswer:
     """What everything takes by kind, how it grows, what it will be; backups, and what is at work."""
-    of_kinds, grown = sizes.of_kinds(), sizes.per_day
-    free = shutil.disk_usage(sizes.folder).free
+    of_kinds, free = sizes.of_kinds(), space.free
     return DataAnswer(
         bytes=sum(one.bytes for one in of_kinds),
         sizes=of_kinds,
-        free_bytes=free,
-        growth_bytes_per_day=grown,
-        full_in_days=free / grown if grown is not None and grown > 0 else None,
+        free_bytes=int(free),
+        growth_bytes_per_day=growth.per_day(),
+        full_in_days=growth.full_in(free),
         forecast=sizes.forecast(),
         backups_in=str(backups.folder),
         backups=backups.all(),

@@ -5,12 +5,10 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterator
-from pathlib import Path
 
 from balise.api.data import DataForecast, DataSize
 from balise.core.growing import Kept, forecast, stored_size
 from balise.core.series.steps import TIER_SECONDS
-from balise.server.keeping.growth import Growth
 from balise.store.events.store import EventStore, day_name
 from balise.store.series.seal import DAY, TIERS
 from balise.store.series.store import SeriesStore
@@ -38,23 +36,12 @@ class Sizes:
         state: StateStore,
         series: SeriesStore,
         events: EventStore,
-        growth: Growth,
         clock: Callable[[], int] = time.time_ns,
     ) -> None:
-        self._state, self._series, self._events, self._growth = state, series, events, growth
+        self._state, self._series, self._events = state, series, events
         self._clock = clock
         self._lock = threading.Lock()
         self._known: tuple[float, list[DataSize], list[Kept]] | None = None
-
-    @property
-    def folder(self) -> Path:
-        """Where everything is."""
-        return self._series.path.parent
-
-    @property
-    def per_day(self) -> float | None:
-        """Bytes a day by which everything grew in the last hours; None as long as that is not known."""
-        return self._growth.per_day()
 
     def of_kinds(self) -> list[DataSize]:
         return self._measured()[0]

@@ -302,12 +302,11 @@ class Directory:
 
     # --- changing
 
-    def ensure(self, name: str, *, token: int | None = None, most: int | None = None) -> Known:
-        """The host of a name, made when it was not there: somebody sends for it, with a token that may make `most`.
+    def ensure(self, name: str) -> Known:
+        """The host of a name, made when it was not there.
 
         Raises:
-            Refused: 422 when there are as many hosts as there may be, or the name has nothing readable; 403 when the
-                token has made all that it may.
+            Refused: 422 when there are as many hosts as there may be, or the name has nothing readable.
         """
         name = clean_name(name)
         known = self._by_name.get(name)
@@ -319,28 +318,12 @@ class Directory:
             raise Refused(422, "The resource has no readable host.name.")
         if len(self._by_id) >= MOST_HOSTS:
             raise Refused(422, f"There are {MOST_HOSTS} hosts already: remove some first.")
-
-        def add(session: Session) -> Host:
-            row = session.scalar(select(Host).where(Host.name == name))
-            if row is None:
-                now = time.time()
-                if most is not None:
-                    by = session.get(Token, token)
-                    if by is None or by.new_hosts >= most:
-                        raise Refused(403, f"The token has made the {most} new hosts that it may.")
-                    by.new_hosts += 1
-                row = Host(name=name, created_at=now, state_since=now, state="ok", last_seen=now)
-                session.add(row)
-            session.flush()
-            session.expunge(row)
-            return row
-
-        self._take_up(self._state.write(add))
+        self.ensure_all([(name, None, None)])
         return self._by_name[name]
 
     def ensure_all(self, asked: Sequence[tuple[str, int | None, int | None]]) -> None:
-        """Makes the hosts of several names in one transaction, each as `ensure` does, with a token and how many that
-        may make; those that may not be made are left out."""
+        """Makes the hosts of several names that are not there in one transaction. Each comes with a token and how many
+        that may make; those that may not be made are left out."""
         room = MOST_HOSTS - len(self._by_id)
         names = {clean_name(name): (token, most) for name, token, most in asked}
         wanted = [(name, *by) for name, by in names.items() if name and name not in self._by_name][: max(0, room)]

@@ -78,9 +78,8 @@ class OwnFigures:
         found = [] if self._space.state == "enough" else [self._space.words]
         if self._memory.state == "tight":
             found.append(self._memory.words)
-        grown = self._growth.per_day()
-        if not found and grown is not None and grown > 0 and self._space.free / grown < SOON_FULL:
-            days = max(0.0, self._space.free / grown)
+        days = self._growth.full_in(self._space.free)
+        if not found and days is not None and days < SOON_FULL:
             found.append(f"at the pace of the last hours the console's disk is full in {days:.1f} days")
         for of_part in self._warnings:
             found += of_part(now)

@@ -26,3 +26,8 @@ class Growth:
         if self._sizes and (known := self._sizes[-1][0] - self._sizes[0][0]) >= KNOWN_AFTER:
             return (self._sizes[-1][1] - self._sizes[0][1]) / known * 86_400
         return None
+
+    def full_in(self, free: float) -> float | None:
+        """Days until so many bytes are taken at this pace; None while nothing grows, or nothing is known."""
+        grown = self.per_day()
+        return max(0.0, free / grown) if grown is not None and grown > 0 else None

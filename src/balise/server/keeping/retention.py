@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from pydantic import ValidationError
@@ -11,6 +10,7 @@ from balise.api.keeping import DAY, EventKeep, Keeping, RetentionAnswer, Retenti
 from balise.api.spans import duration_text, seconds
 from balise.server.asking import read_filter
 from balise.server.errors import bad_field
+from balise.server.keeping.growth import Growth
 from balise.server.keeping.pruning import Pruner
 from balise.server.keeping.settings import SettingsBook
 from balise.server.keeping.space import Space
@@ -31,7 +31,7 @@ class RetentionBook:
         events: EventStore,
         pruner: Pruner,
         space: Space,
-        growth: Callable[[], float | None],
+        growth: Growth,
     ) -> None:
         self._space = space
         self._growth = growth
@@ -53,7 +53,7 @@ class RetentionBook:
 
     def shown(self) -> RetentionAnswer:
         """How long things are kept, beside what they take now."""
-        keeping, grown, free = self.get(), self._growth(), self._space.free
+        keeping, free = self.get(), self._space.free
         return RetentionAnswer(
             events=[*keeping.events_by, EventKeep(keep=_days(keeping.events))],
             most_bytes=keeping.most_event_bytes,
@@ -65,8 +65,8 @@ class RetentionBook:
             event_days=len(self._events.days()),
             point_bytes=self._series.size(),
             free_bytes=int(free),
-            growth_bytes_per_day=grown,
-            full_in_days=free / grown if grown is not None and grown > 0 else None,
+            growth_bytes_per_day=self._growth.per_day(),
+            full_in_days=self._growth.full_in(free),
         )
 
     def put(self, body: RetentionBody, who: str) -> RetentionAnswer:

@@ -9,7 +9,8 @@ from balise.server.people.access import Principal
 from balise.server.receive.scopes import Admission
 from balise.store.writer import Busy
 
-MOST_WAITING = 10_000
+MOST_WAITING, MOST_EACH = 10_000, 2_000
+"""Hosts that wait to be written, and how many of them may be one sender's."""
 AT_ONCE = 500
 """Hosts of one transaction."""
 Asked = tuple[Principal, str]
@@ -34,18 +35,19 @@ class Arrivals:
             await self._join(principal, new[at : at + AT_ONCE])
 
     async def _join(self, principal: Principal, new: Sequence[str]) -> None:
-        if len(self._waiting) + len(new) > MOST_WAITING:
+        mine = sum(token == principal.token for token, _ in self._waiting)
+        if len(self._waiting) + len(new) > MOST_WAITING or mine + len(new) > MOST_EACH:
             raise Busy
         loop = asyncio.get_running_loop()
-        mine = []
+        done = []
         for name in new:
             key = (principal.token, name)
             if key not in self._waiting:
                 self._waiting[key] = ((principal, name), loop.create_future())
-            mine.append(self._waiting[key][1])
+            done.append(self._waiting[key][1])
         if self._writing is None or self._writing.done():
             self._writing = loop.create_task(self._write())
-        await asyncio.gather(*(asyncio.shield(one) for one in mine))
+        await asyncio.gather(*(asyncio.shield(one) for one in done))
 
     async def _write(self) -> None:
         while self._waiting:

@@ -11,11 +11,11 @@ from collections import OrderedDict
 from collections.abc import Hashable
 from dataclasses import replace
 from typing import Generic, TypeVar
+from weakref import WeakValueDictionary
 
 from balise.core.series.forms import GroupForm, MetricForm, form_of, metric_form_of
 from balise.core.series.shapes import Shape
 
-MOST_SHAPES = 4096
 ALIKE = 4
 """Forms of one length, of metrics of one name, that are told apart."""
 SHARE = 8
@@ -31,8 +31,7 @@ class FormBook:
         self.groups = _Held[GroupForm](capacity)
         self.metrics = _Held[MetricForm](capacity)
         self._lock = threading.Lock()
-        self._met = 0
-        self._shapes: OrderedDict[bytes, Shape] = OrderedDict()
+        self._shapes: WeakValueDictionary[bytes, Shape] = WeakValueDictionary()
 
     def known(self, rest: bytes) -> GroupForm | None:
         """The form of the bytes of a group after its resource, if the like was read before."""
@@ -46,22 +45,11 @@ class FormBook:
             self.groups.keep(sender, rest, found)
         return found
 
-    @property
-    def shapes(self) -> int:
-        """How many shapes were met that none before was like."""
-        return self._met
-
     def _shape(self, shape: Shape) -> Shape:
-        """The one shape that is kept of all that are like it: bodies that say other words have their numbers in the
-        same places."""
-        key = shape.key
+        """The one shape of all that are like it, as long as anybody has it: bodies that say other words have their
+        numbers in the same places."""
         with self._lock:
-            self._met += key not in self._shapes
-            held = self._shapes.setdefault(key, shape)
-            self._shapes.move_to_end(key)
-            if len(self._shapes) > MOST_SHAPES:
-                self._shapes.popitem(last=False)
-        return held
+            return self._shapes.setdefault(shape.key(), shape)
 
     def _metric(self, sender: Hashable, chunk: bytes) -> MetricForm:
         found = self.metrics.find(chunk)
@@ -74,8 +62,6 @@ class FormBook:
     def forget(self) -> None:
         self.groups.clear()
         self.metrics.clear()
-        with self._lock:
-            self._shapes.clear()
 
 
 class _Held(Generic[F]):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Hashable, Sequence
 from dataclasses import dataclass
 
@@ -15,6 +15,8 @@ from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
+EACH = 600
+"""About how many bytes a body takes without its shape."""
 ALIKE = 4
 """Bodies of one sender, resource and length that are told apart."""
 
@@ -36,7 +38,6 @@ class KnownBody:
         chosen: which of its numbers those are; None for all.
         begun: moments, unix nanoseconds, at which the last series of the layout were nothing yet.
         skipped: how many of its points are not taken.
-        own: bytes that are this body's alone.
     """
 
     shape: Shape
@@ -45,7 +46,6 @@ class KnownBody:
     chosen: I64 | None = None
     begun: Sequence[int] = ()
     skipped: int = 0
-    own: int = 0
 
     def gather(self, rest: bytes) -> Points:
         """Its points, in the order of the layout."""
@@ -65,6 +65,7 @@ class KnownBodies:
         self._capacity = capacity
         self._lock = threading.Lock()
         self._held: OrderedDict[Hashable, tuple[KnownBody, ...]] = OrderedDict()
+        self._shapes: Counter[Shape] = Counter()
         self.size = 0
 
     def find(self, key: Hashable, rest: bytes) -> KnownBody | None:
@@ -77,22 +78,32 @@ class KnownBodies:
                 return known
         return None
 
+    def __contains__(self, key: Hashable) -> bool:
+        return key in self._held
+
     def keep(self, key: Hashable, known: KnownBody) -> None:
         with self._lock:
-            others = self._held.get(key, ())
-            kept = (known, *others)[:ALIKE]
-            self.size += sum(map(_size, kept)) - sum(map(_size, others))
-            self._held[key] = kept
-            self._held.move_to_end(key)
+            others = self._held.pop(key, ())
+            self._held[key] = kept = (known, *others)[:ALIKE]
+            self._count(known, 1)
+            for dropped in others[len(kept) - 1 :]:
+                self._count(dropped, -1)
             while self.size > self._capacity and len(self._held) > 1:
-                _, dropped = self._held.popitem(last=False)
-                self.size -= sum(map(_size, dropped))
+                for dropped in self._held.popitem(last=False)[1]:
+                    self._count(dropped, -1)
+
+    def _count(self, known: KnownBody, one: int) -> None:
+        """Counts what a body takes, and its shape with the first and the last that has it: most are the fleet's."""
+        before = self._shapes[known.shape]
+        self._shapes[known.shape] += one
+        self.size += one * EACH
+        if not before or not self._shapes[known.shape]:
+            self.size += one * known.shape.size
+        if not self._shapes[known.shape]:
+            del self._shapes[known.shape]
 
     def forget(self) -> None:
         with self._lock:
             self._held.clear()
+            self._shapes.clear()
             self.size = 0
-
-
-def _size(known: KnownBody) -> int:
-    return 600 + known.own

@@ -8,7 +8,7 @@ import json
 import math
 import time
 from collections import Counter, OrderedDict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
@@ -112,11 +112,11 @@ class LogIntake:
         self._room.on_disk()
         self._admission.check_kind(principal, "logs")
         told: list[tuple[Taker, int, dict[str, Any], float]] = []
-        request = await self._heavy.work(principal, body, lambda: _parsed(body, as_json), as_json=as_json)
+        groups = await self._heavy.work(principal, body, lambda: _groups_of(body, as_json), as_json=as_json)
         if principal.host is None:
-            await self._arrivals.welcome(principal, (resource_host(_attributes(r)) for r in request.resource_logs))
+            await self._arrivals.welcome(principal, (resource_host(attributes) for _, attributes in groups))
         read, outcome = await self._heavy.work(
-            principal, body, lambda: self._read(principal, request, body, delivery, arrived, told)
+            principal, body, lambda: self._read(principal, groups, body, delivery, arrived, told)
         )
         for take, host, content, at in told:
             await asyncio.to_thread(take, host, content, at)
@@ -127,7 +127,7 @@ class LogIntake:
     def _read(
         self,
         principal: Principal,
-        request: ExportLogsServiceRequest,
+        groups: Sequence[tuple[ResourceLogs, dict[str, str]]],
         body: bytes,
         delivery: str,
         arrived: Nanos | None,
@@ -137,8 +137,7 @@ class LogIntake:
         snapshots: list[Snapshot] = []
         rejected = ahead = 0
         now = arrived or now_nanos()
-        for resource in request.resource_logs:
-            attributes = _attributes(resource)
+        for resource, attributes in groups:
             host = self._host(principal, attributes)
             for scope in resource.scope_logs:
                 if host is None:
@@ -203,22 +202,21 @@ class LogIntake:
             snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))
 
 
-def _parsed(body: bytes, as_json: bool) -> ExportLogsServiceRequest:
+def _groups_of(body: bytes, as_json: bool) -> list[tuple[ResourceLogs, dict[str, str]]]:
+    """What a body says, resource by resource, with what each says of itself, as text."""
     request = ExportLogsServiceRequest()
     if as_json:
         parse_json(body, request)
-        return request
-    check_records(body)
-    try:
-        request.ParseFromString(body)
-    except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
-        raise WireError("the body is no OTLP logs request") from None
-    return request
-
-
-def _attributes(group: ResourceLogs) -> dict[str, str]:
-    """What a resource says of itself, as text."""
-    return {kv.key: attribute_text(_plain(kv.value)) for kv in group.resource.attributes}
+    else:
+        check_records(body)
+        try:
+            request.ParseFromString(body)
+        except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
+            raise WireError("the body is no OTLP logs request") from None
+    return [
+        (group, {kv.key: attribute_text(_plain(kv.value)) for kv in group.resource.attributes})
+        for group in request.resource_logs
+    ]
 
 
 def _said(record: LogRecord, now: Nanos) -> Nanos:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Hashable, Sequence
-from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -102,7 +101,7 @@ class MetricIntake:
         if quick is None:
             self.shape_misses += 1
             if principal.host is None:
-                names = await self._heavy.work(principal, body, lambda: _hosts_in(body))
+                names = await self._heavy.work(principal, body, lambda: self._hosts_in(sender, body))
                 await self._arrivals.welcome(principal, names)
             found, layout, points = await self._heavy.work(principal, body, lambda: self._look(principal, sender, body))
         else:
@@ -161,6 +160,14 @@ class MetricIntake:
             return None, points
         return self._store.catalogue.layouts.of(np.concatenate([layout.series for layout in layouts])), points
 
+    def _hosts_in(self, sender: Hashable, body: bytes) -> list[str]:
+        """The names of the hosts that a body is of, but for those of which the sender sent the like before."""
+        return [
+            resource_host(read_resource(body, group.resource))
+            for group in groups_of(body)
+            if (sender, body[slice(*group.resource)], group.end - group.start) not in self._senders
+        ]
+
     def _look(self, principal: Principal, sender: Hashable, body: bytes) -> tuple[list[Found], Layout | None, Points]:
         """Looks at a body, however many groups it has; what is not known of it is learnt."""
         found: list[Found] = []
@@ -175,14 +182,11 @@ class MetricIntake:
 
     def _learn(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found:
         rest, resource = body[group.start : group.end], body[slice(*group.resource)]
-        shapes = self._forms.shapes
         form = self._forms.known(rest) or self._forms.read(sender, rest)
         host, kept = self._resource(principal, read_resource(body, group.resource))
         known = self._placed(host, kept, form)
         if form.fixed and known.layout is not None:
-            # The first one of a shape stands for it.
-            own = form.shape.size if self._forms.shapes > shapes else 0
-            self._senders.keep((sender, resource, len(rest)), replace(known, own=own))
+            self._senders.keep((sender, resource, len(rest)), known)
         return Found(rest, known)
 
     def _resource(self, principal: Principal, attributes: dict[str, str]) -> tuple[Known | None, Kept]:
@@ -308,11 +312,6 @@ class MetricIntake:
         """Memory is short: forms are learnt anew. What is known of senders stays, as without it each body costs more
         than it holds."""
         self._forms.forget()
-
-
-def _hosts_in(body: bytes) -> list[str]:
-    """The names of the hosts that a body is of."""
-    return [resource_host(read_resource(body, group.resource)) for group in groups_of(body)]
 
 
 def _traits_of(metric: MetricForm, kept: Kept) -> list[Trait]:

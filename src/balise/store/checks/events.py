@@ -7,10 +7,11 @@ from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
-from balise.store.checks.finding import Finding, Progress, damage, looked_at
-from balise.store.checks.series import RESTORE
+from balise.store.checks.finding import RESTORE, STOP, Finding, damage
+from balise.store.database import looked_at
 from balise.store.events.day import HOUR, MINUTE
 from balise.store.events.index import words_path
+from balise.store.progress import Progress
 
 _MINUTES = f"SELECT time / {MINUTE}, severity, count(*) FROM event GROUP BY 1, 2"
 _HOURS = f"SELECT time / {HOUR}, pattern, severity, source, host, count(*) FROM event GROUP BY 1, 2, 3, 4, 5"
@@ -49,6 +50,7 @@ class EventCheck:
 
     def _day(self, path: Path) -> Iterator[Finding]:
         with closing(looked_at(path)) as connection:
+            connection.execute("BEGIN")
             broken = list(damage(connection, path.name, RESTORE))
             yield from broken
             if broken:
@@ -61,7 +63,7 @@ class EventCheck:
         if wrong:
             mended = self._count_anew(path) if self._mend else ""
             what = f"its counts by {' and by '.join({'minute': 'minute', 'said': 'pattern'}[n] for n in wrong)}"
-            yield Finding(path.name, f"{what} are not those of its events", mended, _STOP)
+            yield Finding(path.name, f"{what} are not those of its events", mended, STOP)
         yield from self._words(path)
 
     def _count_anew(self, path: Path) -> str:
@@ -87,10 +89,7 @@ class EventCheck:
                 for suffix in ("", "-wal", "-shm"):
                     words.with_name(words.name + suffix).unlink(missing_ok=True)
                 mended = "it is removed, and made anew when it is asked"
-            yield Finding(words.name, "the index of words is damaged", mended, _STOP)
-
-
-_STOP = "stop the console and run balise data check --mend"
+            yield Finding(words.name, "the index of words is damaged", mended, STOP)
 
 
 def _sum(connection: sqlite3.Connection, query: str) -> frozenset[tuple[int, ...]]:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
-Progress = Callable[[str, int, int], None]
-"""Is told what is looked at, and how much of how many is done."""
+RESTORE = "put a backup back: balise data restore"
+STOP = "stop the console and run balise data check --mend"
 
 
 @dataclass(frozen=True)
@@ -23,14 +22,6 @@ class Finding:
     @property
     def text(self) -> str:
         return "; ".join(part for part in (f"{self.where}: {self.what}", self.mended or self.remedy) if part)
-
-
-def looked_at(path: Path) -> sqlite3.Connection:
-    """A connection that writes nothing and sees the file as of now for as long as it is open."""
-    connection = sqlite3.connect(path, isolation_level=None, timeout=15)
-    connection.execute("PRAGMA query_only=ON")
-    connection.execute("BEGIN")
-    return connection
 
 
 def damage(connection: sqlite3.Connection, where: str, remedy: str) -> Iterator[Finding]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import Summary, coarser
 from balise.durable import write_durably
 from balise.store.checks.finding import Finding
+from balise.store.checks.series import Unreadable
 from balise.store.series import tables
 from balise.store.series.seal import DAY, REPLACED, TIERS, matrix_rows
 from balise.store.series.store import SeriesStore
@@ -34,56 +35,54 @@ class SeriesMender:
         self._folder, self._store = folder, store
         self._encoder = BlockEncoder()
 
-    def mend(self, blocks: Sequence[int], matrices: Sequence[int]) -> list[Finding]:
-        """Takes out what cannot be read, of which a copy stays in a folder `damaged`; answers what was done."""
-        name = self._store.path.name
-        done = []
-        for number in blocks:
-            row = self._take_out("block", number)
-            what = (
-                f"block {number} is taken out: {row['samples']:,} points of {len(row['series']) // 8} series are lost"
-            )
-            done.append(Finding(name, what, "what was summed up of them stays", "they are in the backups before that"))
-        taken = [self._take_out("matrix", number) for number in matrices]
+    def mend(self, unreadable: Sequence[Unreadable]) -> Iterator[Finding]:
+        """Takes out what cannot be read, of which a copy stays in a folder `damaged`; tells what was done of each."""
+        rows = [(one, self._row(one)) for one in unreadable]
         # Of the narrower steps first: the wider ones may be made of those.
-        for row in sorted(taken, key=lambda row: row["tier"]):
-            done.append(Finding(name, f"matrix {row['id']} is taken out", self._make_anew(row)))
-        return done
+        for one, row in sorted(rows, key=lambda pair: pair[1].get("tier", 0)):
+            made: list[dict[str, object]] = []
+            done = f"it is taken out, with {row.get('samples', 0):,} points; what was summed up of them stays"
+            if one.table == "matrix":
+                made, done = self._made_anew(row)
+            self._put_aside(one, row)
+            with self._store.engine.begin() as connection:
+                connection.exec_driver_sql(f"DELETE FROM {one.table} WHERE id = ?", (one.number,))
+                if made:
+                    connection.execute(insert(tables.matrix), made)
+            yield Finding(self._store.path.name, one.what, done)
 
-    def _take_out(self, table: str, number: int) -> dict[str, Any]:
+    def _row(self, one: Unreadable) -> dict[str, Any]:
         with self._store.engine.connect() as connection:
-            found = connection.exec_driver_sql(f"SELECT * FROM {table} WHERE id = ?", (number,))
-            row = dict(found.mappings().one())
+            found = connection.exec_driver_sql(f"SELECT * FROM {one.table} WHERE id = ?", (one.number,))
+            return dict(found.mappings().one())
+
+    def _put_aside(self, one: Unreadable, row: dict[str, Any]) -> None:
         aside = self._folder / ASIDE
         aside.mkdir(exist_ok=True, mode=0o700)
         told = {key: base64.b64encode(v).decode() if isinstance(v, bytes) else v for key, v in row.items()}
-        write_durably(aside / f"{table}-{number}.json", json.dumps(told).encode())
-        with self._store.engine.begin() as connection:
-            connection.exec_driver_sql(f"DELETE FROM {table} WHERE id = ?", (number,))
-        return row
+        write_durably(aside / f"{one.table}-{one.number}.json", json.dumps(told).encode())
 
-    def _make_anew(self, row: dict[str, Any]) -> str:
-        """Sums a matrix up from the points of its day, or from the narrower steps; what was done, in words."""
+    def _made_anew(self, row: dict[str, Any]) -> tuple[list[dict[str, object]], str]:
+        """A matrix summed up from the points of its day, or from the narrower steps, as rows; and what that is."""
         tier = next(t for t in TIERS if TIER_SECONDS[t] == row["tier"])
-        if len(row["series"]) % 8:
-            return "its series are not known: it is lost"
-        series = np.unique(np.frombuffer(row["series"], np.int64))
-        series = series[self._store.catalogue.series.has(series)]
+        series = np.unique(np.frombuffer(row["series"], np.int64)) if len(row["series"]) % 8 == 0 else np.empty(0, int)
+        series = series[self._store.catalogue.series.has(series)] if len(series) else series
         if not len(series):
-            return "its series are not known: it is lost"
-        summary = self._of_points(tier, row["day"], series)
-        source = "the points of that day"
+            return [], "it is taken out: its series are not known, and it is lost"
+        summary, source = self._of_points(tier, row["day"], series), "the points of that day"
         if not (summary.count > 0).any() and tier == "1h":
-            steps = Steps(row["day"] * DAY, TIER_SECONDS["5m"] * NS, DAY // (TIER_SECONDS["5m"] * NS))
-            narrow = Summary.empty(len(series), steps.count)
-            self._store.reader.stored_rollup("5m", row["metric"], series, steps, narrow)
-            summary, source = coarser(narrow, TIER_SECONDS["1h"] // TIER_SECONDS["5m"]), "the steps of 5 min"
+            summary, source = self._of_narrower(row["metric"], row["day"], series), "the steps of 5 min"
         if not (summary.count > 0).any():
-            return "nothing is left that it could be made of: it is lost"
-        made = list(matrix_rows(self._encoder, tier, row["metric"], row["day"], 0, series, summary, how=REPLACED))
-        with self._store.engine.begin() as connection:
-            connection.execute(insert(tables.matrix), made)
-        return f"made anew of {source}"
+            return [], "it is taken out: nothing is left that it could be made of, and it is lost"
+        made = matrix_rows(self._encoder, tier, row["metric"], row["day"], 0, series, summary, how=REPLACED)
+        return list(made), f"it is made anew of {source}"
+
+    def _of_narrower(self, metric: int, day: int, series: I64) -> Summary:
+        width = TIER_SECONDS["5m"] * NS
+        steps = Steps(day * DAY, width, DAY // width)
+        narrow = Summary.empty(len(series), steps.count)
+        self._store.reader.stored_rollup("5m", metric, series, steps, narrow)
+        return coarser(narrow, TIER_SECONDS["1h"] // TIER_SECONDS["5m"])
 
     def _of_points(self, tier: TierName, day: int, series: I64) -> Summary:
         start, width = day * DAY, TIER_SECONDS[tier] * NS

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,9 @@ import numpy as np
 from balise.api.spans import rfc3339
 from balise.core.moments import seconds_of
 from balise.core.series.codec import CodecError, decode_block, decode_times
-from balise.store.checks.finding import Finding, Progress, damage, looked_at
+from balise.store.checks.finding import RESTORE, Finding, damage
+from balise.store.database import looked_at
+from balise.store.progress import Progress
 from balise.store.series.seal import DAY
 
 FIELDS = ("low", "high", "total", "count", "last", "seen", "extra")
@@ -23,21 +26,29 @@ _INBOX = (
     "SELECT inbox.seq, length(times), length(points), length(layout.series) FROM inbox "
     "LEFT JOIN layout ON layout.id = inbox.layout"
 )
-RESTORE = "put a backup back: balise data restore"
 BAD = (ValueError, TypeError, IndexError, CodecError)
 
 
+@dataclass(frozen=True)
+class Unreadable:
+    """A row of `block` or `matrix` that cannot be read."""
+
+    table: str
+    number: int
+    what: str
+
+
 class SeriesCheck:
-    """Looks at a file as of one moment. `blocks` and `matrices` are then those that cannot be read, by number."""
+    """Looks at a file as of one moment. `unreadable` are then the rows that cannot be read."""
 
     def __init__(self, path: Path, progress: Progress) -> None:
         self._path, self._progress = path, progress
-        self.blocks: list[int] = []
-        self.matrices: list[int] = []
+        self.unreadable: list[Unreadable] = []
         self.samples = 0
 
     def findings(self) -> Iterator[Finding]:
         with closing(looked_at(self._path)) as connection:
+            connection.execute("BEGIN")
             broken = list(damage(connection, self._path.name, RESTORE))
             yield from broken
             try:
@@ -50,7 +61,7 @@ class SeriesCheck:
         name = self._path.name
         count = connection.execute("SELECT (SELECT count(*) FROM block) + (SELECT count(*) FROM matrix)").fetchone()[0]
         done = 0
-        for query, look, bad in ((_BLOCKS, self._block, self.blocks), (_MATRICES, _matrix, self.matrices)):
+        for table, query, look in (("block", _BLOCKS, self._block), ("matrix", _MATRICES, _matrix)):
             for row in connection.execute(query):
                 done += 1
                 if done % 500 == 0 or done == count:
@@ -58,8 +69,7 @@ class SeriesCheck:
                 try:
                     look(row)
                 except BAD as error:
-                    bad.append(row[0])
-                    yield Finding(name, f"{_named(row)} cannot be read: {error}")
+                    self.unreadable.append(Unreadable(table, row[0], f"{_named(row)} cannot be read: {error}"))
         for seq, times, points, series in connection.execute(_INBOX):
             if series is None or points != series or times not in (8, points):
                 yield Finding(

@@ -8,14 +8,14 @@ from contextlib import closing
 from pathlib import Path
 
 from balise.store.checks.events import EventCheck
-from balise.store.checks.finding import Finding, Progress, damage, looked_at
+from balise.store.checks.finding import RESTORE, STOP, Finding, damage
 from balise.store.checks.mender import SeriesMender
-from balise.store.checks.series import RESTORE, SeriesCheck
+from balise.store.checks.series import SeriesCheck
+from balise.store.database import looked_at
 from balise.store.folders import DataError, must_be_whole, served
+from balise.store.progress import Progress
 from balise.store.series.store import SeriesStore
 from balise.store.state.secrets import ENVIRONMENT
-
-_STOP = "stop the console and run balise data check --mend"
 
 
 class Check:
@@ -50,12 +50,13 @@ class Check:
 
     def _series(self) -> Iterator[Finding]:
         check = SeriesCheck(self._folder / "series.db", self._progress)
-        for one in check.findings():
-            yield one if one.remedy or self._mend else Finding(one.where, one.what, remedy=_STOP)
+        yield from check.findings()
         self.samples = check.samples
-        if self._mend and (check.blocks or check.matrices):
+        if not self._mend:
+            yield from (Finding("series.db", one.what, remedy=STOP) for one in check.unreadable)
+        elif check.unreadable:
             store = SeriesStore(self._folder)
             try:
-                yield from SeriesMender(self._folder, store).mend(check.blocks, check.matrices)
+                yield from SeriesMender(self._folder, store).mend(check.unreadable)
             finally:
                 store.close()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
-from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
@@ -14,13 +13,11 @@ from balise.durable import settle
 from balise.store.copies.manifest import FILE, UNFINISHED, Copied, Manifest, copied_through
 from balise.store.copies.moment import Moment
 from balise.store.folders import KEY, DataError, databases, must_be_whole, other_files
+from balise.store.progress import Progress
 
 PAGES = 2048
 """Pages of one step of copying."""
 _COPYING = ".copying"
-
-Progress = Callable[[str, int, int], None]
-"""Is told the file at hand, and bytes done of how many; what is read to verify counts like what is copied."""
 
 
 class Backup:

@@ -7,7 +7,8 @@ import time
 from collections.abc import Iterable
 from pathlib import Path
 
-BUSY_MS = 15_000
+from balise.store.database import looked_at
+
 TRIES = 50
 
 
@@ -17,8 +18,8 @@ class Moment:
 
     def __init__(self, first: Path, others: Iterable[Path]) -> None:
         self.at = 0.0
-        self._held = {path: _opened(path) for path in (first, *others)}
-        watching = _opened(first)
+        self._held = {path: looked_at(path) for path in (first, *others)}
+        watching = looked_at(first)
         try:
             for _ in range(TRIES):
                 before = _version(watching)
@@ -49,13 +50,6 @@ class Moment:
     def close(self) -> None:
         for path in list(self._held):
             self.let_go(path)
-
-
-def _opened(path: Path) -> sqlite3.Connection:
-    connection = sqlite3.connect(path, isolation_level=None, timeout=BUSY_MS / 1000, check_same_thread=False)
-    connection.execute("PRAGMA query_only=ON")
-    connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
-    return connection
 
 
 def _version(connection: sqlite3.Connection) -> int:

@@ -5,15 +5,14 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Callable
 from pathlib import Path
 
 from balise.durable import settle, write_durably
 from balise.store.copies.manifest import FILE, Copied, Manifest, copied_through
 from balise.store.folders import RESTORING, DataError
+from balise.store.progress import Progress
 
 _COPYING = ".copying"
-Progress = Callable[[str, int, int], None]
 
 
 class Restore:

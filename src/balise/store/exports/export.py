@@ -11,19 +11,21 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+import pyarrow as pa
+
 from balise.core.series.steps import TIER_SECONDS
 from balise.store.events.store import day_name, day_of
 from balise.store.exports import lines, points, rollups
 from balise.store.exports.dayfiles import UNFINISHED, DayFiles
 from balise.store.exports.ledger import Done, Ledger
+from balise.store.exports.schemas import EVENTS, POINTS, ROLLUPS
 from balise.store.exports.view import SeriesView
 from balise.store.folders import DataError, must_be_whole
+from balise.store.progress import Progress
 from balise.store.series.seal import DAY, TIERS
 
 KINDS = ("points", "rollups", "events")
 _LOCK = ".lock"
-Progress = Callable[[str, int, int], None]
-"""Is told the day and kind at hand, and how many of how many are done."""
 
 
 @dataclass(frozen=True)
@@ -34,7 +36,7 @@ class _Unit:
     day: int
     mark: str
     column: str
-    schema: object
+    schema: pa.Schema
     write: Callable[[DayFiles], None]
 
     @property
@@ -56,7 +58,7 @@ class Export:
         """Exports what is not there yet or has changed; answers how many days of kinds that were, and what stands."""
         ledger = Ledger.begin(self._to)
         with _alone(self._to):
-            view = SeriesView(self._data)
+            view = SeriesView(self._data) if {"points", "rollups"} & set(self._what) else None
             try:
                 units = [unit for unit in self._units(view) if self._wanted(unit, ledger)]
                 for done, unit in enumerate(units):
@@ -65,7 +67,8 @@ class Export:
                 self._progress("", len(units), len(units))
                 shutil.rmtree(self._to / UNFINISHED, ignore_errors=True)
             finally:
-                view.close()
+                if view is not None:
+                    view.close()
         return len(units), ledger
 
     def _wanted(self, unit: _Unit, ledger: Ledger) -> bool:
@@ -83,25 +86,25 @@ class Export:
             rows = files.rows
             ledger.note(unit.name, Done(unit.mark, rows, files.settle()))
 
-    def _units(self, view: SeriesView) -> Iterator[_Unit]:
+    def _units(self, view: SeriesView | None) -> Iterator[_Unit]:
         span = (self._start, self._end)
-        if "points" in self._what:
+        if view is not None and "points" in self._what:
             for day in self._days(view.days(None)):
                 write = partial(points.write, view, day, *span)
-                yield _Unit("points", day, self._marked(day, view.mark(day, None)), "metric", points.SCHEMA, write)
-        if "rollups" in self._what:
+                yield _Unit("points", day, self._marked(day, view.mark(day, None)), "metric", POINTS, write)
+        if view is not None and "rollups" in self._what:
             for tier in TIERS:
                 wide = str(TIER_SECONDS[tier])
                 for day in self._days(view.days(wide)):
                     write = partial(rollups.write, view, tier, day, *span)
                     mark = self._marked(day, view.mark(day, wide))
-                    yield _Unit(f"rollups/tier={tier}", day, mark, "metric", rollups.SCHEMA, write)
+                    yield _Unit(f"rollups/tier={tier}", day, mark, "metric", ROLLUPS, write)
         if "events" in self._what:
             files = {day_of(path.stem): path for path in (self._data / "events").glob("????-??-??.db")}
             for day in self._days(sorted(files)):
                 mark = self._marked(day, lines.mark(files[day]))
                 write = partial(lines.write, files[day], day, *span)
-                yield _Unit("events", day, mark, "source", lines.SCHEMA, write)
+                yield _Unit("events", day, mark, "source", EVENTS, write)
 
     def _days(self, days: Sequence[int]) -> list[int]:
         return [day for day in days if day * DAY < self._end and (day + 1) * DAY > self._start]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -11,13 +10,12 @@ import numpy as np
 import pyarrow as pa
 
 from balise.api.events import SEVERITIES
-from balise.store.exports.columns import moments, words
+from balise.store.database import looked_at
+from balise.store.exports.columns import moments
 from balise.store.exports.dayfiles import DayFiles
 from balise.store.exports.schemas import EVENTS
 
 AT_ONCE = 50_000
-COLUMN = "source"
-SCHEMA = EVENTS
 _EVENTS = (
     "SELECT event.id, time, host.name, severity, body, "
     "CASE typeof(event.attributes) WHEN 'integer' THEN kept.attributes ELSE event.attributes END, pattern, source.name "
@@ -29,15 +27,14 @@ _EVENTS = (
 
 def mark(path: Path) -> str:
     """What changes whenever events come to a day."""
-    with closing(sqlite3.connect(path, timeout=15)) as connection:
+    with closing(looked_at(path)) as connection:
         low, high = connection.execute("SELECT min(id), max(id) FROM event").fetchone()
     return f"{low or 0}:{high or 0}"
 
 
 def write(path: Path, day: int, start: int, end: int, files: DayFiles) -> None:
     """Writes the events of a day's file within [start, end) nanoseconds."""
-    with closing(sqlite3.connect(path, timeout=15, isolation_level=None)) as connection:
-        connection.execute("PRAGMA query_only=ON")
+    with closing(looked_at(path)) as connection:
         connection.execute("BEGIN")
         for number, source in connection.execute("SELECT id, name FROM source ORDER BY name").fetchall():
             found = connection.execute(_EVENTS, (start, end, number))
@@ -48,12 +45,11 @@ def write(path: Path, day: int, start: int, end: int, files: DayFiles) -> None:
 
 def _table(day: int, rows: list[tuple[Any, ...]]) -> pa.Table:
     ids, times, hosts, severities, bodies, attributes, patterns, _ = zip(*rows, strict=True)
-    every = np.arange(len(rows))
     columns = [
         pa.array([f"{day}-{number}" for number in ids]),
         *moments(np.array(times, np.int64)),
-        words(list(hosts), every),
-        words([SEVERITIES[code] for code in severities], every),
+        pa.array(hosts, pa.string()).dictionary_encode(),
+        pa.array([SEVERITIES[code] for code in severities], pa.string()).dictionary_encode(),
         pa.array(severities, pa.int8()),
         pa.array(bodies, pa.string()),
         pa.array([one or "{}" for one in attributes], pa.string()),

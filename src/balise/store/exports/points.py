@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-
 import numpy as np
 import pyarrow as pa
 
+from balise.store.database import in_pieces
 from balise.store.exports.columns import moments, of_series
 from balise.store.exports.dayfiles import DayFiles
 from balise.store.exports.schemas import POINTS
@@ -15,17 +14,14 @@ from balise.store.series.seal import DAY
 
 METRICS_AT_ONCE = 200
 """Files that are open at once."""
-TIER = None
-COLUMN = "metric"
-SCHEMA = POINTS
 
 
 def write(view: SeriesView, day: int, start: int, end: int, files: DayFiles) -> None:
     """Writes what there is of a day within [start, end) nanoseconds."""
     start, end = max(start, day * DAY), min(end, (day + 1) * DAY)
-    for metrics in groups(sorted(view.catalogue.metric_by_id), METRICS_AT_ONCE):
+    for metrics in in_pieces(sorted(view.catalogue.metric_by_id), METRICS_AT_ONCE):
         for host in sorted(view.hosts):
-            series = view.series_of(host, set(metrics))
+            series = view.series_of(host, metrics)
             if series:
                 _write_host(view, series, start, end, files)
         for metric in metrics:
@@ -48,7 +44,3 @@ def _write_host(view: SeriesView, series: list[int], start: int, end: int, files
             pa.array(values, mask=np.isnan(values)),
         ]
         files.add(view.catalogue.metric_by_id[metric].name, pa.Table.from_arrays(columns, schema=POINTS))
-
-
-def groups(numbers: Sequence[int], size: int) -> Iterator[Sequence[int]]:
-    return (numbers[at : at + size] for at in range(0, len(numbers), size))

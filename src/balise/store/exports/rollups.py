@@ -8,16 +8,12 @@ import pyarrow as pa
 from balise.core.moments import NS
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import FIELDS
+from balise.store.database import in_pieces
 from balise.store.exports.columns import moments, of_series
 from balise.store.exports.dayfiles import DayFiles
-from balise.store.exports.points import groups
 from balise.store.exports.schemas import ROLLUPS
 from balise.store.exports.view import SeriesView, named
 from balise.store.series.seal import DAY
-
-SERIES_AT_ONCE = 1000
-COLUMN = "metric"
-SCHEMA = ROLLUPS
 
 
 def write(view: SeriesView, tier: TierName, day: int, start: int, end: int, files: DayFiles) -> None:
@@ -30,7 +26,7 @@ def write(view: SeriesView, tier: TierName, day: int, start: int, end: int, file
     steps = Steps(first, width, count)
     for metric in sorted(view.catalogue.metric_by_id):
         of_metric = named(view, list(view.catalogue.metric_by_id[metric].series))
-        for series in groups(of_metric, SERIES_AT_ONCE):
+        for series in in_pieces(of_metric):
             _write_series(view, tier, metric, list(series), steps, files)
         files.end(view.catalogue.metric_by_id[metric].name)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from sqlalchemy import Engine, create_engine, func, select
 from sqlalchemy.pool import StaticPool
 
 from balise.core.moments import NS
+from balise.store.database import BUSY_MS, looked_at
 from balise.store.folders import DataError
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
@@ -23,7 +25,6 @@ from balise.store.series.reader import Reader
 from balise.store.series.seal import DAY
 
 I64 = NDArray[np.int64]
-BUSY_SECONDS = 15
 SETTLED = 6 * 3600 * NS
 """By this long after a day has ended, blocks that began in it have ended too."""
 
@@ -48,7 +49,7 @@ class _HeldCursor(sqlite3.Cursor):
 
 def _engine(path: Path) -> Engine:
     def connect() -> sqlite3.Connection:
-        connection = sqlite3.connect(path, factory=_Held, timeout=BUSY_SECONDS, check_same_thread=False)
+        connection = sqlite3.connect(path, factory=_Held, timeout=BUSY_MS / 1000, check_same_thread=False)
         connection.isolation_level = None
         connection.execute("PRAGMA query_only=ON")
         connection.execute("PRAGMA temp_store=MEMORY")
@@ -130,11 +131,11 @@ class SeriesView:
             if stripe.rows:
                 yield stripe.seqs[: stripe.rows], stripe.times[: stripe.rows]
 
-    def series_of(self, host: int, metrics: set[int]) -> list[int]:
+    def series_of(self, host: int, metrics: Sequence[int]) -> list[int]:
         """The series of a host that are of some metrics."""
         mine = np.array(self.catalogue.of_host(host), np.int64)
         own = self.catalogue.series.metrics_of(mine)
-        chosen: list[int] = np.sort(mine[np.isin(own, sorted(metrics))]).tolist()
+        chosen: list[int] = np.sort(mine[np.isin(own, metrics)]).tolist()
         return chosen
 
     def close(self) -> None:
@@ -144,11 +145,8 @@ class SeriesView:
 def _hosts(path: Path) -> dict[int, str]:
     if not path.exists():
         return {}
-    connection = sqlite3.connect(path, timeout=BUSY_SECONDS)
-    try:
+    with closing(looked_at(path)) as connection:
         return dict(connection.execute("SELECT id, name FROM host"))
-    finally:
-        connection.close()
 
 
 def named(view: SeriesView, series: Sequence[int]) -> list[int]:
