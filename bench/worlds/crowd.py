@@ -15,9 +15,13 @@ from typing import Any
 
 import httpx
 import psutil
+from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
 
-from balise.api.access import NewToken, Scope
+from balise.api.access import NewEnrolmentKey, NewToken, Scope
+from balise.api.agents import EnrolRequest
+from balise.api.hosts import Facts
 from balise.api.rules import RuleBody
+from balise.api.secrets import REVEALED, Secret
 from enrolling import INTERVAL, Line, agent_bodies
 from report import Report
 from running import Service
@@ -25,10 +29,15 @@ from sending import log_request
 from worlds.body import KINDS, POINTS, body
 
 HOSTS, RULES = 5000, 40
-LINES = 128
-"""Connections."""
+LINES, ENROLLING = 128, 20
+"""Connections of those that deliver, and of those that enrol."""
+JSON = {"Content-Type": "application/json"}
 EVENTS_A_SECOND = 200
 TAKES = ("max", "avg", "rate", "p95")
+
+
+def name(number: int) -> str:
+    return f"host-{number:05d}"
 
 
 class Patched:
@@ -43,8 +52,6 @@ class Patched:
 
 def _evidence(host: str) -> Patched:
     """What an agent says beside its metrics: who was busy, and how it does."""
-    from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
-
     request = ExportLogsServiceRequest.FromString(agent_bodies(host)[1])
     moment = time.time_ns()
     for group in request.resource_logs:
@@ -55,19 +62,30 @@ def _evidence(host: str) -> Patched:
 
 
 class Crowd:
-    """The hosts, as one process that plays them all."""
+    """The agents, as one process that plays them all; `token` is of another sender, who sends lines."""
 
-    def __init__(self, url: str, token: str, hosts: int) -> None:
-        self._url, self._token = url, token
+    def __init__(self, url: str, key: str, token: str, hosts: int) -> None:
+        self._url, self._key, self._token = url, key, token
         moment = time.time_ns()
-        self._metrics = [Patched(body(f"host-{n:05d}", moment), moment) for n in range(hosts)]
-        evidence = _evidence("host-00000")
-        self._logs = [
-            Patched(evidence._content.replace(b"host-00000", b"host-%05d" % n), int.from_bytes(evidence._old, "little"))
-            for n in range(hosts)
-        ]
+        self._metrics = [Patched(body(name(n), moment), moment) for n in range(hosts)]
+        self._logs = _evidence(name(0))
+        self._tokens = [""] * hosts
         self.failed = 0
         self.took: list[float] = []
+
+    async def enrol(self) -> float:
+        """Seconds until all are enrolled, some at a time."""
+        began = time.monotonic()
+        async with httpx.AsyncClient(base_url=self._url, timeout=60) as http:
+            await asyncio.gather(*(self._enrolled(http, n) for n in range(ENROLLING)))
+        return time.monotonic() - began
+
+    async def _enrolled(self, http: httpx.AsyncClient, first: int) -> None:
+        for number in range(first, len(self._tokens), ENROLLING):
+            facts = Facts(host_name=name(number), machine_id=f"m-{number}")
+            asked = EnrolRequest(key=Secret(self._key), facts=facts).model_dump_json(context=REVEALED)
+            answer = await http.post("/api/v1/agents/enrol", content=asked, headers=JSON)
+            self._tokens[number] = answer.raise_for_status().json()["token"]
 
     async def arrive(self) -> float:
         """Seconds until the first bodies of all are taken."""
@@ -77,12 +95,12 @@ class Crowd:
 
     async def _first(self, number: int) -> None:
         line = Line(self._url)
-        for one in self._metrics[number::LINES]:
-            await self._sent(line, "metrics", one.at(time.time_ns()))
+        for own in range(number, len(self._metrics), LINES):
+            await self._sent(line, "metrics", self._metrics[own].at(time.time_ns()), self._tokens[own])
 
-    async def _sent(self, line: Line, kind: str, content: bytes) -> None:
+    async def _sent(self, line: Line, kind: str, content: bytes, token: str) -> None:
         began = time.monotonic()
-        while not await line.post(kind, self._token, content, packed=False):
+        while not await line.post(kind, token, content, packed=False):
             self.failed += 1
             await asyncio.sleep(0.5)
         self.took.append(time.monotonic() - began)
@@ -105,8 +123,8 @@ class Crowd:
                     return
                 await asyncio.sleep(max(0.0, due - time.monotonic()))
                 now = time.time_ns()
-                await self._sent(line, "metrics", self._metrics[number].at(now))
-                await self._sent(line, "logs", self._logs[number].at(now))
+                await self._sent(line, "metrics", self._metrics[number].at(now), self._tokens[number])
+                await self._sent(line, "logs", self._logs.at(now), self._tokens[number])
             turn += 1
 
     async def _say(self, start: float, seconds: float) -> None:
@@ -118,14 +136,14 @@ class Crowd:
                 (now, 9, f"request {count + i} for berth {i} took {i * 3} ms") for i in range(EVENTS_A_SECOND // 10)
             ]
             count += len(lines)
-            request = log_request(f"host-{count % len(self._metrics):05d}", lines)
-            await self._sent(line, "logs", request.SerializeToString())
+            request = log_request(name(count % len(self._metrics)), lines)
+            await self._sent(line, "logs", request.SerializeToString(), self._token)
             await asyncio.sleep(max(0.0, start + count / EVENTS_A_SECOND - time.monotonic()))
 
 
-async def _play(url: str, token: str, hosts: int, seconds: float) -> dict[str, Any]:
-    crowd = Crowd(url, token, hosts)
-    print("ready", flush=True)
+async def _play(url: str, key: str, token: str, hosts: int, seconds: float) -> dict[str, Any]:
+    crowd = Crowd(url, key, token, hosts)
+    print(json.dumps({"enrolling": await crowd.enrol()}), flush=True)
     arriving = await crowd.arrive()
     first = sorted(crowd.took)
     found = {"arriving": arriving, "first": _p(first, 0.99), "refused": crowd.failed}
@@ -201,13 +219,14 @@ def measured(report: Report) -> None:
         try:
             _rules(service)
             with service.client() as admin:
-                token = admin.tokens.create(
-                    NewToken(name="crowd", role="ingest", scope=Scope(new_hosts=hosts + 10))
-                ).token
-            words = [sys.executable, "-m", "worlds.crowd", service.url, token, str(hosts), str(settle + seconds + 5)]
+                token = admin.tokens.create(NewToken(name="lines", role="ingest", scope=Scope(new_hosts=10))).token
+                key = admin.keys.create(NewEnrolmentKey(label="crowd", uses=hosts, group="Crowd")).key
+            words = [sys.executable, "-m", "worlds.crowd", service.url, key, token, str(hosts)]
+            words.append(str(settle + seconds + 5))
             with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as load:
                 assert load.stdout
-                load.stdout.readline()
+                enrolling = json.loads(load.stdout.readline())["enrolling"]
+                report.figure("agents enrolled a second", f"{hosts / enrolling:8.0f}")
                 process = psutil.Process(service.pid)
                 arrived = json.loads(load.stdout.readline())
                 report.budget(
@@ -237,4 +256,5 @@ def measured(report: Report) -> None:
 
 
 if __name__ == "__main__":
-    print(json.dumps(asyncio.run(_play(sys.argv[1], sys.argv[2], int(sys.argv[3]), float(sys.argv[4])))))
+    url, key, token, hosts, seconds = sys.argv[1:]
+    print(json.dumps(asyncio.run(_play(url, key, token, int(hosts), float(seconds)))))

@@ -7,7 +7,9 @@ import random
 import shutil
 import sqlite3
 from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -16,6 +18,7 @@ from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS
 from balise.store.events.day_search import DAY, Search
 from balise.store.events.fields import FieldCounts
+from balise.store.events.index import Indexer
 from balise.store.events.said import SaidCounts
 from balise.store.events.signed import SignedIn
 from balise.store.events.store import Delivery, EventStore, pack_snapshot
@@ -128,6 +131,27 @@ def test_what_is_erased_is_found_nowhere_and_its_number_never_given_again(tmp_pa
     assert [e.body for e in again.find(Search(T0, T0 + DAY, "deck"), 20)[0]] == [f"deck {n}" for n in (8, 6, 4, 2, 0)]
     assert again.find(Search(T0, T0 + DAY, "ramp"), 1)[0][0].id != last
     again.close()
+
+
+def test_events_erased_before_their_words_are_taken_up_leave_the_index_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def late(indexer: Indexer, day: Path, rows: Sequence[Any]) -> None:
+        """Between the removal and its being told, later events come and their words are taken up."""
+        store.accept_now(Delivery([NewEvent(T0 + 60 * NS, "pier-0", 6, "crew", "ramp down")]))
+        indexer.catch_up(day)
+        forget(indexer, day, rows)
+
+    forget = Indexer.forget
+    monkeypatch.setattr(Indexer, "forget", late)
+    store = EventStore(tmp_path, keep_days=100)
+    store.accept_now(Delivery([NewEvent(T0, "pier-0", 6, "crew", "ramp up")]))
+    store.find(Search(T0, T0 + DAY, "ramp"), 1)
+    store.accept_now(Delivery([NewEvent(T0 + n * NS, "pier-1", 6, "crew", f"deck {n}") for n in range(10)]))
+    assert store.erase("pier-1") == 10
+    assert store.find(Search(T0, T0 + DAY, "deck"), 500)[0] == []
+    assert len(store.find(Search(T0, T0 + DAY, "ramp"), 500)[0]) == 2
+    store.close()
 
 
 def test_a_day_as_it_was_kept_before_is_brought_up(tmp_path: Path) -> None:

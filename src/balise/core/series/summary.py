@@ -116,6 +116,11 @@ class Flat:
         rows = np.repeat(np.arange(len(pieces)), sizes)
         times = np.concatenate([t for t, _ in pieces]) if pieces else np.empty(0, np.int64)
         values = np.concatenate([v for _, v in pieces]) if pieces else np.empty(0)
+        return Flat.told(rows, times, values)
+
+    @staticmethod
+    def told(rows: I64, times: I64, values: F64) -> Flat:
+        """From points that are in order, NaN among them."""
         good = ~np.isnan(values)
         return Flat(rows, times, values) if good.all() else Flat(rows[good], times[good], values[good])
 

@@ -23,8 +23,11 @@ MOST, SHARE = 2 << 30, 0.5
 LEAST = 384 << 20
 TIGHT, EASY = 0.65, 0.55
 """From which share of the ceiling on nothing heavy is begun, and below which share it is again."""
-LET_GO_AGAIN = 10.0
-"""Seconds between two times that caches are let go, which takes a while and makes what comes next slower."""
+LET_GO_AGAIN, LET_GO_RARELY = 10.0, 300.0
+"""Seconds between two times that caches are let go, which takes a while and makes what comes next slower; and the most
+of it when that gave little back."""
+LITTLE = 0.02
+"""Of what is held."""
 MemoryState = Literal["easy", "tight"]
 
 
@@ -56,6 +59,7 @@ class Memory:
         self._measure = measure or _resident
         self._clock = clock
         self._let_go_at = float("-inf")
+        self._again = LET_GO_AGAIN
         self.held = 0
         self.state: MemoryState = "easy"
         self.refused = 0
@@ -63,15 +67,21 @@ class Memory:
     def look(self) -> None:
         """Measures anew; lets caches go when it is tight."""
         self.held = self._measure()
-        if self.held > TIGHT * self.ceiling and self._clock() - self._let_go_at > LET_GO_AGAIN:
-            self._let_go_at = self._clock()
-            self.tight.tell(None)
-            _give_back()
-            self.held = self._measure()
+        if self.held > TIGHT * self.ceiling and self._clock() - self._let_go_at > self._again:
+            self._let_go()
         share = self.held / self.ceiling
         before, self.state = self.state, "tight" if share > (EASY if self.state == "tight" else TIGHT) else "easy"
         if before != self.state:
             log.warning("memory is %s: %d of %d bytes", self.state, self.held, self.ceiling)
+
+    def _let_go(self) -> None:
+        before = self.held
+        self.tight.tell(None)
+        _give_back()
+        self.held = self._measure()
+        self._let_go_at = self._clock()
+        gave = before - self.held > LITTLE * before
+        self._again = LET_GO_AGAIN if gave else min(2 * self._again, LET_GO_RARELY)
 
     def check_question(self) -> None:
         """Raises Refused 503 when no heavy question may be begun."""

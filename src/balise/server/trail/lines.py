@@ -122,7 +122,7 @@ class LineReader:
 
     def _points(self, series: Sequence[Series], start: float, end: float) -> Flat:
         lo, hi = int(start * NS) - MARGIN, int(end * NS)
-        return Flat.of(self._store.reader.raw([one.id for one in series], lo, hi))
+        return self._store.reader.flat([one.id for one in series], lo, hi)
 
     @staticmethod
     def _steps(start: float, end: float, before: float, width: float) -> Steps:

@@ -19,7 +19,8 @@ from balise.store.database import is_full, open_engine
 MOST_OPEN = 8
 AT_ONCE = 20_000
 """Events of one transaction."""
-PAUSE_AFTER_FAILURE = 5.0
+GATHER, PAUSE_AFTER_FAILURE = 1.0, 5.0
+"""Seconds in which events gather until their words are taken up, unless somebody asks before; and after a failure."""
 _TABLES = (
     "CREATE VIRTUAL TABLE IF NOT EXISTS words USING fts5(body, tags, content='', columnsize=0, "
     'tokenize="unicode61 remove_diacritics 2")',
@@ -31,6 +32,7 @@ _TAKE = (
     f"INSERT INTO words (rowid, body, tags) SELECT id, body, {_TAGS} FROM day.event "
     "WHERE id > ? AND id <= ? ORDER BY id"
 )
+_HOLDS = "SELECT 1 FROM words WHERE words MATCH ? AND rowid = ?"
 _ENDS = "SELECT (SELECT min(id) FROM {0}), (SELECT max(id) FROM {0})"
 log = logging.getLogger(__name__)
 
@@ -100,16 +102,16 @@ class WordIndex:
 
     def forget(self, rows: Sequence[Sequence[Any]]) -> None:
         """Lets go of events that were erased: their number, time, host, severity, source, pattern and body."""
-        low, high = self.reached()
-        # A contentless index forgets a row when it is told again what it holds.
+        # A contentless index forgets a row when it is told again what it holds; one that it does not hold, as that was
+        # erased before its words were taken up, would break it.
         gone = [
             ("delete", number, body, f"h{host} p{pattern}")
             for number, _, host, _, _, pattern, body, *_ in rows
-            if low <= number <= high
+            if self._writing.exec_driver_sql(_HOLDS, (f"tags:h{host}", number)).first()
         ]
         if gone:
             self._writing.exec_driver_sql("INSERT INTO words (words, rowid, body, tags) VALUES (?, ?, ?, ?)", gone)
-            self._writing.commit()
+        self._writing.commit()
 
     def close(self) -> None:
         self._writing.close()
@@ -190,7 +192,8 @@ class Indexer:
                 if not self._taken_up(day):
                     self.failures += 1
                     self.wake(day)
-                    self._pause()
+                    self._pause(PAUSE_AFTER_FAILURE)
+            self._pause(GATHER)
 
     def _taken_up(self, day: Path) -> bool:
         try:
@@ -203,9 +206,9 @@ class Indexer:
             return False
         return True
 
-    def _pause(self) -> None:
+    def _pause(self, seconds: float) -> None:
         with self._wake:
-            self._wake.wait_for(lambda: self._stopping, PAUSE_AFTER_FAILURE)
+            self._wake.wait_for(lambda: self._stopping, seconds)
 
     def close(self) -> None:
         with self._wake:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from balise.core.moments import NS, seconds_of
 from balise.core.series.growth import MAX_GAP, increases, told_growth
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
-from balise.core.series.summary import Flat, Summary, coarser, summarise_flat
+from balise.core.series.summary import Summary, coarser, summarise_flat
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.reader import Reader, in_weight
 
@@ -45,7 +45,7 @@ class Blocks:
         """Rows of `series`, steps, and what happened there."""
         if tier == "raw":
             for rows, at, part in self._raw(series, steps, 0):
-                flat = Flat.of(self._reader.raw([series[r] for r in rows.tolist()], part.start, part.end))
+                flat = self._reader.flat([series[r] for r in rows.tolist()], part.start, part.end)
                 yield rows, at, summarise_flat(flat, len(rows), part)
             return
         factor = steps.width // (TIER_SECONDS[tier] * NS)
@@ -63,7 +63,7 @@ class Blocks:
         if tier == "raw":
             for rows, at, part in self._raw(series, steps, MAX_GAP):
                 places = rows.tolist()
-                flat = Flat.of(self._reader.raw([series[r] for r in places], part.start - MAX_GAP, part.end))
+                flat = self._reader.flat([series[r] for r in places], part.start - MAX_GAP, part.end)
                 yield rows, at, *increases(flat, [kinds[r] for r in places], part)
             return
         delta = np.array([k == "delta" for k in kinds], bool)

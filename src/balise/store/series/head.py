@@ -67,19 +67,6 @@ class Stripe:
         times = self.times[: self.rows]
         return times if self.shared_times or not times.shape[1] else times.max(axis=1)
 
-    def of(self, series: int) -> tuple[I64, F64]:
-        """Times and values of one series, in order of arrival."""
-        rows = self.rows
-        columns = self.layout.columns(series)
-        if len(columns) == 1:
-            column = columns[0]
-            times = self.times[:rows] if self.shared_times else self.times[:rows, column]
-            return times, self.values[:rows, column]
-        values = self.values[:rows][:, columns].reshape(-1)
-        if self.shared_times:
-            return np.repeat(self.times[:rows], len(columns)), values
-        return self.times[:rows][:, columns].reshape(-1), values
-
     def without(self, taken: NDArray[np.bool_], now: int) -> Stripe:
         """A stripe of the rows not in `taken` [rows at the time it was made] and of all later ones."""
         keep = np.ones(self.rows, bool)
@@ -116,9 +103,9 @@ class Head:
         """Whether any of these series has recent points."""
         return bool(self._places.of_any(series))
 
-    def of_any(self, series: Sequence[int]) -> list[Stripe]:
+    def of_any(self, series: I64) -> list[Stripe]:
         """The stripes that have any of these series."""
-        keys = self._places.of_any(np.array(series, np.int64))
+        keys = self._places.of_any(series)
         return [self.stripes[key] for key in keys if key in self.stripes]
 
     def with_kin(self, keys: Sequence[Key]) -> list[Key]:
@@ -139,15 +126,6 @@ class Head:
             self._places.add(key, batch.layout.series)
         stripe.append(seq, batch)
         self.samples += len(batch.values)
-
-    def of(self, series: int) -> list[tuple[I64, F64]]:
-        """The pieces of one series."""
-        found = []
-        for key in self._places.of_any(np.array([series])):
-            stripe = self.stripes.get(key)
-            if stripe and stripe.rows:
-                found.append(stripe.of(series))
-        return found
 
     def drop(self, taken: Sequence[tuple[Key, NDArray[np.bool_]]], now: int) -> None:
         """Removes rows that now stand in blocks; what stays is as if it had come at `now`."""

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
-from itertools import groupby
+from itertools import groupby, pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,7 @@ from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
+from balise.store.series.recent import Points, Recent, in_order, together
 from balise.store.series.seal import DAY, REPLACED, ordered_once
 from balise.store.series.tails import Tails
 
@@ -66,66 +67,59 @@ class Reader:
         self.tails = Tails(catalogue, sealed_until, self.stored, 2 * MAX_GAP)
 
     @contextmanager
-    def _snapshot(self, series: Sequence[int]) -> Iterator[tuple[Connection, list[list[Piece]], Before]]:
-        """The recent pieces of each series, their tails, and a connection whose view is of the very same moment."""
-        ids = np.array(series, np.int64)
-        self.tails.of(ids)
+    def _snapshot(self, series: I64) -> Iterator[tuple[Connection, Recent]]:
+        """The recent points of series, ascending and each once, and a connection whose view is of the same moment."""
         with self._engine.connect() as connection:
             with self._moment:
                 connection.exec_driver_sql("BEGIN")
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
-                recent = [self._head.of(s) for s in series]
-                tails = self.tails.of(ids)
-            yield connection, recent, tails
+                seen = [(stripe, stripe.rows) for stripe in self._head.of_any(series)]
+            yield connection, Recent(seen, series)
             connection.rollback()
 
     def raw(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
         """Times and values of each series within [start, end) nanoseconds, in order of time, each moment once."""
-        with self._snapshot(series) as (connection, recent, _):
-            pieces: list[list[Piece]] = [[] for _ in series]
-            for place, times, values in self._stored(connection, series, start, end):
-                pieces[place].append((times, values))
-        return [_joined([*stored, *new], start, end) for stored, new in zip(pieces, recent, strict=True)]
+        ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
+        rows, times, values = self._once(ids, start, end)
+        bounds = np.searchsorted(rows, np.arange(len(ids) + 1)).tolist()
+        pieces = [(times[lo:hi], values[lo:hi]) for lo, hi in pairwise(bounds)]
+        return [pieces[place] for place in places.tolist()]
 
-    def since(self, series: Sequence[int], start: int, end: int = np.iinfo(np.int64).max) -> tuple[I64, I64, F64]:
-        """All points of many series within [start, end), in no order: places in `series`, times, values, each [n]."""
-        if not series:
-            return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
-        ids = np.array(series, np.int64)
-        place_of = np.full(int(ids.max()) + 1, -1, np.int64)
-        place_of[ids] = np.arange(len(ids))
-        rows: list[I64] = []
-        times: list[I64] = []
-        values: list[F64] = []
-        with self._engine.connect() as connection:
-            with self._moment:
-                connection.exec_driver_sql("BEGIN")
-                connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
-                stripes = self._head.of_any(series)
-                sizes = [stripe.rows for stripe in stripes]
-            for stripe, size in zip(stripes, sizes, strict=True):
-                own = stripe.layout.series
-                places = np.where(own < len(place_of), place_of[np.minimum(own, len(place_of) - 1)], -1)
-                columns = np.flatnonzero(places >= 0)
-                if not len(columns):
-                    continue
-                moments = stripe.times[:size]
-                moments = np.repeat(moments[:, None], len(columns), 1) if moments.ndim == 1 else moments[:, columns]
-                inside = (moments >= start) & (moments < end)
-                rows.append(np.broadcast_to(places[columns], moments.shape)[inside])
-                times.append(moments[inside])
-                values.append(stripe.values[:size][:, columns][inside])
-            hosts = self._catalogue.series.hosts_of(series).tolist()
-            sealed = [i for i, host in enumerate(hosts) if self._sealed_until.get(host, 0) >= start]
-            for place, moments, found in self._stored(connection, [series[i] for i in sealed], start, end):
-                inside = (moments >= start) & (moments < end)
-                rows.append(np.full(int(inside.sum()), sealed[place]))
-                times.append(moments[inside])
-                values.append(found[inside])
-            connection.rollback()
-        if not rows:
-            return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
-        return np.concatenate(rows), np.concatenate(times), np.concatenate(values)
+    def flat(self, series: Sequence[int], start: int, end: int) -> Flat:
+        """The numbers of each series within [start, end) nanoseconds; its rows are places in `series`."""
+        ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
+        rows, times, values = self._once(ids, start, end)
+        if len(ids) != len(places) or (np.diff(places) < 0).any():
+            lows = np.searchsorted(rows, ids_range := np.arange(len(ids)))
+            sizes = np.searchsorted(rows, ids_range, side="right") - lows
+            rows, taken = _spread(lows[places], sizes[places])
+            times, values = times[taken], values[taken]
+        return Flat.told(rows, times, values)
+
+    def _once(self, ids: I64, start: int, end: int) -> Points:
+        """All points of series within [start, end), by series and time, each moment once."""
+        with self._snapshot(ids) as (connection, recent):
+            stored = self._inside(connection, ids, start, end)
+        return in_order(together([*stored, *recent.points(start, end)]))
+
+    def since(self, series: Sequence[int], start: int, end: int = np.iinfo(np.int64).max) -> Points:
+        """All points of many series within [start, end), in no order and as often as they came: places in `series`,
+        times, values, each [n]."""
+        ids, first = np.unique(np.array(series, np.int64), return_index=True)
+        with self._snapshot(ids) as (connection, recent):
+            rows, times, values = together([*self._inside(connection, ids, start, end), *recent.points(start, end)])
+        return first[rows], times, values
+
+    def _inside(self, connection: Connection, ids: I64, start: int, end: int) -> list[Points]:
+        """What is stored of series within [start, end), piece by piece."""
+        hosts = self._catalogue.series.hosts_of(ids).tolist()
+        sealed = [place for place, host in enumerate(hosts) if self._sealed_until.get(host, 0) >= start]
+        found: list[Points] = []
+        for place, times, values in self._stored(connection, ids[sealed].tolist(), start, end):
+            lo, hi = np.searchsorted(times, [start, end])
+            if lo < hi:
+                found.append((np.full(int(hi - lo), sealed[place]), times[lo:hi], values[lo:hi]))
+        return found
 
     def _stored(
         self, connection: Connection, series: Sequence[int], start: int, end: int
@@ -154,11 +148,7 @@ class Reader:
     def count(self, series: Sequence[int], start: int, end: int) -> I64:
         """At most how many points each series has within [start, end) nanoseconds, without reading them: [series]."""
         ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
-        out = np.zeros(len(ids), np.int64)
-        for stripe in self._head.of_any(series):
-            own = stripe.layout.series
-            at = np.minimum(np.searchsorted(ids, own), len(ids) - 1)
-            np.add.at(out, at[ids[at] == own], stripe.rows)
+        out = Recent([(stripe, stripe.rows) for stripe in self._head.of_any(ids)], ids).counts
         of_hosts: dict[int, list[int]] = {}
         for place, host in enumerate(self._catalogue.series.hosts_of(ids).tolist()):
             of_hosts.setdefault(host, []).append(place)
@@ -182,7 +172,7 @@ class Reader:
         found = [int(day) * DAY] if day is not None else []
         if found and found[0] <= start:
             return found[0]
-        found += [int(s.times[: s.rows].min()) for s in self._head.of_any(series) if s.rows]
+        found += [int(s.times[: s.rows].min()) for s in self._head.of_any(np.array(series, np.int64)) if s.rows]
         return min(found, default=None)
 
     def stored(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
@@ -216,43 +206,55 @@ class Reader:
             raise ValueError(f"steps of {steps.width} ns from {steps.start} asked of tier {tier}")
         wanted = np.array(series, np.int64)
         order = np.argsort(wanted)
-        with self._snapshot(series) as (connection, recent, tails):
-            out = _room(len(series), steps.count, set(FIELDS) if any(recent) else fields)
-            self._merge_matrices(connection, tier, metric, wanted[order], order, steps, out, fields)
-            sizes = np.array([sum(len(t) for t, _ in pieces) if pieces else 0 for pieces in recent], np.int64)
-            for fresh in in_weight(np.flatnonzero(sizes), sizes, RECENT_AT_ONCE):
-                joined = [_joined(recent[place], 0, steps.end) for place in fresh.tolist()]
-                self._add_recent(connection, wanted[fresh], joined, tails, fresh, steps, out)
+        ids = wanted[order]
+        if (np.diff(ids) == 0).any():
+            ids, places = np.unique(wanted, return_inverse=True)
+            return self.rolled(tier, metric, ids.tolist(), steps, fields).rows(places)
+        self.tails.of(ids)
+        with self._snapshot(ids) as (connection, recent):
+            tails = self.tails.of(ids)
+            out = _room(len(series), steps.count, set(FIELDS) if recent.counts.any() else fields)
+            self._merge_matrices(connection, tier, metric, ids, order, steps, out, fields)
+            for fresh in in_weight(np.flatnonzero(recent.counts), recent.counts, RECENT_AT_ONCE):
+                self._add_recent(connection, ids, recent, tails, fresh, order, steps, out)
         return out
 
     def _add_recent(
         self,
         connection: Connection,
-        series: I64,
-        pieces: list[Piece],
+        ids: I64,
+        recent: Recent,
         tails: Before,
-        places: NDArray[np.intp],
+        places: I64,
+        rows_of: NDArray[np.intp],
         steps: Steps,
         out: Summary,
     ) -> None:
-        """Adds what is not sealed yet: points after the tails as they are, late ones by looking at the whole step."""
-        kinds = self._catalogue.series.kinds_of(series)
-        grown_from, late = [], []
-        for place, (times, values) in zip(places.tolist(), pieces, strict=True):
-            at = int(np.searchsorted(times, tails.times[place], side="right"))
-            late.append(times[:at])
-            tail = (tails.times[place : place + 1], tails.values[place : place + 1])
-            grown_from.append((np.concatenate([tail[0], times[at:]]), np.concatenate([tail[1], values[at:]])))
-        summary = summarise_flat(Flat.of([(t[1:], v[1:]) for t, v in grown_from]), len(series), steps)
+        """Adds what is not sealed yet of the series in some places of `ids`, each a row of `out`: points after the
+        tails as they are, late ones by looking at the whole step."""
+        low, high = int(places[0]), int(places[-1]) + 1
+        rows, times, values = in_order(together(recent.points(0, steps.end, low=low, high=high)))
+        rows = rows - low
+        before = Before(tails.times[low:high], tails.values[low:high])
+        kinds = self._catalogue.series.kinds_of(ids[low:high])
+        late = times <= before.times[rows]
+        fresh = (rows[~late], times[~late], values[~late])
+        summary = summarise_flat(Flat.told(*fresh), high - low, steps)
+        # Growth starts at the tail, which comes before all that is later.
+        tail = (np.arange(high - low), before.times, before.values)
+        grown_from = in_order(together([tail, fresh]))
         delta = np.array([k == "delta" for k in kinds])[:, None]
-        grown, seen = (np.where(delta, 0.0, a) for a in increases(Flat.of(grown_from), kinds, steps))
-        out.add(places, slice(0, steps.count), replace(summary, grown=grown, seen=seen))
-        for row in [row for row, moments in enumerate(late) if len(moments)]:
+        grown, seen = (np.where(delta, 0.0, a) for a in increases(Flat.told(*grown_from), kinds, steps))
+        where = rows_of[low:high]
+        out.add(where, slice(0, steps.count), replace(summary, grown=grown, seen=seen))
+        for row in np.unique(rows[late]).tolist():
+            own = slice(*np.searchsorted(rows, [row, row + 1]))
+            moments = times[own][late[own]]
+            start = max(steps.start, int(moments[0]) // steps.width * steps.width)
+            there = self._of_blocks(connection, [int(ids[low + row])], start - MAX_GAP, steps.end)[0]
+            whole = _joined([there, (times[own], values[own])], start - MAX_GAP, steps.end)
             mine = slice(row, row + 1)
-            start = max(steps.start, int(late[row][0]) // steps.width * steps.width)
-            there = self._of_blocks(connection, series[mine].tolist(), start - MAX_GAP, steps.end)[0]
-            whole = _joined([there, pieces[row]], start - MAX_GAP, steps.end)
-            out.replace(places[mine], slice(0, steps.count), revised([whole], [late[row]], kinds[mine], steps))
+            out.replace(where[mine], slice(0, steps.count), revised([whole], [moments], kinds[mine], steps))
 
     def stored_rollup(self, tier: TierName, metric: int, series: I64, steps: Steps, out: Summary) -> None:
         """Fills `out` with what the matrices alone hold; `series` ascending."""
@@ -392,3 +394,10 @@ def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
         high = max(low + 1, int(np.searchsorted(reached, before + most, side="right")))
         yield rows[low:high]
         low = high
+
+
+def _spread(lows: I64, sizes: I64) -> tuple[I64, I64]:
+    """Of stretches one after the other, `sizes` long and from `lows` on: which stretch, and the place, each [n]."""
+    which = np.repeat(np.arange(len(sizes)), sizes)
+    ends = np.cumsum(sizes)
+    return which, np.arange(len(which)) + np.repeat(lows - (ends - sizes), sizes)

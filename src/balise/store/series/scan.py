@@ -81,7 +81,7 @@ class Scan:
                 connection.exec_driver_sql("BEGIN")
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
                 few = len(series) < FEW
-                stripes = self._head.of_any(series) if few else list(self._head.stripes.values())
+                stripes = self._head.of_any(held.ids) if few else list(self._head.stripes.values())
                 sizes = [stripe.rows for stripe in stripes]
             if steps.width == TIER_SECONDS[tier] * NS:
                 metrics = np.unique(self._catalogue.series.metrics_of(series)).tolist()
