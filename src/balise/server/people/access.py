@@ -8,7 +8,7 @@ from collections import OrderedDict
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import Row, bindparam, delete, func, select, update
 from sqlalchemy.orm import Session
 
 from balise.api.access import Role, Scope
@@ -20,10 +20,16 @@ from balise.store.state.tables import AuditEntry, Candidate, SessionCookie, Toke
 WAITING = "waiting"
 """The role of a machine that waits to be let in: it may do nothing yet."""
 RANK = {"viewer": 1, "operator": 2, "administrator": 3}
-REMEMBERED_SECONDS = 60.0
-"""How long a token is remembered. Whatever ends one in this process makes it forgotten at once."""
+REMEMBERED_SECONDS = 600.0
+"""How long a token is remembered. Whatever ends one makes it forgotten at once."""
 UNKNOWN_SECONDS = 2.0
 MOST_REMEMBERED = 20_000
+
+
+_TOKEN = select(Token.id, Token.name, Token.role, Token.host, Token.relay, Token.scope, Token.expires_at).where(
+    Token.digest == bindparam("digest")
+)
+"""Made once: each delivery of a fleet's comes with a token of its own."""
 
 
 @dataclass(frozen=True)
@@ -48,7 +54,7 @@ class Principal:
         return self.role in ("ingest", "agent", "administrator")
 
 
-def principal_of(row: Token) -> Principal:
+def principal_of(row: Token | Row[Any]) -> Principal:
     """Whom a token stands for."""
     scope = Scope.model_validate(row.scope) if row.scope else Scope() if row.role == "ingest" else None
     return Principal(row.name, row.role, row.host, row.relay, token=row.id, scope=scope)
@@ -86,7 +92,7 @@ class Access:
 
     def _find_token(self, session: Session, token: str) -> tuple[Principal | None, float]:
         """Who it is, and until when that holds, unix seconds."""
-        row = session.scalar(select(Token).where(Token.digest == digest(token)))
+        row = session.execute(_TOKEN, {"digest": digest(token)}).one_or_none()
         if row is None:
             waiting = session.scalar(select(Candidate.name).where(Candidate.digest == digest(token)))
             return Principal(waiting, WAITING) if waiting else None, math.inf

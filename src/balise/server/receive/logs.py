@@ -59,17 +59,21 @@ def severity_code(number: int, text: str) -> int:
     return words.get(text.lower(), 6)
 
 
+_AS_IT_IS = frozenset(("string_value", "int_value", "double_value", "bool_value"))
+
+
 def _plain(value: AnyValue, depth: int = 0) -> Any:
     kind = value.WhichOneof("value")
+    if kind in _AS_IT_IS and depth <= 8:
+        return getattr(value, kind)
     if kind is None or depth > 8:
         return None
+    depth += 1
     if kind == "array_value":
-        return [_plain(v, depth + 1) for v in value.array_value.values]
+        return [_plain(v, depth) for v in value.array_value.values]
     if kind == "kvlist_value":
-        return {kv.key: _plain(kv.value, depth + 1) for kv in value.kvlist_value.values}
-    if kind == "bytes_value":
-        return value.bytes_value.hex()
-    return getattr(value, kind)
+        return {kv.key: _plain(kv.value, depth) for kv in value.kvlist_value.values}
+    return value.bytes_value.hex()
 
 
 Taker = Callable[[int, dict[str, Any], float], None]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -52,6 +52,8 @@ class SeriesFeed:
         self._directory = directory
         self._where = filters.parse(value.where) if value.where else None
         self._hosts = hosts
+        self._of_hosts = self._where is None and all(n == "host" or filters.is_of_host(n) for n in groups.each)
+        """Whether all series of a host are in one group."""
         self.over = over
         self.measuring = Measuring(value.take, over)
         self._seen = 0
@@ -82,7 +84,7 @@ class SeriesFeed:
             self._forget(metric)
         fresh = metric.series.since(self._seen)
         self._seen += len(fresh)
-        return self._add(number for number in fresh if not self._has(number))
+        return self._add([number for number in fresh if not self._has(number)])
 
     def _forget(self, metric: Metric) -> None:
         """Series have gone from the catalogue: theirs is no row any more."""
@@ -94,28 +96,46 @@ class SeriesFeed:
     def _has(self, number: int) -> bool:
         return number < len(self._row_of) and self._row_of[number] >= 0
 
-    def _add(self, numbers: Iterable[int]) -> list[int]:
-        added: list[int] = []
-        rows: list[Row] = []
-        for number in numbers:
-            one = self._catalogue.series.get(number)
-            group = self._group_for(one) if one is not None else OUT
-            if one is not None and group != OUT:
-                added.append(number)
-                family = (one.host, one.attributes) if one.part else None
-                rows.append(Row(one.kind, group, one.part, family))
-                self._groups[group].rows += 1
-        if not added:
+    def _add(self, numbers: Sequence[int]) -> list[int]:
+        roster = self._catalogue.series
+        wanted = np.array(numbers, np.int64)
+        wanted = wanted[roster.has(wanted)]
+        groups = self._groups_for(wanted)
+        wanted, groups = wanted[groups != OUT], groups[groups != OUT]
+        if not len(wanted):
             return []
-        size = max(added) + 2
+        for group, rows in zip(*(part.tolist() for part in np.unique(groups, return_counts=True)), strict=True):
+            self._groups[group].rows += rows
+        size = int(wanted.max()) + 2
         if size > len(self._row_of):
             self._row_of = np.concatenate([self._row_of, np.full(size - len(self._row_of) + 1024, -1, np.int64)])
-        self._row_of[added] = np.arange(len(self.series), len(self.series) + len(added))
+        self._row_of[wanted] = np.arange(len(self.series), len(self.series) + len(wanted))
+        added: list[int] = wanted.tolist()
         self.series.extend(added)
         vars(self).update(self._room.grow(vars(self), len(added)))
-        self.hosts[-len(added) :] = self._catalogue.series.hosts_of(added)
-        self.measuring.add(rows)
+        self.hosts[-len(added) :] = roster.hosts_of(wanted)
+        self.measuring.add(self._rows_for(wanted, groups))
         return added
+
+    def _rows_for(self, numbers: I64, groups: I64) -> list[Row]:
+        roster = self._catalogue.series
+        made = zip(roster.kinds_of(numbers), groups.tolist(), roster.parts_of(numbers), strict=True)
+        rows = [Row(kind, group, part) for kind, group, part in made]
+        for place in [place for place, row in enumerate(rows) if row.part]:
+            one = roster.get(int(numbers[place]))
+            rows[place] = replace(rows[place], family=(one.host, one.attributes) if one is not None else None)
+        return rows
+
+    def _groups_for(self, numbers: I64) -> I64:
+        """The groups of series, of each as `_group_for`."""
+        if not self._of_hosts:
+            return np.array([self._group_of(number) for number in numbers.tolist()], np.int64)
+        _, first, which = np.unique(self._catalogue.series.hosts_of(numbers), return_index=True, return_inverse=True)
+        return np.array([self._group_of(number) for number in numbers[first].tolist()], np.int64)[which]
+
+    def _group_of(self, number: int) -> int:
+        one = self._catalogue.series.get(number)
+        return self._group_for(one) if one is not None else OUT
 
     def _group_for(self, one: Series) -> int:
         """The number of the group a series belongs to, a new one if need be; `OUT` when the rule is not for it."""

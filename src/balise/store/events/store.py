@@ -15,6 +15,8 @@ from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
+from pydantic_core import to_json
+
 from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
 from balise.core.events.new_event import NewEvent
@@ -381,7 +383,7 @@ def _close(day: Day | None) -> None:
 
 def pack_snapshot(content: Any) -> bytes:
     """The content of a snapshot as it is kept."""
-    return zlib.compress(json.dumps(content, separators=(",", ":")).encode(), 6)
+    return zlib.compress(to_json(content), 6)
 
 
 def day_of(name: str) -> int:

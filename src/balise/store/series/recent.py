@@ -25,7 +25,8 @@ class Recent:
     """
 
     def __init__(self, seen: Seen, series: I64) -> None:
-        self._parts = [part for stripe, rows in seen if rows and len((part := _Part(stripe, rows, series)).columns)]
+        parts = (_Part(stripe, rows, series) for stripe, rows in seen if rows and len(series))
+        self._parts = [part for part in parts if len(part.columns)]
         self._parts.sort(key=lambda part: part.first)
         self._first = np.array([part.first for part in self._parts], np.int64)
         self._last = np.array([part.last for part in self._parts], np.int64)
@@ -48,9 +49,8 @@ class _Part:
 
     def __init__(self, stripe: Stripe, rows: int, series: I64) -> None:
         own = stripe.layout.series
-        at = np.searchsorted(series, own)
-        at[at == len(series)] = 0
-        self.columns = np.flatnonzero(series[at] == own) if len(series) else np.empty(0, np.intp)
+        at = np.minimum(series.searchsorted(own), len(series) - 1)
+        self.columns = (series[at] == own).nonzero()[0]
         self.places = at[self.columns]
         self.first, self.last = int(self.places.min(initial=len(series))), int(self.places.max(initial=-1))
         self.rows = rows
@@ -66,15 +66,13 @@ class _Part:
             inside = (times >= start) & (times < end)
             if not inside.all():
                 times, values = times[inside], values[inside]
-            times, values = np.broadcast_to(times[:, None], (len(times), len(columns))), values[:, columns]
-        else:
-            times, values = times[:, columns], values[:, columns]
+            values = values[:, columns]
+            if self._stripe.layout.plain:
+                # A series after the other, which is nearly in order.
+                return places.repeat(len(times)), np.tile(times, len(columns)), values.T.reshape(-1)
+            return np.tile(places, len(times)), times.repeat(len(columns)), values.reshape(-1)
+        times, values = times[:, columns], values[:, columns]
         where = np.broadcast_to(places, times.shape)
-        if self._stripe.layout.plain:
-            # A series after the other, which is nearly in order.
-            times, values, where = times.T, values.T, where.T
-        if self._stripe.times.ndim == 1:
-            return where.reshape(-1), times.reshape(-1), values.reshape(-1)
         inside = (times >= start) & (times < end)
         return where[inside], times[inside], values[inside]
 
