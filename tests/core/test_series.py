@@ -210,6 +210,47 @@ def test_what_a_known_form_gives_is_what_a_walk_gives(metrics: list[Metric], mom
     assert values.tolist() == [point.as_int if point.HasField("as_int") else point.as_double for point in points]
 
 
+@given(st.lists(number_metrics(), min_size=1, max_size=3), st.data())
+def test_bytes_that_differ_in_one_place_from_known_ones_are_read_as_if_nothing_was_known(
+    metrics: list[Metric], data: st.DataObject
+) -> None:
+    request = ExportMetricsServiceRequest()
+    request.resource_metrics.add().scope_metrics.add().metrics.extend(metrics)
+    rest = bytearray(rest_of(request.SerializeToString()))
+    book = FormBook(capacity=1 << 20)
+    book.read("a", bytes(rest))
+    rest[data.draw(st.integers(0, len(rest) - 1))] ^= 1 << data.draw(st.integers(0, 7))
+    assert told_by(book, bytes(rest)) == told_by(FormBook(capacity=1 << 20), bytes(rest))
+
+
+def test_any_bit_that_differs_is_seen() -> None:
+    known = rest_of(requests([1.0, 2.0, 3.0]))
+    for bit in range(8 * len(known)):
+        rest = bytearray(known)
+        rest[bit // 8] ^= 1 << bit % 8
+        book = FormBook(capacity=1 << 20)
+        book.read("a", known)
+        assert told_by(book, bytes(rest)) == told_by(FormBook(capacity=1 << 20), bytes(rest))
+
+
+def told_by(book: FormBook, rest: bytes) -> object:
+    try:
+        form = book.read("b", rest)
+    except WireError as error:
+        return str(error)
+    return form.shape.key(), form.digest, form.skipped, form.fixed, [metric.read for metric in form.metrics]
+
+
+def test_of_a_body_with_words_of_its_own_only_their_metrics_are_walked(walked: list[bytes]) -> None:
+    book = FormBook(capacity=1 << 20)
+    fleets = rest_of(requests([1.0, 2.0, 3.0]))
+    first = book.read("a", fleets)
+    for turn, own in enumerate((b"n1", b"n2", b"n3")):
+        form = book.read("b", fleets.replace(b"m2", own))
+        assert form.shape is first.shape and len(walked) == 4 + turn
+        assert [metric.read.name for metric in form.metrics] == ["m0", "m1", own.decode()]
+
+
 def test_forms_keep_to_their_room_and_one_sender_to_its_share() -> None:
     book = FormBook(capacity=40_000)
     common = rest_of(requests([1.0] * 3))

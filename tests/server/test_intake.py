@@ -120,6 +120,25 @@ def test_a_token_makes_as_many_hosts_as_it_may_and_no_more(console: Parts) -> No
     assert len([known for known in console.directory.all() if known.name.startswith(("pier", "quay"))]) == 30
 
 
+def test_who_sends_other_words_each_time_is_told(console: Parts) -> None:
+    def told(name: str, berth: str) -> bytes:
+        request = ExportMetricsServiceRequest.FromString(sent_by(name))
+        point = request.resource_metrics[0].scope_metrics[0].metrics[0].gauge.data_points[0]
+        point.attributes.add(key="berth").value.string_value = berth
+        return request.SerializeToString()
+
+    async def send(sender: str, berths: list[str]) -> None:
+        for berth in berths:
+            await console.metric_intake.take(Principal(sender, "administrator"), told(sender, berth), as_json=False)
+
+    asyncio.run(send("steady", ["a"] * 150))
+    asyncio.run(send("wild", [f"berth-{n}" for n in range(101)]))
+    [warning] = console.metric_intake.restless.warnings(time.time())
+    assert warning.startswith("wild sends metrics that differ") and "(101 times" in warning
+    assert warning in console.figures.warnings()
+    assert console.metric_intake.restless.warnings(time.time() + 3601) == []
+
+
 def test_a_write_that_fails_is_told_to_all_who_wait_and_the_next_goes_on(
     console: Parts, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -865,6 +865,7 @@ def _figures(on: Incidents) -> OwnFigures:
             on.probes.failures.warnings,
             on.receivers.warnings,
             on.sources.warnings,
+            on.metric_intake.restless.warnings,
             on.forwards.warnings,
             on.exports.warnings,
             on.days.warnings,

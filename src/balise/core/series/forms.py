@@ -101,7 +101,7 @@ def form_of(rest: bytes, metric_of: Callable[[bytes], MetricForm]) -> GroupForm:
     """
     held: list[tuple[int, MetricForm]] = []
     numbers = 0
-    for start, end in _metrics_in(rest):
+    for start, end in metrics_in(rest):
         made = metric_of(rest[start:end])
         numbers += len(made.shape)
         if numbers > MOST_NUMBERS:
@@ -121,7 +121,8 @@ def metric_form_of(chunk: bytes) -> MetricForm:
     return MetricForm(shape, b"" if read.variable else shape.digest(chunk), read)
 
 
-def _metrics_in(rest: bytes) -> list[Span]:
+def metrics_in(rest: bytes) -> list[Span]:
+    """Where the metrics stand in the bytes of a group after its resource. Raises as `form_of`."""
     found: list[Span] = []
     for number, kind, start, end in fields(rest, 0, len(rest)):
         if number == 2 and kind == 2:

@@ -101,13 +101,17 @@ class Shape:
 
     def digest(self, body: bytes) -> bytes:
         """What bytes say beside their numbers."""
+        return digest_of(self.blanked(body))
+
+    def blanked(self, body: bytes) -> bytearray:
+        """Bytes of this shape without their numbers."""
         blanked = bytearray(body)
         if len(self._blank):
             numbers: I64 = np.ndarray((max(len(body) - 7, 0),), "<i8", blanked, strides=(1,))
             numbers[self._blank] = 0
         for start, end in self._ignored:
             blanked[start:end] = bytes(end - start)
-        return blake2b(blanked, digest_size=16).digest()
+        return blanked
 
     def gather(self, body: bytes) -> tuple[I64, F64]:
         """Times, nanoseconds [n], and values [n] of bytes of this shape."""
@@ -132,6 +136,10 @@ class Shape:
         values[integers] = as_int[self._value_at[integers]]
         times[timed] = as_int[self._time_at[timed]]
         return times, values
+
+
+def digest_of(blanked: bytearray) -> bytes:
+    return blake2b(blanked, digest_size=16).digest()
 
 
 def _moved(pieces: Sequence[NDArray[np.int32]], by: I64) -> I64:

@@ -14,10 +14,13 @@ from typing import Generic, TypeVar
 from weakref import WeakValueDictionary
 
 from balise.core.series.forms import GroupForm, MetricForm, form_of, metric_form_of
+from balise.core.series.kin import Kin
 from balise.core.series.shapes import Shape
 
 ALIKE = 4
 """Forms of one length, of metrics of one name, that are told apart."""
+MOST_KIN = 64
+"""Lengths of bytes of which the last that was read is held against what comes."""
 SHARE = 8
 """Of the room for forms one sender may take so much less."""
 F = TypeVar("F", MetricForm, GroupForm)
@@ -31,6 +34,9 @@ class FormBook:
         self.groups = _Held[GroupForm](capacity)
         self.metrics = _Held[MetricForm](capacity)
         self._lock = threading.Lock()
+        self._kin: OrderedDict[int, Kin] = OrderedDict()
+        """By length, the last that was read."""
+        self._kin_bytes = capacity // 4
         self._shapes: WeakValueDictionary[bytes, Shape] = WeakValueDictionary()
 
     def known(self, rest: bytes) -> GroupForm | None:
@@ -39,11 +45,24 @@ class FormBook:
 
     def read(self, sender: Hashable, rest: bytes) -> GroupForm:
         """The form of the bytes of a group after its resource. Raises as `form_of` does."""
+        kin = self._kin.get(len(rest))
+        found = kin.form_of(rest, lambda chunk: self._metric(sender, chunk)) if kin is not None else None
+        if found is not None:
+            # Whoever has words of its own in it is the only one who sends it: it need not be kept for others.
+            return found
         found = form_of(rest, lambda chunk: self._metric(sender, chunk))
         found = replace(found, shape=self._shape(found.shape))
         if found.fixed and len(found.shape):
             self.groups.keep(sender, rest, found)
+            self._keep_kin(Kin(found, rest), len(rest))
         return found
+
+    def _keep_kin(self, made: Kin, length: int) -> None:
+        with self._lock:
+            self._kin[length] = made
+            self._kin.move_to_end(length)
+            while len(self._kin) > MOST_KIN or sum(one.size for one in self._kin.values()) > self._kin_bytes:
+                self._kin.popitem(last=False)
 
     def _shape(self, shape: Shape) -> Shape:
         """The one shape of all that are like it, as long as anybody has it: bodies that say other words have their
@@ -60,6 +79,8 @@ class FormBook:
         return found
 
     def forget(self) -> None:
+        with self._lock:
+            self._kin.clear()
         self.groups.clear()
         self.metrics.clear()
 

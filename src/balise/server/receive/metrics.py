@@ -22,6 +22,7 @@ from balise.server.receive.form_book import FormBook
 from balise.server.receive.hearing import Hearing
 from balise.server.receive.known import KnownBodies, KnownBody, Points
 from balise.server.receive.otlp_json import metrics_from_json
+from balise.server.receive.restless import Restless
 from balise.server.receive.scopes import Admission
 from balise.store.series.catalogue import Keys, Metric, Wanted
 from balise.store.series.head import Batch
@@ -67,6 +68,7 @@ class MetricIntake:
         self._heavy = HeavyBodies(room)
         self._forms = FormBook(capacity=FORM_BYTES)
         self._senders = KnownBodies(SENDER_BYTES)
+        self.restless = Restless()
         self.shape_hits = 0
         self.shape_misses = 0
         self.counters: Counter[str] = Counter()
@@ -183,6 +185,8 @@ class MetricIntake:
     def _learn(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found:
         rest, resource = body[group.start : group.end], body[slice(*group.resource)]
         form = self._forms.known(rest) or self._forms.read(sender, rest)
+        if form.fixed:
+            self.restless.learnt((sender, resource), principal.name)
         host, kept = self._resource(principal, read_resource(body, group.resource))
         known = self._placed(host, kept, form)
         if form.fixed and known.layout is not None:

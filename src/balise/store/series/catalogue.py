@@ -148,8 +148,7 @@ class Catalogue:
                 return found
             self._check_room(host)
             number = self._next_series
-            trait = self.series.find_trait(made)
-            self._add_series(number, host, metric, self.series.trait(_interned(made)) if trait is None else trait)
+            self._add_series(number, host, metric, self._trait(made))
             self._pending.series.append(number)
             return number
 
@@ -185,8 +184,12 @@ class Catalogue:
             return found, keys
 
     def _keys_of(self, wanted: Sequence[Wanted]) -> Keys:
-        held = [key_of(metric.id, self.series.trait(_interned(made))) for metric, traits in wanted for made in traits]
+        held = [key_of(metric.id, self._trait(made)) for metric, traits in wanted for made in traits]
         return Keys(np.array(held, np.int64), self._age)
+
+    def _trait(self, made: Trait) -> int:
+        found = self.series.find_trait(made)
+        return self.series.trait(_interned(made)) if found is None else found
 
     def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
         wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
@@ -220,8 +223,7 @@ class Catalogue:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
-            for trait in traits[mine].tolist():
-                metric.attributes.update(k for k, _ in self.series.attributes(trait))
+            metric.attributes.update(*self.series.names_of(traits[mine].tolist()))
         self._pending.series.extend(numbers.tolist())
         self._next_series = int(numbers[-1]) + 1
 
@@ -295,7 +297,7 @@ class Catalogue:
     def _add_series(self, number: int, host: int, metric: Metric, trait: int) -> None:
         self.series.add(number, host, metric.id, trait)
         self._own.setdefault(host, OwnSeries()).add(key_of(metric.id, trait), number)
-        metric.attributes.update(k for k, _ in self.series[number].attributes)
+        metric.attributes.update(*self.series.names_of([trait]))
         metric.series.append(number)
         metric.version += 1
         self._next_series = max(self._next_series, number + 1)
@@ -320,8 +322,7 @@ class Catalogue:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
-            for trait in np.unique(traits[mine]).tolist():
-                metric.attributes.update(k for k, _ in self.series.attributes(trait))
+            metric.attributes.update(*self.series.names_of(np.unique(traits[mine]).tolist()))
         self._next_series = int(numbers[-1]) + 1
 
 

@@ -25,7 +25,10 @@ class Recent:
     """
 
     def __init__(self, seen: Seen, series: I64) -> None:
-        parts = (_Part(stripe, rows, series) for stripe, rows in seen if rows and len(series))
+        # A search in each stripe would let other threads in each time; looking it up in a table does not.
+        place_of = np.full(int(series.max(initial=-1)) + 2, -1, np.int32)
+        place_of[series] = np.arange(len(series))
+        parts = (_Part(stripe, rows, place_of) for stripe, rows in seen if rows)
         self._parts = [part for part in parts if len(part.columns)]
         self._parts.sort(key=lambda part: part.first)
         self._first = np.array([part.first for part in self._parts], np.int64)
@@ -47,12 +50,12 @@ class Recent:
 class _Part:
     """The columns of a stripe that are asked for, and of each the place of its series."""
 
-    def __init__(self, stripe: Stripe, rows: int, series: I64) -> None:
-        own = stripe.layout.series
-        at = np.minimum(series.searchsorted(own), len(series) - 1)
-        self.columns = (series[at] == own).nonzero()[0]
-        self.places = at[self.columns]
-        self.first, self.last = int(self.places.min(initial=len(series))), int(self.places.max(initial=-1))
+    def __init__(self, stripe: Stripe, rows: int, place_of: NDArray[np.int32]) -> None:
+        # Whatever is beyond the last place is not asked for, as that place is kept free.
+        at = place_of.take(stripe.layout.series, mode="clip")
+        self.columns = (at >= 0).nonzero()[0]
+        self.places = at[self.columns].astype(np.int64)
+        self.first, self.last = int(self.places.min(initial=len(place_of))), int(self.places.max(initial=-1))
         self.rows = rows
         self._stripe = stripe
 

@@ -143,10 +143,10 @@ class Roster:
         self._uses.append(0)
         self._numbers[made] = number
 
-    def attributes(self, trait: int) -> Attributes:
-        """Those of a trait."""
-        found = self._traits[trait]
-        return found[0] if found is not None else ()
+    def names_of(self, traits: Sequence[int]) -> set[tuple[str, ...]]:
+        """The names of attributes that there are together in these traits."""
+        held = (self._traits[trait] for trait in traits)
+        return {tuple(name for name, _ in made[0]) for made in held if made is not None}
 
     def find_trait(self, made: Trait) -> int | None:
         return self._numbers.get(made)
