@@ -194,6 +194,12 @@ def _questions(service: Service, seconds: float) -> dict[str, list[float]]:
     return {name: sorted(times) for name, times in took.items()}
 
 
+def _used(process: psutil.Process) -> float:
+    """Seconds of a core."""
+    times = process.cpu_times()
+    return times.user + times.system
+
+
 def _rules(service: Service) -> None:
     with service.client() as admin:
         for n in range(RULES):
@@ -239,12 +245,14 @@ def measured(report: Report) -> None:
                 )
                 report.figure("a first body, p99", f"{arrived['first']:8.2f} s, refused {arrived['refused']}")
                 time.sleep(settle)
-                before, began = process.cpu_times(), time.monotonic()
+                both = (process, psutil.Process(load.pid))
+                before, began = [_used(one) for one in both], time.monotonic()
                 asked = _questions(service, seconds)
-                after, span = process.cpu_times(), time.monotonic() - began
+                after, span = [_used(one) for one in both], time.monotonic() - began
                 said = json.loads(load.stdout.readline())
-            used = (after.user + after.system - before.user - before.system) / span
+            used, loading = ((then - now) / span for now, then in zip(before, after, strict=True))
             report.budget("console, cores", used, 1.0, most=True)
+            report.figure("who plays the agents, cores", f"{loading:8.2f}")
             report.budget("console, resident MiB", process.memory_info().rss / 2**20, 2048, most=True)
             report.budget("a delivery, p99 ms", said["p99"] * 1e3, 500, most=True)
             report.figure(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping
 from typing import Any
 
@@ -15,6 +16,8 @@ from balise.api.events import SEVERITIES
 from balise.collect.readings import Kept, LogLine, Meaning, Reading
 from balise.core.moments import nanos
 
+EVIDENCE = "balise.evidence."
+"""How names of what is kept as evidence begin."""
 LOGS_CONTENT = "application/x-protobuf"
 _SEVERITY_NUMBER = (21, 19, 18, 17, 13, 10, 9, 5)
 """RFC 5424 codes as OTLP severity numbers: logs data model, appendix B."""
@@ -76,7 +79,11 @@ def logs_request(resource: Mapping[str, str], lines: Iterable[LogLine], kept: It
         record = scope.log_records.add()
         record.time_unix_nano = nanos(one.time)
         record.event_name = one.name
-        _fill(record.body, one.content)
+        if one.name.startswith(EVIDENCE):
+            # Most of what an agent keeps, and nobody looks at most of it: as text it is kept as it comes.
+            record.body.string_value = json.dumps(one.content, ensure_ascii=False, separators=(",", ":"), default=str)
+        else:
+            _fill(record.body, one.content)
     return request.SerializeToString()
 
 

@@ -24,6 +24,8 @@ I64 = NDArray[np.int64]
 Mask = NDArray[np.bool_]
 GROUPS_AT_ONCE = 4096
 """Groups whose points are looked at together."""
+MANY = 4
+"""Where more than one group in so many was touched, all are worked out."""
 OUT = -1
 """The group of a series that no longer belongs to the rule."""
 
@@ -57,6 +59,8 @@ class Measuring:
         self._each_alone = False
         self._present = self._local = np.empty(0, np.int64)
         self._bounds: F64 | None = None
+        self._parts: dict[str, I64] = {}
+        """The rows of parts, by name."""
 
     def add(self, rows: Sequence[Row]) -> None:
         """Adds series, and the groups that they name."""
@@ -82,6 +86,7 @@ class Measuring:
         self._known = np.full(self.groups, np.nan)
         self._stale = True
         self._bounds = None
+        self._parts = {}
         self._inside = np.flatnonzero(self.group_of >= 0)
         same = len(self._inside) == len(self.group_of) == self.groups
         self._each_alone = same and bool((self.group_of == np.arange(self.groups)).all())
@@ -112,7 +117,7 @@ class Measuring:
         if self._take in QUANTILES:
             return self._percentiles(changed)
         if not self._of_parts:
-            return self._combined(self._inside, self._whole)
+            return self._of_touched(changed)
         if self._take in ("min", "max"):
             return self._combined(self._part(self._take), self._whole)
         if self._take in ("count", "sum"):
@@ -122,9 +127,28 @@ class Measuring:
         with np.errstate(invalid="ignore", divide="ignore"):
             return self._combined(self._part("sum"), self._grown) / self._combined(self._part("count"), self._grown)
 
+    def _of_touched(self, changed: I64) -> F64:
+        """Values of all groups; worked out anew are those of which the windows of some rows changed."""
+        if self.windows.newest_only:
+            return self._combined(self._inside, self._whole)
+        touched = self.group_of[changed]
+        groups = np.unique(touched[touched >= 0])
+        if self._stale or MANY * len(groups) > self.groups:
+            self._stale = False
+            self._known = self._combined(self._inside, self._whole)
+        elif len(groups):
+            # A row without a group looks at the last place, which is kept free.
+            mine = np.zeros(self.groups + 1, bool)
+            mine[groups] = True
+            rows = np.flatnonzero(mine[self.group_of])
+            self._known[groups] = self._whole(rows, np.searchsorted(groups, self.group_of[rows]))
+        return self._known.copy()
+
     def _part(self, name: str) -> I64:
-        wanted = np.array([row.part == name for row in self._rows], bool)
-        return np.flatnonzero(wanted & (self.group_of >= 0))
+        if name not in self._parts:
+            wanted = np.array([row.part == name for row in self._rows], bool)
+            self._parts[name] = np.flatnonzero(wanted & (self.group_of >= 0))
+        return self._parts[name]
 
     def _combined(self, rows: I64, how: Callable[[I64, I64], F64]) -> F64:
         """Values of all groups, from those of the given rows."""

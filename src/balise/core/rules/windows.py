@@ -67,7 +67,7 @@ class Windows:
 
     def __init__(self, over: float, take: Take, *, growing: bool = False) -> None:
         self.over = over
-        self._newest_only = take == "last"
+        self.newest_only = take == "last"
         self._fields = _FIELDS.get(take, {"total"}) | ({"total", "low", "high", "growth"} if growing else set())
         self.growing = "growth" in self._fields
         self.last_time = np.empty(0)
@@ -86,7 +86,7 @@ class Windows:
         self._dirty = np.empty(0, bool)
         self.summary = Summary.empty(0, 1)
         self.left_out = 0
-        self._room = Room(_NEWEST if self._newest_only else _NEWEST | _POINTS)
+        self._room = Room(_NEWEST if self.newest_only else _NEWEST | _POINTS)
         self._summary_room = Room(_SUMMED)
 
     def __len__(self) -> int:
@@ -126,7 +126,7 @@ class Windows:
     def _observe_once(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
         fresh = times > self.last_time[rows]
         if not fresh.all():
-            if not self._newest_only:
+            if not self.newest_only:
                 # What is of the newest moment came before.
                 late = times < self.last_time[rows]
                 for row, at, value in zip(rows[late], times[late], values[late], strict=True):
@@ -136,7 +136,7 @@ class Windows:
         self.last_time[rows] = times
         self.last_value[rows] = values
         self._came_at[rows] = came_at
-        if not self._newest_only:
+        if not self.newest_only:
             self._append(rows, times, values)
 
     def _see_gaps(self, rows: I64, gap: F64) -> None:
@@ -220,7 +220,7 @@ class Windows:
         """Brings `summary` to `now`, unix seconds; answers the rows whose points changed (none when only the newest
         point counts). `behind` is by how many seconds the clock of all or each of the series is behind ours."""
         floor = self.edges(now, behind) - self.over
-        if self._newest_only:
+        if self.newest_only:
             held = self.last_time > floor
             self.summary.last[:, 0] = np.where(held, self.last_value, np.nan)
             self.summary.count[:, 0] = held

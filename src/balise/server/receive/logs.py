@@ -27,7 +27,7 @@ from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room,
 from balise.server.receive.otlp_json import parse_json
 from balise.server.receive.scopes import Admission
 from balise.store.events.day import Snapshot
-from balise.store.events.store import Delivery, EventStore, pack_snapshot
+from balise.store.events.store import Delivery, EventStore, pack_snapshot, pack_told
 from balise.store.state.secrets import digest as digest_of
 
 MOST_BODY = 1 << 16
@@ -196,14 +196,22 @@ class LogIntake:
         now: Nanos,
     ) -> None:
         """What an agent says that is no event: evidence it kept, and its report of itself."""
+        if record.event_name.startswith(EVIDENCE):
+            kind = record.event_name[len(EVIDENCE) :][:40]
+            snapshots.append(Snapshot(_moment(record, now), host.name, kind, _packed(record.body)))
+            return
         content = _plain(record.body)
         if record.event_name == REPORT and isinstance(content, dict):
             self._reports(host.id, content)
         elif record.event_name in self._takers and isinstance(content, dict) and len(told) < MOST_TOLD:
             told.append((self._takers[record.event_name], host.id, content, seconds_of(_moment(record, now))))
-        elif record.event_name.startswith(EVIDENCE):
-            kind = record.event_name[len(EVIDENCE) :][:40]
-            snapshots.append(Snapshot(_moment(record, now), host.name, kind, pack_snapshot(content)))
+
+
+def _packed(value: AnyValue) -> bytes:
+    """Evidence as it is kept: agents tell it as JSON."""
+    if value.WhichOneof("value") == "string_value":
+        return pack_told(value.string_value)
+    return pack_snapshot(_plain(value))
 
 
 def _groups_of(body: bytes, as_json: bool) -> list[tuple[ResourceLogs, dict[str, str]]]:

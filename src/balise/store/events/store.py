@@ -381,6 +381,15 @@ def _close(day: Day | None) -> None:
         day.close()
 
 
+def pack_told(text: str) -> bytes:
+    """The content of a snapshot that is told as JSON, as it is kept; other text is kept as that text."""
+    try:
+        json.loads(text)
+    except (ValueError, RecursionError):
+        return pack_snapshot(text)
+    return zlib.compress(text.encode(), 6)
+
+
 def pack_snapshot(content: Any) -> bytes:
     """The content of a snapshot as it is kept."""
     return zlib.compress(to_json(content), 6)
