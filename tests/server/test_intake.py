@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
@@ -13,8 +14,10 @@ from sqlalchemy.orm import Session
 from balise.api.access import Scope
 from balise.core.moments import NS
 from balise.core.series.forms import FEW
-from balise.server.parts import Parts
+from balise.server.life import close
+from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
+from balise.server.settings import Settings
 from balise.store.series.catalogue import Catalogue
 from sending import log_request
 
@@ -159,3 +162,65 @@ def test_a_write_that_fails_is_told_to_all_who_wait_and_the_next_goes_on(
     assert {type(one) for one in asyncio.run(send())} == {OSError}
     assert console.directory.find("pier-0") is None
     assert {one.rejected for one in asyncio.run(send())} == {0}  # type: ignore[attr-defined]
+
+
+def take(console: Parts, *bodies: bytes) -> int:
+    """Sends bodies; answers how many of them had to be learnt."""
+    before = console.metric_intake.shape_misses
+    for one in bodies:
+        asyncio.run(console.metric_intake.take(SENDER, one, as_json=False))
+    return console.metric_intake.shape_misses - before
+
+
+def values_of(console: Parts, host: str) -> list[list[float]]:
+    known = console.directory.find(host)
+    assert known is not None
+    return [console.series.reader.raw([n], 0, 2**62)[0][1].tolist() for n in console.series.catalogue.of_host(known.id)]
+
+
+def test_what_is_known_of_bodies_is_known_after_a_start(tmp_path: Path) -> None:
+    console = build(Settings(data=tmp_path))
+    now = time.time_ns()
+    assert take(console, body(FEW, now - 30 * NS, 0.0)) == 1
+    close(console)
+    again = build(Settings(data=tmp_path))
+    assert take(again, body(FEW, now - 15 * NS, 7.0), body(FEW, now, 9.0)) == 0
+    assert values_of(again, "pier-3") == [[3.0, 10.0, 12.0], [3.5, 10.5, 12.5]]
+    close(again)
+
+
+def test_what_was_known_of_a_host_that_has_left_is_not_believed(tmp_path: Path) -> None:
+    """As after a kill between the leaving and the file being written anew."""
+    console = build(Settings(data=tmp_path))
+    now = time.time_ns()
+    take(console, body(3, now - 30 * NS, 0.0))
+    console.metric_intake.keep_known()
+    kept = (tmp_path / "known-bodies").read_bytes()
+    console.hosts.retire("pier-1", "a test")
+    close(console)
+    (tmp_path / "known-bodies").write_bytes(kept)
+    again = build(Settings(data=tmp_path))
+    assert take(again, body(3, now, 5.0)) == 1
+    assert values_of(again, "pier-2") == [[2.0, 7.0], [2.5, 7.5]]
+    close(again)
+
+
+@pytest.mark.parametrize("harm", [b"", b"nonsense", b"balise known bodies 1 00\n{}", b"balise known bodies 1 \xff\n"])
+def test_a_damaged_file_of_what_was_known_says_nothing(harm: bytes, tmp_path: Path) -> None:
+    (tmp_path / "known-bodies").write_bytes(harm)
+    console = build(Settings(data=tmp_path))
+    assert take(console, body(1, time.time_ns(), 5.0)) == 1
+    close(console)
+
+
+def test_a_full_disk_keeps_nothing_from_ending_well(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("balise.server.receive.known_file.write_durably", full)
+    console = build(Settings(data=tmp_path))
+    take(console, body(1, time.time_ns(), 5.0))
+    close(console)
+    assert "what is known of bodies is not kept" in caplog.text

@@ -50,6 +50,7 @@ def close(parts: Parts) -> None:
     parts.runs.note()
     parts.alerts.write_values()
     parts.directory.write_heard()
+    parts.metric_intake.keep_known()
     parts.reports.write()
     parts.courier.close()
     parts.hub.stop()

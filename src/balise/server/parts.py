@@ -443,7 +443,14 @@ class Intakes(Remote):
 
 
 def _intakes(on: Remote) -> Intakes:
-    metric_intake = MetricIntake(store=on.series, directory=on.directory, clocks=on.clocks, room=on.room)
+    metric_intake = MetricIntake(
+        store=on.series,
+        directory=on.directory,
+        clocks=on.clocks,
+        room=on.room,
+        known=on.settings.data / "known-bodies",
+    )
+    metric_intake.take_up_known()
     log_intake = LogIntake(
         store=on.events,
         directory=on.directory,
@@ -972,6 +979,7 @@ def _employ(parts: Parts) -> None:
     add("certificates", parts.inventory.look_at_certificates, 300.0)
     add("backups", parts.backups.look, 1.0)
     add("exports", parts.exports.look, 1.0)
+    add("known bodies", parts.metric_intake.keep_known, 600.0)
     add("eraser", parts.eraser.erase_due, 5.0)
     certificate = parts.settings.certificate
     if certificate is not None:

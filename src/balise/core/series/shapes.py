@@ -7,8 +7,9 @@ is looked up, and the values, gathered through an 8-byte strided view, are exact
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from hashlib import blake2b
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -98,6 +99,26 @@ class Shape:
         for part in (*parts, *given):
             told.update(part.tobytes() + b"|")
         return told.digest()
+
+    def told(self) -> dict[str, Any]:
+        """It as plain values, from which `read` makes it again."""
+        given = {"values": self._given_values.tolist(), "times": self._given_times.tolist()} if self._given else {}
+        parts = {"value_at": self._value_at, "time_at": self._time_at, "integer": self._integer, "blank": self._blank}
+        return {name: part.tolist() for name, part in parts.items()} | {"ignored": self._ignored, **given}
+
+    @classmethod
+    def read(cls, told: Mapping[str, Any]) -> Shape:
+        """What `told` told. Raises KeyError and ValueError for anything else."""
+        count = len(told["value_at"])
+        return cls(
+            np.array(told["value_at"], np.int64),
+            np.array(told["time_at"], np.int64),
+            np.array(told["integer"], bool),
+            np.array(told.get("values", [0.0] * count), np.float64),
+            np.array(told.get("times", [0] * count), np.int64),
+            np.array(told["blank"], np.int64),
+            [(start, end) for start, end in told["ignored"]],
+        )
 
     def digest(self, body: bytes) -> bytes:
         """What bytes say beside their numbers."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import Counter, OrderedDict
-from collections.abc import Hashable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,6 +17,10 @@ I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
 EACH = 600
 """About how many bytes a body takes without its shape."""
+Sender = tuple[str, int | None]
+"""Its name, and the number of its host or token."""
+Key = tuple[Sender, bytes, int]
+"""A sender, the bytes of a resource, and how many come after them."""
 ALIKE = 4
 """Bodies of one sender, resource and length that are told apart."""
 
@@ -64,11 +68,13 @@ class KnownBodies:
     def __init__(self, capacity: int) -> None:
         self._capacity = capacity
         self._lock = threading.Lock()
-        self._held: OrderedDict[Hashable, tuple[KnownBody, ...]] = OrderedDict()
+        self._held: OrderedDict[Key, tuple[KnownBody, ...]] = OrderedDict()
         self._shapes: Counter[Shape] = Counter()
         self.size = 0
+        self.changes = 0
+        """How often something was kept or forgotten."""
 
-    def find(self, key: Hashable, rest: bytes) -> KnownBody | None:
+    def find(self, key: Key, rest: bytes) -> KnownBody | None:
         """What is known of the bytes after a resource, if they say what was said before."""
         for known in self._held.get(key, ()):
             if known.shape.digest(rest) == known.digest:
@@ -78,11 +84,12 @@ class KnownBodies:
                 return known
         return None
 
-    def __contains__(self, key: Hashable) -> bool:
+    def __contains__(self, key: object) -> bool:
         return key in self._held
 
-    def keep(self, key: Hashable, known: KnownBody) -> None:
+    def keep(self, key: Key, known: KnownBody) -> None:
         with self._lock:
+            self.changes += 1
             others = self._held.pop(key, ())
             self._held[key] = kept = (known, *others)[:ALIKE]
             self._count(known, 1)
@@ -102,8 +109,14 @@ class KnownBodies:
         if not self._shapes[known.shape]:
             del self._shapes[known.shape]
 
+    def items(self) -> list[tuple[Key, KnownBody]]:
+        """All of them, those that were used least recently first; of one key the newest last."""
+        with self._lock:
+            return [(key, body) for key, held in self._held.items() for body in reversed(held)]
+
     def forget(self) -> None:
         with self._lock:
+            self.changes += 1
             self._held.clear()
             self._shapes.clear()
             self.size = 0

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 from collections import Counter
-from collections.abc import Hashable, Sequence
+from collections.abc import Sequence
+from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
@@ -20,7 +22,8 @@ from balise.server.receive.arrivals import Arrivals
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
 from balise.server.receive.form_book import FormBook
 from balise.server.receive.hearing import Hearing
-from balise.server.receive.known import KnownBodies, KnownBody, Points
+from balise.server.receive.known import KnownBodies, KnownBody, Points, Sender
+from balise.server.receive.known_file import read_known, write_known
 from balise.server.receive.otlp_json import metrics_from_json
 from balise.server.receive.restless import Restless
 from balise.server.receive.scopes import Admission
@@ -31,6 +34,7 @@ from balise.store.series.roster import Attributes, Trait
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]
+log = logging.getLogger(__name__)
 FORM_BYTES, SENDER_BYTES = 48 << 20, 96 << 20
 """Bytes that may be taken by the forms of bodies, which are a fleet's, and by what is known of each sender's."""
 QUICK = 256 << 10
@@ -58,7 +62,10 @@ class Found(NamedTuple):
 class MetricIntake:
     """Reads metric requests and hands their points to the series store."""
 
-    def __init__(self, *, store: SeriesStore, directory: Directory, clocks: Clocks, room: Room) -> None:
+    def __init__(self, *, store: SeriesStore, directory: Directory, clocks: Clocks, room: Room, known: Path) -> None:
+        """`known` is the file in which what is known of bodies is kept."""
+        self._file = known
+        self._kept = 0
         self._store = store
         self._directory = directory
         self._hearing = Hearing(catalogue=store.catalogue, directory=directory, clocks=clocks)
@@ -121,7 +128,7 @@ class MetricIntake:
                 self._hearing.note_alive(batch)
         return outcome
 
-    def _quick(self, principal: Principal, sender: Hashable, body: bytes) -> list[Found] | None:
+    def _quick(self, principal: Principal, sender: Sender, body: bytes) -> list[Found] | None:
         """What is known of each group of a body; None when it takes longer to look at, or has to be learnt."""
         groups = few_groups(body) if len(body) <= QUICK else None
         if groups is None:
@@ -134,7 +141,7 @@ class MetricIntake:
             found.append(one)
         return found
 
-    def _known(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found | None:
+    def _known(self, principal: Principal, sender: Sender, body: bytes, group: Group) -> Found | None:
         rest = body[group.start : group.end]
         known = self._senders.find((sender, body[slice(*group.resource)], len(rest)), rest)
         return Found(rest, known) if known is not None and self._admitted(principal, known.layout) else None
@@ -162,7 +169,7 @@ class MetricIntake:
             return None, points
         return self._store.catalogue.layouts.of(np.concatenate([layout.series for layout in layouts])), points
 
-    def _hosts_in(self, sender: Hashable, body: bytes) -> list[str]:
+    def _hosts_in(self, sender: Sender, body: bytes) -> list[str]:
         """The names of the hosts that a body is of, but for those of which the sender sent the like before."""
         return [
             resource_host(read_resource(body, group.resource))
@@ -170,7 +177,7 @@ class MetricIntake:
             if (sender, body[slice(*group.resource)], group.end - group.start) not in self._senders
         ]
 
-    def _look(self, principal: Principal, sender: Hashable, body: bytes) -> tuple[list[Found], Layout | None, Points]:
+    def _look(self, principal: Principal, sender: Sender, body: bytes) -> tuple[list[Found], Layout | None, Points]:
         """Looks at a body, however many groups it has; what is not known of it is learnt."""
         found: list[Found] = []
         numbers = 0
@@ -182,7 +189,7 @@ class MetricIntake:
             found.append(one)
         return found, *self._points_of(found)
 
-    def _learn(self, principal: Principal, sender: Hashable, body: bytes, group: Group) -> Found:
+    def _learn(self, principal: Principal, sender: Sender, body: bytes, group: Group) -> Found:
         rest, resource = body[group.start : group.end], body[slice(*group.resource)]
         form = self._forms.known(rest) or self._forms.read(sender, rest)
         if form.fixed:
@@ -311,6 +318,31 @@ class MetricIntake:
         """A host or series have left: what was known of bodies is looked at anew."""
         self._senders.forget()
         self._forms.forget()
+        self._file.unlink(missing_ok=True)
+
+    def keep_known(self) -> None:
+        """Keeps what is known of bodies for the next start; without room for it they are learnt anew then."""
+        changes = self._senders.changes
+        if changes == self._kept:
+            return
+        try:
+            write_known(self._file, self._senders)
+            self._kept = changes
+        except OSError as error:
+            log.warning("what is known of bodies is not kept: %s", error)
+
+    def take_up_known(self) -> int:
+        """Takes up what was kept; answers of how many bodies."""
+        count = read_known(self._file, self._senders, self._layout_of)
+        self._kept = self._senders.changes
+        return count
+
+    def _layout_of(self, key: bytes) -> Layout | None:
+        layout = self._store.catalogue.layouts.find(key)
+        if layout is None or not self._store.catalogue.series.has(layout.series).all():
+            return None
+        hosts = np.unique(self._store.catalogue.series.hosts_of(layout.series)).tolist()
+        return layout if all(self._directory.is_here(host) for host in hosts) else None
 
     def let_go(self) -> None:
         """Memory is short: forms are learnt anew. What is known of senders stays, as without it each body costs more

@@ -24,6 +24,10 @@ class Layout:
         self._order = None if ascending else np.argsort(series, kind="stable").astype(np.int32)
         self.plain = ascending or bool((np.diff(series[self._order]) > 0).all())
 
+    def key(self) -> bytes:
+        """What tells it from other layouts, whatever its number."""
+        return _key(self.series)
+
     def columns(self, series: int) -> list[int]:
         """Where a series stands."""
         if self._order is None:
@@ -56,6 +60,10 @@ class Layouts:
                 found = self.add(self._next, series)
                 self._pending.append(found)
             return found
+
+    def find(self, key: bytes) -> Layout | None:
+        """The layout of a key."""
+        return self._by_series.get(key)
 
     def add(self, number: int, series: I64) -> Layout:
         """A layout that is written."""
