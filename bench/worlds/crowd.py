@@ -33,7 +33,7 @@ HOSTS, RULES = 5000, 40
 LINES, ENROLLING = 128, 20
 """Connections of those that deliver, and of those that enrol."""
 JSON = {"Content-Type": "application/json"}
-EVENTS_A_SECOND = 200
+EVENTS_A_SECOND, REFUSED = 200, 503
 TAKES = ("max", "avg", "rate", "p95")
 
 
@@ -177,8 +177,9 @@ ASKED: dict[str, tuple[str, str, dict[str, Any] | None]] = {
 """What people ask meanwhile: the fleet's table, what is wrong, one host, one metric over all."""
 
 
-def _questions(service: Service, seconds: float) -> dict[str, list[float]]:
-    """How long each took, seconds ascending."""
+def _questions(service: Service, seconds: float) -> tuple[dict[str, list[float]], int]:
+    """How long each took, seconds ascending; and how many were refused because memory was short."""
+    refused = 0
     took: dict[str, list[float]] = {name: [] for name in ASKED}
     end = time.monotonic() + seconds
     headers = {"Authorization": f"Bearer {service.tokens['administrator']}"}
@@ -188,10 +189,14 @@ def _questions(service: Service, seconds: float) -> dict[str, list[float]]:
                 break
             method, path, content = ASKED[name]
             began = time.monotonic()
-            http.request(method, path, json=content).raise_for_status()
-            took[name].append(time.monotonic() - began)
-            time.sleep(max(0.0, 0.5 - took[name][-1]))
-    return {name: sorted(times) for name, times in took.items()}
+            answer = http.request(method, path, json=content)
+            if answer.status_code == REFUSED:
+                refused += 1
+            else:
+                answer.raise_for_status()
+                took[name].append(time.monotonic() - began)
+            time.sleep(max(0.0, began + 0.5 - time.monotonic()))
+    return {name: sorted(times) for name, times in took.items()}, refused
 
 
 def _used(process: psutil.Process) -> float:
@@ -247,7 +252,7 @@ def measured(report: Report) -> None:
                 time.sleep(settle)
                 both = (process, psutil.Process(load.pid))
                 before, began = [_used(one) for one in both], time.monotonic()
-                asked = _questions(service, seconds)
+                asked, declined = _questions(service, seconds)
                 after, span = [_used(one) for one in both], time.monotonic() - began
                 said = json.loads(load.stdout.readline())
             used, loading = ((then - now) / span for now, then in zip(before, after, strict=True))
@@ -261,6 +266,7 @@ def measured(report: Report) -> None:
             every = sorted(chain.from_iterable(asked.values()))
             report.budget("a question of the API, p99 ms", _p(every, 0.99) * 1e3, 500, most=True)
             report.figure("a question, median", f"{_p(every, 0.5) * 1e3:8.1f} ms")
+            report.figure("questions refused", f"{declined:8d}")
             each = [f"{name} {_p(took, 0.5) * 1e3:.0f}" for name, took in asked.items() if took]
             report.figure("medians, ms", ", ".join(each))
             service.stop()

@@ -15,6 +15,7 @@ from balise.api.limits import Limits
 from balise.core.rules.limits import LimitMachine
 from balise.core.rules.measuring import Measuring, Row
 from balise.core.rules.rehearsal import Arrivals, play
+from balise.core.rules.row_map import RowMap
 from running import often
 
 START = 1_800_000_000.0
@@ -215,3 +216,20 @@ def test_an_hour_away_is_no_interval() -> None:
         measuring.observe(np.array([0]), np.array([START + at]), np.array([1.0]), START + at)
     assert not measuring.silent(START + 3765 + 45)[0]
     assert measuring.silent(START + 3765 + 46)[0]
+
+
+def test_rows_are_those_of_a_plain_dict() -> None:
+    rng = np.random.default_rng(3)
+    for _ in range(30):
+        held, plain = RowMap(), dict[int, int]()
+        for _ in range(int(rng.integers(1, 12))):
+            low = int(rng.integers(0, 500))
+            fresh = np.setdiff1d(rng.integers(low, low + 300, int(rng.integers(0, 80))), list(plain))
+            rng.shuffle(fresh)
+            rows = np.arange(len(plain), len(plain) + len(fresh))
+            held.add(fresh, rows)
+            plain.update(zip(fresh.tolist(), rows.tolist(), strict=True))
+            asked = rng.integers(-5, 900, 200)
+            assert held.rows(asked).tolist() == [plain.get(n, -1) for n in asked.tolist()]
+            assert [held.row(n) for n in asked[:20].tolist()] == [plain.get(n, -1) for n in asked[:20].tolist()]
+            assert all((n in held) == (n in plain) for n in asked[:20].tolist())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from sys import intern
 
 from balise.server.alerts.book import group_key
 
@@ -11,7 +12,7 @@ MOST_GROUPS = 20_000
 """Groups that events and alerts may make in one rule."""
 
 
-@dataclass
+@dataclass(slots=True)
 class Group:
     """One thing that can have an alert of its own. `rows` is how many series it has."""
 
@@ -44,7 +45,8 @@ class Groups:
 
     def of(self, values: dict[str, str], host: int | None, host_name: str, *, most: int | None = None) -> int | None:
         """The group of these values, a new one if need be; None when there are `most` of them."""
-        key = group_key(values)
+        # Many rules have groups of the same things.
+        key = intern(group_key(values))
         number = self.numbers.get(key)
         if number is not None:
             return number

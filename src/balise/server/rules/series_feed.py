@@ -13,6 +13,7 @@ from balise.core import filters
 from balise.core.filters import Filter
 from balise.core.rules.measuring import OUT, Measuring, Row
 from balise.core.rules.room import Room
+from balise.core.rules.row_map import NONE, RowMap
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.groups import Groups
@@ -58,7 +59,7 @@ class SeriesFeed:
         self.measuring = Measuring(value.take, over)
         self._seen = 0
         self._removals = 0
-        self._row_of = np.full(0, -1, np.int64)
+        self._row_of = RowMap()
         self.series: list[int] = []
         self._room = Room({"hosts": -1})
         self.hosts = np.empty(0, np.int64)
@@ -84,7 +85,7 @@ class SeriesFeed:
             self._forget(metric)
         fresh = metric.series.since(self._seen)
         self._seen += len(fresh)
-        return self._add([number for number in fresh if not self._has(number)])
+        return self._add([number for number in fresh if number not in self._row_of])
 
     def _forget(self, metric: Metric) -> None:
         """Series have gone from the catalogue: theirs is no row any more."""
@@ -92,9 +93,6 @@ class SeriesFeed:
         for row, number in enumerate(self.series):
             if number not in self._catalogue.series and self.measuring.group_of[row] != OUT:
                 self._move(row, OUT)
-
-    def _has(self, number: int) -> bool:
-        return number < len(self._row_of) and self._row_of[number] >= 0
 
     def _add(self, numbers: Sequence[int]) -> list[int]:
         roster = self._catalogue.series
@@ -106,10 +104,7 @@ class SeriesFeed:
             return []
         for group, rows in zip(*(part.tolist() for part in np.unique(groups, return_counts=True)), strict=True):
             self._groups[group].rows += rows
-        size = int(wanted.max()) + 2
-        if size > len(self._row_of):
-            self._row_of = np.concatenate([self._row_of, np.full(size - len(self._row_of) + 1024, -1, np.int64)])
-        self._row_of[wanted] = np.arange(len(self.series), len(self.series) + len(wanted))
+        self._row_of.add(wanted, np.arange(len(self.series), len(self.series) + len(wanted)))
         added: list[int] = wanted.tolist()
         self.series.extend(added)
         vars(self).update(self._room.grow(vars(self), len(added)))
@@ -159,10 +154,10 @@ class SeriesFeed:
         moved: list[tuple[int, int]] = []
         for host in hosts:
             for number in self._catalogue.series_of(metric.id, host):
-                if not self._has(number):
+                row = self._row_of.row(number)
+                if row == NONE:
                     new.append(number)
                     continue
-                row = int(self._row_of[number])
                 before, after = int(self.measuring.group_of[row]), self._group_for(self._catalogue.series[number])
                 if before != after:
                     self._move(row, after)
@@ -171,7 +166,8 @@ class SeriesFeed:
 
     def groups_of(self, series: Sequence[int]) -> list[int]:
         """The groups of some series."""
-        return list(self.measuring.group_of[self._row_of[series]].tolist()) if series else []
+        rows = self._row_of.rows(np.array(series, np.int64))
+        return list(self.measuring.group_of[rows].tolist()) if series else []
 
     def _move(self, row: int, group: int) -> None:
         before = int(self.measuring.group_of[row])
@@ -185,7 +181,7 @@ class SeriesFeed:
 
     def observe(self, series: I64, times: F64, values: F64, came_at: float) -> tuple[I64, F64]:
         """Takes points that came at a moment by our clock, times in unix seconds; answers of which rows, and when."""
-        rows = self._rows(series)
+        rows = self._row_of.rows(series)
         mine = np.flatnonzero(rows >= 0)
         if len(mine):
             self.measuring.observe(rows[mine], times[mine], values[mine], came_at)
@@ -193,14 +189,8 @@ class SeriesFeed:
 
     def rows_of(self, series: I64, times: F64) -> tuple[I64, F64]:
         """The rows of those series that the rule looks at, and the times that go with them."""
-        rows = self._rows(series)
+        rows = self._row_of.rows(series)
         return rows[rows >= 0], times[rows >= 0]
-
-    def _rows(self, series: I64) -> I64:
-        if not self.series:
-            return np.full(len(series), -1, np.int64)
-        # Whatever is beyond the last place is no series of this rule, as that place is kept free.
-        return self._row_of.take(series, mode="clip")
 
     def values(self, now: float, behind: F64 | float, groups: int) -> F64:
         """What each of `groups` groups measures.

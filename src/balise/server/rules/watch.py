@@ -31,6 +31,7 @@ from balise.server.alerts.book import CAPTURED, AlertBook, Turn
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
 from balise.server.plans.held import HeldPlans
+from balise.server.rules.came import Came
 from balise.server.rules.holds import HoldBook
 from balise.server.rules.series_feed import SeriesFeed, padded
 from balise.server.rules.watched import Watched
@@ -465,15 +466,19 @@ class Watch:
         times = np.concatenate(
             [b.times if len(b.times) == len(b.values) else np.repeat(b.times, len(b.values)) for b in batches]
         )
-        # In order once for all rules: each then finds its own in order.
-        order = np.lexsort((times, series))
-        series, values, times = series[order], values[order], times[order] / NS
-        late = now - times > LATE
+        # In order once for all rules: each then finds those of its metrics, in order.
+        metrics = self._store.catalogue.series.metrics_of(series)
+        order = np.lexsort((times, series, metrics))
+        came = Came(metrics[order], series[order], times[order] / NS, values[order])
         for rule in self.rules.values():
+            own = series, times, _ = came.of(rule.metrics)
+            if not len(series):
+                continue
             self._guarded(
                 rule,
-                lambda rule=rule: rule.observe(series, times, values, now, self._clocks.behind_of),  # type: ignore[misc]
+                lambda rule=rule, own=own: rule.observe(*own, now, self._clocks.behind_of),  # type: ignore[misc]
             )
+            late = now - times > LATE
             if late.any():
                 rule.note_late(series[late], times[late], now, self._clocks.behind_of)
 

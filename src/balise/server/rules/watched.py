@@ -169,6 +169,11 @@ class Watched:
         return kind.own_at != self._usual_at(self._catalogue)
 
     @property
+    def metrics(self) -> list[int]:
+        """The numbers of the metrics that it measures."""
+        return sorted({feed.metric.id for feed in self.feeds.values() if feed.metric is not None})
+
+    @property
     def series(self) -> int:
         return sum(len(feed.series) for feed in self.feeds.values())
 

@@ -24,6 +24,7 @@ from balise.store.series.head import Head
 from balise.store.series.recent import Points, Recent, in_order, together
 from balise.store.series.seal import DAY, REPLACED, ordered_once
 from balise.store.series.tails import Tails
+from balise.store.series.unpacked import Unpacked
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -45,6 +46,10 @@ _COUNTS = (
     f"FROM (SELECT {_EACH} {_OF_HOSTS} GROUP BY place, low, high)"
 )
 """As one row: other threads are let in with each."""
+UNPACKED = 48 << 20
+"""Bytes of what was unpacked and is kept, as it is asked for again."""
+FEW = 64
+"""Series whose blocks are kept unpacked: of more they would only push out everything else."""
 RECENT_AT_ONCE = 500_000
 """Points that are not sealed yet and are put together at once."""
 
@@ -66,7 +71,12 @@ class Reader:
         self._catalogue = catalogue
         self._head = head
         self._moment = moment
+        self._unpacked = Unpacked(UNPACKED)
         self.tails = Tails(catalogue, sealed_until, self.stored, 2 * MAX_GAP)
+
+    def let_go(self) -> None:
+        """Memory is short."""
+        self._unpacked.clear()
 
     @contextmanager
     def _snapshot(self, series: I64) -> Iterator[tuple[Connection, Recent]]:
@@ -126,6 +136,7 @@ class Reader:
     def _stored(
         self, connection: Connection, series: Sequence[int], start: int, end: int
     ) -> Iterator[tuple[int, I64, F64]]:
+        few = len(series) <= FEW
         by_host: dict[int, list[int]] = {}
         for place, host in enumerate(self._catalogue.series.hosts_of(series).tolist()):
             by_host.setdefault(host, []).append(place)
@@ -143,7 +154,7 @@ class Reader:
                 here = np.flatnonzero(ids[rows] == wanted)
                 if len(here):
                     times = decode_times(times_blob)
-                    values = decode_block(data, rows[here])
+                    values = (self._unpacked.block if few else decode_block)(data, rows[here])
                     for i, one in enumerate(here.tolist()):
                         yield places[one], times, values[i]
 
@@ -299,7 +310,7 @@ class Reader:
                 continue
             chosen = None if len(here) == len(ids) and (np.diff(rows[here]) == 1).all() else rows[here]
             packed = dict(zip(names, blobs, strict=True))
-            whole = {n: decode_block(packed[n], chosen) for n in names if packed[n]}
+            whole = {n: self._unpacked.block(packed[n], chosen) for n in names if packed[n]}
             if growing and "extra" in whole:
                 whole["grown"] = plain_growth(whole["last"], whole["count"], whole["seen"]) + whole["extra"]
             elif growing:

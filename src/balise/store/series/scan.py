@@ -98,6 +98,10 @@ class Scan:
             _of_stripe(stripe, rows, held)
         return held
 
+    def let_go(self) -> None:
+        """Memory is short."""
+        self._unpacked.clear()
+
     def sealed_since(self, start: int) -> bool:
         """Whether anything at or after a moment stands in blocks already."""
         with self._engine.connect() as connection:

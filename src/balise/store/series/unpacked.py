@@ -1,28 +1,34 @@
-"""Pieces of matrices that were unpacked, kept while there is room: who looks at a stretch looks beside it next."""
+"""Pieces of blocks and matrices that were unpacked, kept while there is room: who looks at a stretch looks again, and
+beside it next."""
 
 from __future__ import annotations
 
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from hashlib import blake2b
 
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.series.codec import decode_block
+
 F64 = NDArray[np.float64]
-MOST_BYTES = 96 << 20
+Arrays = tuple[F64, ...]
+MOST_BYTES, SHARE = 96 << 20, 4
+"""Bytes of all, and of which share of it one may be."""
 
 
 class Unpacked:
-    """Holds pairs of arrays by what they were made from; the least used go first."""
+    """Holds arrays by what they were made from; the least used go first."""
 
     def __init__(self, most_bytes: int = MOST_BYTES) -> None:
         self.most_bytes = most_bytes
         self.held_bytes = 0
         self._lock = threading.Lock()
-        self._held: OrderedDict[Hashable, tuple[F64, F64]] = OrderedDict()
+        self._held: OrderedDict[Hashable, Arrays] = OrderedDict()
 
-    def of(self, key: Hashable, make: Callable[[], tuple[F64, F64]]) -> tuple[F64, F64]:
+    def of(self, key: Hashable, make: Callable[[], Arrays]) -> Arrays:
         """What is held of a key, else what `make` gives. Nobody may write into the arrays."""
         with self._lock:
             found = self._held.get(key)
@@ -33,13 +39,25 @@ class Unpacked:
         for one in made:
             one.flags.writeable = False
         with self._lock:
-            if key not in self._held:
+            if key not in self._held and _size(made) <= self.most_bytes // SHARE:
                 self._held[key] = made
                 self.held_bytes += _size(made)
                 while self.held_bytes > self.most_bytes:
                     self.held_bytes -= _size(self._held.popitem(last=False)[1])
         return made
 
+    def block(self, blob: bytes, chosen: NDArray[np.intp] | None) -> F64:
+        """What `decode_block` gives, for arrays that leave room for others."""
+        rows = b"" if chosen is None else blake2b(chosen.tobytes(), digest_size=16).digest()
+        key = (blake2b(blob, digest_size=16).digest(), rows, chosen is None)
+        [found] = self.of(key, lambda: (decode_block(blob, chosen),))
+        return found
 
-def _size(pair: tuple[F64, F64]) -> int:
-    return sum(one.nbytes for one in pair)
+    def clear(self) -> None:
+        with self._lock:
+            self._held.clear()
+            self.held_bytes = 0
+
+
+def _size(arrays: Arrays) -> int:
+    return sum(one.nbytes for one in arrays)
