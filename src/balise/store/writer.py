@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import threading
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from typing import Any, Generic, TypeVar
@@ -14,6 +15,8 @@ R = TypeVar("R")
 log = logging.getLogger(__name__)
 
 MOST_AT_ONCE = 512
+GATHER = 0.015
+"""Seconds in which others gather while many are about: each commit costs the same, whatever is in it."""
 
 
 class Busy(Exception):
@@ -90,14 +93,19 @@ class GroupWriter(Generic[T]):
         self._thread.join(30)
 
     def _run(self) -> None:
+        several = False
         while True:
             with self._wake:
                 while not (self._waiting or self._tasks or self._stopping):
                     self._wake.wait()
+            if several and not self._stopping:
+                time.sleep(GATHER)
+            with self._wake:
                 group, self._waiting = self._waiting[:MOST_AT_ONCE], self._waiting[MOST_AT_ONCE:]
                 tasks, self._tasks = self._tasks[:1], self._tasks[1:]
                 if not group and not tasks and self._stopping:
                     return
+            several = len(group) > 1
             try:
                 if group:
                     self._write_group(group)
