@@ -73,7 +73,8 @@ def test_a_filter_belongs_to_who_made_it(service: Service) -> None:
         with pytest.raises(Refused, match="keep yours"):
             c.filters.delete("mine")
         c.filters.delete("crew")
-        assert [one.name for one in c.filters.list()] == ["mine", "piers"]
+        names = [one.name for one in c.filters.list()]
+        assert "mine" in names and "crew" not in names
 
 
 def test_a_filter_that_cannot_be_read_is_not_kept(service: Service) -> None:

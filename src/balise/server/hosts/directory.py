@@ -148,6 +148,7 @@ class Directory:
         for change in changes:
             past.setdefault(change.host, []).append(Stretch(at=change.at, state=change.state))  # type: ignore[arg-type]
         with self._lock:
+            groups_before = self.groups
             self.groups = {g.name: _known_group(g, names) for g in groups}
             order = {name: place for place, name in enumerate(self.groups)}
             for row in hosts:
@@ -166,8 +167,9 @@ class Directory:
             for number in missing & set(self._by_id):
                 del self._by_name[self._by_id.pop(number).name]
                 changed.append(number)
-            self.version += 1
-            self._changes.extend((self.version, number) for number in changed)
+            if changed or groups_before != self.groups:
+                self.version += 1
+                self._changes.extend((self.version, number) for number in changed)
 
     def _keep(self, row: Host, listed: list[str], order: dict[str, int], past: list[Stretch]) -> Known:
         before = self._by_id.get(row.id)
@@ -425,7 +427,7 @@ class Directory:
 def _chosen_by(known: Known) -> tuple[object, ...]:
     """What of a host decides which rules, groups and plans are for it."""
     belongs = (known.groups, known.sites, known.applications)
-    return (known.name, known.labels, *belongs, known.mode, known.os, known.facts, known.retired)
+    return (known.name, known.labels, *belongs, known.mode, known.collected_by, known.os, known.facts, known.retired)
 
 
 def attribute_of(known: Known, name: str) -> Any:

@@ -29,22 +29,21 @@ class Blocks:
         self._reader = reader
         self._cells = cells
 
-    def cost(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, *, growing: bool) -> int:
-        """At most how many values are looked at to answer for these series and steps."""
-        if not series:
-            return 0
+    def costs(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, *, growing: bool) -> I64:
+        """At most how many values of each of these series are looked at to answer for these steps."""
         if tier == "raw":
             start = steps.start - MAX_GAP if growing else steps.start
-            return int(self._reader.count(series, start, steps.end).sum())
-        first = self._first(metric, series, steps, tier)
-        return len(series) * (steps.count - first) * (steps.width // (TIER_SECONDS[tier] * NS))
+            return self._reader.count(series, start, steps.end)
+        first = self._first(metric, series, steps, tier) if series else 0
+        each = (steps.count - first) * (steps.width // (TIER_SECONDS[tier] * NS))
+        return np.full(len(series), each, np.int64)
 
     def summaries(
-        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, fields: set[str]
+        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, fields: set[str], costs: I64
     ) -> Iterator[tuple[I64, slice, Summary]]:
-        """Rows of `series`, steps, and what happened there."""
+        """Rows of `series`, steps, and what happened there; `costs` as `costs` gives them."""
         if tier == "raw":
-            for rows, at, part in self._raw(series, steps, 0):
+            for rows, at, part in self._raw(steps, costs):
                 flat = self._reader.flat([series[r] for r in rows.tolist()], part.start, part.end)
                 yield rows, at, summarise_flat(flat, len(rows), part)
             return
@@ -56,18 +55,18 @@ class Blocks:
             yield rows, at, coarser(self._reader.rolled(tier, metric, mine, fine, fields), factor)
 
     def growths(
-        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName
+        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, costs: I64
     ) -> Iterator[tuple[I64, slice, F64, F64]]:
         """Rows of `series`, steps, by how much they grew there, and the seconds over which that was seen."""
         kinds = self._catalogue.series.kinds_of(series)
         if tier == "raw":
-            for rows, at, part in self._raw(series, steps, MAX_GAP):
+            for rows, at, part in self._raw(steps, costs):
                 places = rows.tolist()
                 flat = self._reader.flat([series[r] for r in places], part.start - MAX_GAP, part.end)
                 yield rows, at, *increases(flat, [kinds[r] for r in places], part)
             return
         delta = np.array([k == "delta" for k in kinds], bool)
-        for rows, at, summary in self.summaries(metric, series, steps, tier, {"grown", "seen", "total"}):
+        for rows, at, summary in self.summaries(metric, series, steps, tier, {"grown", "seen", "total"}, costs):
             yield rows, at, *told_growth(summary, delta[rows], seconds_of(steps.width))
 
     def _first(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName) -> int:
@@ -85,9 +84,8 @@ class Blocks:
             for at, part in parts_of(steps, first, max(1, self._cells // (len(rows) * factor))):
                 yield rows, at, part
 
-    def _raw(self, series: Sequence[int], steps: Steps, back: int) -> Iterator[tuple[I64, slice, Steps]]:
+    def _raw(self, steps: Steps, counts: I64) -> Iterator[tuple[I64, slice, Steps]]:
         """Blocks of points: all steps of as many series as fit; of one that does not fit, some of the steps."""
-        counts = self._reader.count(series, steps.start - back, steps.end)
         large = counts > self._cells
         for rows in in_weight(np.flatnonzero(~large), counts, self._cells):
             yield rows, _ALL, steps

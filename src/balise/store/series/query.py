@@ -6,6 +6,7 @@ import json
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from itertools import product
 from typing import Any, Protocol
 
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 
 from balise.api.metrics import Take
 from balise.core import filters
+from balise.core.filters import Both, Filter
 from balise.core.moments import NS, seconds_of
 from balise.core.series.combine import Combining
 from balise.core.series.percentiles import (
@@ -155,24 +157,61 @@ class Selector:
         return found
 
     def _search(self, metric: Metric, where: str | None, by: Sequence[str], apart: bool) -> Selection:
-        node = filters.parse(where) if where and where.strip() else None
-        numbers: dict[tuple[str, ...], int] = {}
+        of_hosts, own = _parted(filters.parse(where)) if where and where.strip() else ([], [])
         chosen: list[int] = []
         groups: list[int] = []
         hosts: list[int] = []
-        for number in list(metric.series):
-            one = self.catalogue.series[number]
-            if self._hosts.name(one.host) is None:
+        numbers: dict[tuple[str, ...], int] = {}
+        held: dict[int, list[int]] = {}
+        """Of hosts the groups in which all their series are, when those are by what hosts are."""
+        by_hosts = all(name == "host" or filters.is_of_host(name) for name in by)
+        for number in self._of_hosts(metric, of_hosts):
+            one = self.catalogue.series.get(number)
+            if one is None or not _passes(own, self._hosts, one):
                 continue
-            if node is None or filters.matches(node, lookup_of(self._hosts, one)):
+            mine = held.get(one.host)
+            if mine is None:
+                mine = []
                 for values in _memberships(self._hosts, one, by, apart):
                     group = numbers.setdefault(values, len(numbers))
                     if group == len(hosts):
                         hosts.append(one.host)
-                    chosen.append(number)
-                    groups.append(group)
+                    mine.append(group)
+                if by_hosts:
+                    held[one.host] = mine
+            for group in mine:
+                chosen.append(number)
+                groups.append(group)
         named = [dict(zip(by, values, strict=True)) for values in numbers]
         return Selection(chosen, np.array(groups, np.int64), named, hosts)
+
+    def _of_hosts(self, metric: Metric, parts: Sequence[Filter]) -> list[int]:
+        """The series of a metric whose hosts are here and pass all parts of a filter, in their order."""
+        numbers = np.array(list(metric.series), np.int64)
+        hosts, which = np.unique(self.catalogue.series.hosts_of(numbers), return_inverse=True)
+        mine = [
+            self._hosts.name(host) is not None
+            and all(filters.matches(part, partial(self._hosts.attribute, host)) for part in parts)
+            for host in hosts.tolist()
+        ]
+        found: list[int] = numbers[np.array(mine, bool)[which]].tolist()
+        return found
+
+
+def _parted(node: Filter) -> tuple[list[Filter], list[Filter]]:
+    """The parts of a filter that all have to be passed: those about nothing but hosts, and the others."""
+    if isinstance(node, Both):
+        parts = [_parted(side) for side in (node.left, node.right)]
+        return [part for some, _ in parts for part in some], [part for _, some in parts for part in some]
+    of_hosts = all(name == "host" or filters.is_of_host(name) for name in filters.attributes_of(node))
+    return ([node], []) if of_hosts else ([], [node])
+
+
+def _passes(parts: Sequence[Filter], hosts: Hosts, one: Series) -> bool:
+    if not parts:
+        return True
+    lookup = lookup_of(hosts, one)
+    return all(filters.matches(part, lookup) for part in parts)
 
 
 def _group_text(value: Any) -> str:
@@ -242,11 +281,12 @@ class QueryEngine:
         if tier != "raw":
             steps = _fitted(steps, TIER_SECONDS[tier] * NS)
         growing = take in ("rate", "change") or bool(parts - {""})
-        self._afford(self._blocks.cost(metric.id, selection.series, steps, tier, growing=growing), tier)
+        costs = self._blocks.costs(metric.id, selection.series, steps, tier, growing=growing)
+        self._afford(int(costs.sum()), tier)
         if parts - {""}:
-            return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier), tier)
+            return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier, costs), tier)
         every = np.arange(len(selection.series))
-        return Answer(steps, selection.named, self._take(metric, selection, every, steps, take, tier), tier)
+        return Answer(steps, selection.named, self._take(metric, selection, every, steps, take, tier, costs), tier)
 
     @staticmethod
     def _afford(cost: int, tier: TierName) -> None:
@@ -276,16 +316,18 @@ class QueryEngine:
         steps: Steps,
         take: Take,
         tier: TierName,
+        costs: I64,
     ) -> F64:
-        """What the series at some places of a selection give, [groups, steps]."""
+        """What the series at some places of a selection give, [groups, steps]; `costs` are of all of it."""
         made = Combining(take, len(selection.named), steps.count)
         series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
         if take in ("rate", "change"):
-            for rows, at, grown, seen in self._blocks.growths(metric.id, series, steps, tier):
+            for rows, at, grown, seen in self._blocks.growths(metric.id, series, steps, tier, costs[places]):
                 made.add_growth(grown, seen, groups[rows], at)
         else:
             delta = np.array([kind == "delta" for kind in self.catalogue.series.kinds_of(series)], bool)
-            for rows, at, summary in self._blocks.summaries(metric.id, series, steps, tier, _FIELDS[take]):
+            found = self._blocks.summaries(metric.id, series, steps, tier, _FIELDS[take], costs[places])
+            for rows, at, summary in found:
                 made.add(summary, delta[rows], groups[rows], at)
         return made.answer()
 
@@ -320,7 +362,9 @@ class QueryEngine:
         local = np.searchsorted(groups, selection.groups[mine])
         return point_percentiles(self._reader.raw(series, steps.start, steps.end), local, len(groups), steps, quantile)
 
-    def _ask_parts(self, metric: Metric, selection: Selection, steps: Steps, take: Take, tier: TierName) -> F64:
+    def _ask_parts(
+        self, metric: Metric, selection: Selection, steps: Steps, take: Take, tier: TierName, costs: I64
+    ) -> F64:
         """Histograms and summaries: their counts, sums, extremes and percentiles."""
         by_part: dict[str, list[int]] = {}
         for place, one in enumerate(selection.series):
@@ -328,7 +372,7 @@ class QueryEngine:
 
         def part(name: str, how: Take) -> F64:
             places = np.array(by_part.get(name, []), np.int64)
-            return self._take(metric, selection, places, steps, how, tier)
+            return self._take(metric, selection, places, steps, how, tier, costs)
 
         if take in ("rate", "change"):
             return part("count", take)
@@ -339,13 +383,22 @@ class QueryEngine:
         if take in QUANTILES:
             buckets = [p for name, places in by_part.items() if bucket_of(name) for p in places]
             if buckets:
-                return self._bucket_percentiles(metric, selection, np.array(buckets), steps, QUANTILES[take], tier)
+                return self._bucket_percentiles(
+                    metric, selection, np.array(buckets), steps, QUANTILES[take], tier, costs
+                )
             return part(f"q:{QUANTILES[take]!r}", "avg")
         with np.errstate(invalid="ignore", divide="ignore"):
             return part("sum", "change") / part("count", "change")
 
     def _bucket_percentiles(
-        self, metric: Metric, selection: Selection, places: I64, steps: Steps, quantile: float, tier: TierName
+        self,
+        metric: Metric,
+        selection: Selection,
+        places: I64,
+        steps: Steps,
+        quantile: float,
+        tier: TierName,
+        costs: I64,
     ) -> F64:
         series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
         chosen = [self.catalogue.series[number] for number in series]
@@ -358,7 +411,7 @@ class QueryEngine:
         for low in range(0, steps.count, at_once):
             part = Steps(steps.start + low * steps.width, steps.width, min(at_once, steps.count - low))
             held = np.zeros((len(series), part.count))
-            for rows, at, grown, _ in self._blocks.growths(metric.id, series, part, tier):
+            for rows, at, grown, _ in self._blocks.growths(metric.id, series, part, tier, costs[places]):
                 held[rows, at] = grown
             for group in np.unique(groups).tolist():
                 mine = groups == group

@@ -36,7 +36,10 @@ class Recent:
         self.counts = np.zeros(len(series), np.int64)
         """Of each series how many there are, whatever their time."""
         for part in self._parts:
-            np.add.at(self.counts, part.places, part.rows)
+            if part.plain:
+                self.counts[part.places] += part.rows
+            else:
+                np.add.at(self.counts, part.places, part.rows)
 
     def points(self, start: int, end: int, *, low: int = 0, high: int | None = None) -> list[Points]:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
@@ -55,8 +58,11 @@ class _Part:
         at = place_of.take(stripe.layout.series, mode="clip")
         self.columns = (at >= 0).nonzero()[0]
         self.places = at[self.columns].astype(np.int64)
-        self.first, self.last = int(self.places.min(initial=len(place_of))), int(self.places.max(initial=-1))
+        self.first = self.last = -1
+        if len(self.columns):
+            self.first, self.last = int(self.places.min()), int(self.places.max())
         self.rows = rows
+        self.plain = stripe.layout.plain
         self._stripe = stripe
 
     def points(self, start: int, end: int, low: int, high: int) -> Points:
@@ -70,7 +76,7 @@ class _Part:
             if not inside.all():
                 times, values = times[inside], values[inside]
             values = values[:, columns]
-            if self._stripe.layout.plain:
+            if self.plain:
                 # A series after the other, which is nearly in order.
                 return places.repeat(len(times)), np.tile(times, len(columns)), values.T.reshape(-1)
             return np.tile(places, len(times)), times.repeat(len(columns)), values.reshape(-1)
