@@ -7,13 +7,14 @@ import json
 import time
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 from pathlib import Path
 
 import httpx
 import pytest
 
 from balise.server.errors import Refused
-from balise.server.keeping.memory import EASY, LET_GO_AGAIN, TIGHT, Memory, Short
+from balise.server.keeping.memory import EASY, LET_GO_AGAIN, LET_GO_RARELY, TIGHT, Memory, Short
 from peaks import peak_mib
 from running import Service
 from sending import gauge_request, send_gauge
@@ -57,6 +58,18 @@ def test_near_the_ceiling_caches_go_and_nothing_heavy_is_begun() -> None:
     held[0] = TIGHT + 0.01
     with pytest.raises(Short):
         memory.check_body()
+
+
+def test_what_gives_little_back_is_let_go_less_and_less_often() -> None:
+    gone: list[float] = []
+    now = [0.0]
+    memory = Memory(1 << 30, measure=lambda: int((TIGHT + 0.1) * (1 << 30)), clock=lambda: now[0])
+    memory.tight.then(lambda: gone.append(now[0]))
+    while now[0] < 2000:
+        memory.look()
+        now[0] += 1.0
+    gaps = [after - before for before, after in pairwise(gone)]
+    assert gaps[:3] == [21.0, 41.0, 81.0] and gaps[-1] == LET_GO_RARELY + 1
 
 
 def test_the_ceiling_is_kept_whatever_is_asked(tmp_path: Path) -> None:

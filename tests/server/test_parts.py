@@ -461,3 +461,20 @@ def test_a_rule_knows_the_unit_of_what_nobody_has_sent_yet(console: Parts) -> No
     # What the first sender says counts from then on.
     console.series.catalogue.metric("balise.certificate.left", "d", "gauge", "")
     assert console.units.of("balise.certificate.left") == "d" and console.units.of("nobody.knows") == ""
+
+
+def test_a_token_that_ends_while_it_is_looked_up_is_not_remembered(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made, token = console.tokens.make("gateway", "ingest", by="a test")
+    find = console.access._find_token
+
+    def late(session: Session, asked: str) -> object:
+        found = find(session, asked)
+        console.tokens.revoke(made.id, "a test")
+        return found
+
+    monkeypatch.setattr(console.access, "_find_token", late)
+    console.access.bearer(token)
+    monkeypatch.setattr(console.access, "_find_token", find)
+    assert console.access.bearer(token) is None

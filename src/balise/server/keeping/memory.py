@@ -71,6 +71,8 @@ class Memory:
             self._let_go()
         share = self.held / self.ceiling
         before, self.state = self.state, "tight" if share > (EASY if self.state == "tight" else TIGHT) else "easy"
+        if self.state == "easy":
+            self._again = LET_GO_AGAIN
         if before != self.state:
             log.warning("memory is %s: %d of %d bytes", self.state, self.held, self.ceiling)
 

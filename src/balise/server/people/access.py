@@ -72,6 +72,8 @@ class Access:
         self._state = state
         self._remembered: OrderedDict[str, tuple[float, Principal | None]] = OrderedDict()
         self._used: dict[int, float] = {}
+        self._forgotten = 0
+        """How often remembered tokens were forgotten."""
         self.ended = Signal[None]("access ended")
         """Somebody may no longer come in."""
 
@@ -83,8 +85,12 @@ class Access:
         now = time.monotonic()
         if held and now < held[0]:
             return held[1]
+        forgotten = self._forgotten
         found, until = self._state.read(lambda s: self._find_token(s, token))
         good_for = REMEMBERED_SECONDS if found else UNKNOWN_SECONDS
+        if forgotten != self._forgotten:
+            # A token has ended meanwhile, which may be this one.
+            return found
         self._remembered[token] = (now + min(good_for, until - time.time()), found)
         while len(self._remembered) > MOST_REMEMBERED:
             self._remembered.popitem(last=False)
@@ -131,6 +137,7 @@ class Access:
 
     def forget_host(self, host: int) -> None:
         """The tokens of a host have changed: those remembered are looked up anew."""
+        self._forgotten += 1
         for token, (_, found) in list(self._remembered.items()):
             if found is not None and found.host == host:
                 self._remembered.pop(token, None)
@@ -149,4 +156,5 @@ class Access:
 
     def forget_remembered(self) -> None:
         """Tokens may have ended: all are looked up anew."""
+        self._forgotten += 1
         self._remembered.clear()
