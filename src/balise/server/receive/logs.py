@@ -16,6 +16,7 @@ from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 from opentelemetry.proto.logs.v1.logs_pb2 import LogRecord, ResourceLogs
 
 from balise.api.spans import rfc3339
+from balise.collect.otlp import EVIDENCE
 from balise.core.events.new_event import NewEvent
 from balise.core.events.records import check_records
 from balise.core.moments import Nanos, now_nanos, seconds_of
@@ -36,7 +37,6 @@ MOST_ATTRIBUTES = 1 << 14
 MOST_MEMBERS = 64
 SENT_TIME = "balise.time.sent"
 """The attribute that keeps the time an event came with, when that cannot be its time."""
-EVIDENCE = "balise.evidence."
 REPORT = "balise.agent.report"
 SEVERITY_OF = {
     # OTLP severity number to RFC 5424 code: logs data model, appendix B, syslog.
