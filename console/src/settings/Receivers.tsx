@@ -127,21 +127,25 @@ function Receivers({ may }: { may: boolean }) {
 }
 
 const PROTOCOLS = [
-  ["tls", "syslog over TLS"],
-  ["tcp", "syslog over TCP"],
-  ["udp", "syslog over UDP"],
-  ["otlp", "OTLP over HTTP"],
+  ["tls", "events as syslog over TLS"],
+  ["tcp", "events as syslog over TCP"],
+  ["udp", "events as syslog over UDP"],
+  ["otlp", "events over OTLP"],
+  ["points", "points over OTLP"],
 ] as const;
 
 function Forwards({ may }: { may: boolean }) {
   const client = useQueryClient();
   const { now } = useSpan();
-  const form = useForm<{ name: string; over: (typeof PROTOCOLS)[number][0]; address: string; where: string }>({
-    name: "",
-    over: "tls",
-    address: "",
-    where: "",
-  });
+  const form = useForm<{
+    name: string;
+    over: (typeof PROTOCOLS)[number][0];
+    address: string;
+    where: string;
+    metrics: string;
+  }>({ name: "", over: "tls", address: "", where: "", metrics: "" });
+  const points = form.values.over === "points";
+  const web = points || form.values.over === "otlp";
   const forwards = useQuery({
     queryKey: ["forwards"],
     queryFn: () => got(api.GET("/api/v1/forwards")),
@@ -150,18 +154,26 @@ function Forwards({ may }: { may: boolean }) {
   const [problem, setProblem] = useState("");
   const again = () => client.invalidateQueries({ queryKey: ["forwards"] });
   const make = async () => {
-    const { name, over, address, where } = form.values;
+    const { name, over, address, where, metrics } = form.values;
     const to: Schemas["ForwardBody"]["to"] =
-      over === "otlp" ? { protocol: "otlp", url: address } : { protocol: "syslog", transport: over, address };
+      over === "otlp" || over === "points"
+        ? { protocol: "otlp", url: address }
+        : { protocol: "syslog", transport: over, address };
+    const which = points
+      ? { what: "points" as const, metrics: metrics.split(/\s+/).filter(Boolean) }
+      : { what: "lines" as const };
     await got(
-      api.PUT("/api/v1/forwards/{name}", { params: { path: { name } }, body: { where: where.trim() || null, to } }),
+      api.PUT("/api/v1/forwards/{name}", {
+        params: { path: { name } },
+        body: { ...which, where: where.trim() || null, to },
+      }),
     );
     form.reset();
     await again();
   };
   return (
     <section aria-label="Forwards">
-      <h2 className="mb-2 font-semibold">Forwards: events sent on</h2>
+      <h2 className="mb-2 font-semibold">Forwards: events and points sent on</h2>
       {may && (
         <RowForm
           form={form}
@@ -170,24 +182,33 @@ function Forwards({ may }: { may: boolean }) {
           note="From now on, each at least once: what cannot be sent waits here, and a restart loses nothing."
         >
           <TextField name="name" label="Name" width="w-40" required />
-          <ChoiceField name="over" label="As" width="w-44" options={PROTOCOLS} />
+          <ChoiceField name="over" label="As" width="w-56" options={PROTOCOLS} />
           <TextField
             name="address"
-            place={form.values.over === "otlp" ? "to.url" : "to.address"}
-            label={form.values.over === "otlp" ? "Address" : "Name and port"}
+            place={web ? "to.url" : "to.address"}
+            label={web ? "Address" : "Name and port"}
             mono
             width="w-72"
             placeholder={
-              form.values.over === "otlp" ? "https://otlp.skerry.example/v1/logs" : "logs.skerry.example:6514"
+              web ? `https://otlp.skerry.example/v1/${points ? "metrics" : "logs"}` : "logs.skerry.example:6514"
             }
             required
           />
+          {points && (
+            <TextField
+              name="metrics"
+              label="Which metrics"
+              mono
+              width="w-56"
+              placeholder="all, or like system.* nginx.*"
+            />
+          )}
           <TextField
             name="where"
-            label="Which events"
+            label={points ? "Of which hosts" : "Which events"}
             mono
             width="w-72"
-            placeholder={'all, or like severity ge "error"'}
+            placeholder={points ? 'all, or like site eq "northquay"' : 'all, or like severity ge "error"'}
           />
         </RowForm>
       )}
@@ -208,7 +229,7 @@ function Forwards({ may }: { may: boolean }) {
                   {one.problem && <span className="block text-ink-2">{one.problem}</span>}
                 </span>,
                 one.to.protocol === "otlp" ? one.to.url : `${one.to.address} over ${one.to.transport.toUpperCase()}`,
-                one.filter || one.where || "all",
+                [...one.metrics, one.filter || one.where].filter(Boolean).join(" ") || `all ${one.what}`,
                 String(one.waiting),
                 String(one.sent),
                 one.last_sent_at ? moment(unix(one.last_sent_at), now) : "not yet",

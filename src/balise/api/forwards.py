@@ -1,4 +1,4 @@
-"""Forwards: events sent on, all the time, to another system."""
+"""Forwards: events and points sent on, all the time, to another system."""
 
 from __future__ import annotations
 
@@ -64,19 +64,33 @@ class OtlpDestination(BaseModel):
         return self
 
 
+MetricNames = Annotated[str, Field(min_length=1, max_length=255)]
 Destination = Annotated[SyslogDestination | OtlpDestination, Field(discriminator="protocol")]
 
 
 class ForwardBody(BaseModel):
-    """Which events are sent on, and where to."""
+    """What is sent on, and where to: events that pass a filter, or points of series that do. Points go over OTLP."""
 
+    what: Literal["lines", "points"] = "lines"
     where: FilterText | None = None
     filter: FilterName | None = None
+    metrics: Annotated[list[MetricNames], Field(max_length=100)] = Field(
+        default=[], description="of points: names of metrics, * for any characters; all if there are none"
+    )
     to: Destination
+
+    @model_validator(mode="after")
+    def _fits(self) -> ForwardBody:
+        if self.what == "points" and self.to.protocol != "otlp":
+            raise ValueError("points are sent on over otlp alone: take that, or what: lines")
+        if self.what == "lines" and self.metrics:
+            raise ValueError("metrics is for what: points; leave it out, or take that")
+        return self
 
 
 class Forward(ForwardBody):
-    """A forward with how it goes. `waiting` events are still to be looked at; they are kept here anyway."""
+    """A forward with how it goes. `waiting` events, or deliveries with points, are still to be looked at; they are kept
+    here anyway."""
 
     name: str
     state: Literal["sending", "waiting", "failing"]

@@ -1,4 +1,4 @@
-"""`balise forward`: events sent on to other systems."""
+"""`balise forward`: events and points sent on to other systems."""
 
 from __future__ import annotations
 
@@ -20,9 +20,11 @@ def add(noun: argparse.ArgumentParser) -> None:
     syslog.add_argument("address", metavar="ADDR:PORT")
     syslog.add_argument("--transport", choices=("udp", "tcp", "tls"), default="tls", help="(tls)")
     syslog.add_argument("--ca", metavar="FILE", help="certificates, PEM, that the other side's is signed by")
-    otlp = verb(forwards, "otlp", "send events on over OTLP, or change which and where to", _otlp, form_=False)
+    otlp = verb(forwards, "otlp", "send events or points on over OTLP, or change what and where to", _otlp, form_=False)
     otlp.add_argument("name")
     otlp.add_argument("url", help="such as https://otlp.skerry.example/v1/logs")
+    otlp.add_argument("--points", action="store_true", help="send points of metrics on instead of events")
+    otlp.add_argument("--metric", metavar="NAME", action="append", help="of points: of this one, * for any characters")
     otlp.add_argument("--credential", metavar="NAME", help="a name and password (balise credential list)")
     for one in (syslog, otlp):
         filters(one)
@@ -34,7 +36,8 @@ COLUMNS: list[Column] = [
     ("state", lambda x: x["state"]),
     ("to", lambda x: x["to"].get("address") or x["to"]["url"]),
     ("over", lambda x: " ".join(filter(None, (x["to"]["protocol"], x["to"].get("transport"))))),
-    ("which", lambda x: x["filter"] or x["where"] or "all"),
+    ("what", lambda x: x["what"]),
+    ("which", lambda x: " ".join(filter(None, (*x["metrics"], x["filter"] or x["where"]))) or "all"),
     ("waiting", lambda x: x["waiting"]),
     ("sent", lambda x: x["sent"]),
     ("last sent", lambda x: local_time(x["last_sent_at"])),
@@ -55,12 +58,13 @@ def _syslog(a: argparse.Namespace) -> int:
 
 
 def _otlp(a: argparse.Namespace) -> int:
-    return _set(a, {"protocol": "otlp", "url": a.url, "credential": a.credential})
+    what = {"what": "points" if a.points else "lines", "metrics": a.metric or []}
+    return _set(a, {"protocol": "otlp", "url": a.url, "credential": a.credential}, **what)
 
 
-def _set(a: argparse.Namespace, to: dict[str, Any]) -> int:
+def _set(a: argparse.Namespace, to: dict[str, Any], **what: Any) -> int:
     with console() as c:
-        kept = c.forwards.set(a.name, model(ForwardBody, where=a.where, filter=a.filter, to=to))
+        kept = c.forwards.set(a.name, model(ForwardBody, where=a.where, filter=a.filter, to=to, **what))
     print(f"forward {kept.name}: {kept.state}")
     return 0
 

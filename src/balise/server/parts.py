@@ -474,7 +474,14 @@ def _intakes(on: Remote) -> Intakes:
         senders=senders,
         receivers=receivers,
         drops=Drops(series=on.series, directory=on.directory, senders=senders, receivers=receivers),
-        forwards=ForwardBook(state=on.state, events=on.events, filters=on.filters, credentials=on.credentials),
+        forwards=ForwardBook(
+            state=on.state,
+            events=on.events,
+            series=on.series,
+            directory=on.directory,
+            filters=on.filters,
+            credentials=on.credentials,
+        ),
         sizes=Sizes(state=on.state, series=on.series, events=on.events),
         backups=BackupBook(data=on.settings.data, folder=on.settings.backups_folder, state=on.state),
         exports=ExportBook(data=on.settings.data, folder=on.settings.exports_folder, state=on.state),
@@ -931,6 +938,7 @@ def _connect_telling(parts: Parts) -> None:
     parts.probe_results.judged.connect(telling.probe)
     parts.enrolments.progressed.connect(telling.enrolment)
     parts.events.listeners += [telling.events, parts.forwards.written, parts.listening.written]
+    parts.series.listeners.append(parts.forwards.written)
     parts.watch.changed.connect(parts.listening.changed)
     parts.watch.changed.connect(parts.learner.forget)
     parts.access.ended.then(parts.hub.recheck)

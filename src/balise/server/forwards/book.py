@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from balise.api.events import Event
 from balise.api.forwards import Forward, ForwardBody, OtlpDestination
 from balise.api.spans import rfc3339
 from balise.core import filters
@@ -16,11 +17,20 @@ from balise.core.filters import Filter
 from balise.server.asking import read_filter
 from balise.server.errors import Refused, unknown
 from balise.server.filters.book import FilterBook
-from balise.server.forwards.work import Forwarding, Places
+from balise.server.forwards.destination import Destination
+from balise.server.forwards.lines import Lines
+from balise.server.forwards.otlp import LINES, POINTS, ToOtlp
+from balise.server.forwards.points import Point, Points
+from balise.server.forwards.source import Places
+from balise.server.forwards.syslog import ToSyslog
+from balise.server.forwards.work import Forwarding
+from balise.server.hosts.directory import Directory
 from balise.server.people.access import Principal, audit
 from balise.server.remote.credentials import CredentialBook
 from balise.store.events.forwarded import Written
 from balise.store.events.store import EventStore
+from balise.store.series.forwarded import Arrived
+from balise.store.series.store import SeriesStore
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -28,17 +38,27 @@ MOST_FORWARDS = 20
 
 
 class ForwardBook:
-    """All forwards. What is to be sent is read from the events as they are kept: no other buffer can be lost."""
+    """All forwards. What is to be sent is read from events and points as they are kept: no other buffer can be lost."""
 
     def __init__(
-        self, *, state: StateStore, events: EventStore, filters: FilterBook, credentials: CredentialBook
+        self,
+        *,
+        state: StateStore,
+        events: EventStore,
+        series: SeriesStore,
+        directory: Directory,
+        filters: FilterBook,
+        credentials: CredentialBook,
     ) -> None:
         self._state = state
         self._written = Written(events)
+        self._arrived = Arrived(series)
+        self._catalogue = series.catalogue
+        self._directory = directory
         self._filters = filters
         self._credentials = credentials
         self._lock = threading.Lock()
-        self._running: dict[str, Forwarding] = {}
+        self._running: dict[str, Forwarding[Any]] = {}
 
     def start(self) -> None:
         with self._lock:
@@ -52,22 +72,36 @@ class ForwardBook:
             self._running.clear()
 
     def written(self, *_told: Sequence[Any] | int) -> None:
-        """New events are written: whoever waits goes on."""
+        """There are new events or points: whoever waits goes on."""
         for forwarding in list(self._running.values()):
             forwarding.wake()
 
     def _begin(self, name: str, body: ForwardBody, places: Places) -> None:
-        forwarding = Forwarding(
-            name,
-            body,
-            places,
-            where=lambda: self._where(body),
-            written=self._written,
-            credentials=self._credentials,
-            keep=self._keep_places,
-        )
+        begun = self._of_points if body.what == "points" else self._of_lines
+        forwarding: Forwarding[Any] = begun(name, body, places)
         self._running[name] = forwarding
         forwarding.worker.start()
+
+    def _of_lines(self, name: str, body: ForwardBody, places: Places) -> Forwarding[Event]:
+        to: Destination[Event] = (
+            ToOtlp(body.to, LINES, self._credentials.secret)
+            if isinstance(body.to, OtlpDestination)
+            else ToSyslog(body.to)
+        )
+        return Forwarding(name, self._lines(body), to, places, keep=self._keep_places)
+
+    def _of_points(self, name: str, body: ForwardBody, places: Places) -> Forwarding[Point]:
+        assert isinstance(body.to, OtlpDestination)
+        to = ToOtlp(body.to, POINTS, self._credentials.secret)
+        return Forwarding(name, self._points(body), to, places, keep=self._keep_places)
+
+    def _lines(self, body: ForwardBody) -> Lines:
+        return Lines(self._written, lambda: self._where(body))
+
+    def _points(self, body: ForwardBody) -> Points:
+        return Points(
+            self._arrived, self._catalogue, self._directory, names=body.metrics, where=lambda: self._where(body)
+        )
 
     def _where(self, body: ForwardBody) -> Filter | None:
         """The filter as it is now: one that has a name may have changed."""
@@ -116,13 +150,16 @@ class ForwardBook:
             if running is not None:
                 running.stop()
             document = body.model_dump()
+            source = self._points(body) if body.what == "points" else self._lines(body)
+            begin = {str(day): list(place) for day, place in source.ends().items()}
 
             def write(session: Session) -> tables.Forward:
                 row = session.get(tables.Forward, name)
                 if row is None:
-                    places = {str(day): list(place) for day, place in self._written.ends().items()}
-                    row = tables.Forward(name=name, places=places)
+                    row = tables.Forward(name=name, places=begin)
                     session.add(row)
+                elif row.document.get("what", "lines") != body.what:
+                    row.places = begin
                 row.document = document
                 row.credential = body.to.credential if isinstance(body.to, OtlpDestination) else None
                 audit(session, who.name, "forward.put", name, protocol=body.to.protocol)

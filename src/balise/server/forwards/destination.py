@@ -1,12 +1,11 @@
-"""Where events are sent on to."""
+"""Where things are sent on to."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import Protocol, TypeVar
 
-from balise.api.events import Event
-
+T_contra = TypeVar("T_contra", contravariant=True)
 TIME_LIMIT = 10.0
 
 
@@ -14,10 +13,10 @@ class Undelivered(Exception):
     """The other side did not take it, or nobody knows whether it did: it is sent again. The message says why."""
 
 
-class Destination(Protocol):
+class Destination(Protocol[T_contra]):
     """Another system. One thread speaks to it."""
 
-    def send(self, events: Sequence[Event]) -> int:
+    def send(self, items: Sequence[T_contra]) -> int:
         """Answers how many of these the other side will never take; done when it has the others.
 
         Raises:

@@ -20,9 +20,9 @@ class ToSyslog:
         host, _, port = to.address.rpartition(":")
         self._link = SyslogLink(host.strip("[]"), int(port), to.transport, to.ca)
 
-    def send(self, events: Sequence[Event]) -> int:
+    def send(self, items: Sequence[Event]) -> int:
         try:
-            self._link.send([syslog_line(event).encode() for event in events])
+            self._link.send([syslog_line(event).encode() for event in items])
         except (OSError, ssl.SSLError) as error:
             raise Undelivered(f"{self._address}: {error}") from None
         return 0

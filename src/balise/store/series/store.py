@@ -37,6 +37,12 @@ F64 = NDArray[np.float64]
 log = logging.getLogger(__name__)
 
 _INSERT = "INSERT INTO inbox (seq, layout, times, points) VALUES (?, ?, ?, ?)"
+SEALED_UP_TO, NEXT_BLOCK = "sealed up to", "next block"
+"""Notes: the highest row of the inbox that was sealed, and the number of the block after all that there were."""
+_NOTE_MORE = (
+    "INSERT INTO note (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = max(value, excluded.value)"
+)
+_NOTED = "SELECT coalesce((SELECT value FROM note WHERE name = ?), 0)"
 _UNUSED = text("DELETE FROM layout WHERE id = :id AND NOT EXISTS (SELECT 1 FROM inbox WHERE inbox.layout = :id)")
 SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
@@ -104,6 +110,7 @@ class SeriesStore:
         """How often a listener failed."""
         self.points = 0
         self._seq = 0
+        self._next_block = 1
         self._write_connection = self.engine.connect()
         self._replay()
         self._writer: GroupWriter[Batch] = GroupWriter("series-writer", self._commit, limit=QUEUE_POINTS)
@@ -137,11 +144,15 @@ class SeriesStore:
         rows = connection.execute(select(tables.block.c.host, func.max(tables.block.c.last)).group_by("host"))
         self.sealed_until.update((host, last) for host, last in rows)
         self._door.begin(self.sealed_until)
+        # Numbers of rows that were sealed are not given again.
+        self._seq = int(connection.exec_driver_sql(_NOTED, (SEALED_UP_TO,)).scalar_one())
+        blocks = connection.execute(select(func.coalesce(func.max(tables.block.c.id), 0))).scalar_one()
+        self._next_block = max(blocks + 1, int(connection.exec_driver_sql(_NOTED, (NEXT_BLOCK,)).scalar_one()))
         repeated: list[int] = []
         bad: list[tuple[int, str]] = []
         with self.engine.connect() as reading:
             for row in reading.exec_driver_sql("SELECT seq, layout, times, points FROM inbox ORDER BY seq"):
-                self._seq = row.seq
+                self._seq = max(self._seq, row.seq)
                 try:
                     batch = read_row(self.catalogue, row.layout, row.times, row.points)
                 except (ValueError, LookupError) as error:
@@ -318,10 +329,11 @@ class SeriesStore:
         with self._moment:
             try:
                 if sealed.blocks:
-                    connection.execute(insert(tables.block), sealed.blocks)
+                    self._insert_blocks(sealed.blocks)
                 if sealed.matrices:
                     connection.execute(insert(tables.matrix), sealed.matrices)
                 connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(s,) for s in seqs.tolist()])
+                connection.exec_driver_sql(_NOTE_MORE, (SEALED_UP_TO, float(seqs.max())))
                 found = [(number, connection.execute(_UNUSED, {"id": number}).rowcount) for number in touched]
                 connection.commit()
             except Exception:
@@ -330,6 +342,16 @@ class SeriesStore:
             self.head.drop(sealed.taken, self._clock())
             self.catalogue.layouts.forget(number for number, rows in found if rows)
             self._note_sealed(sealed)
+
+    def _insert_blocks(self, blocks: Sequence[dict[str, object]]) -> None:
+        """Numbers of blocks are never given again, so that whoever sends them on knows which are new."""
+        numbered = [{**block, "id": self._next_block + place} for place, block in enumerate(blocks)]
+        self._next_block += len(numbered)
+        self._write_connection.execute(insert(tables.block), numbered)
+
+    def _note_blocks(self) -> None:
+        """Blocks are removed, those with the highest numbers among them."""
+        self._write_connection.exec_driver_sql(_NOTE_MORE, (NEXT_BLOCK, float(self._next_block)))
 
     def _note_sealed(self, sealed: Sealed) -> None:
         for row in sealed.blocks:
@@ -369,7 +391,7 @@ class SeriesStore:
             try:
                 pending.write(connection, self.catalogue.series)
                 if sealed.blocks:
-                    connection.execute(insert(tables.block), sealed.blocks)
+                    self._insert_blocks(sealed.blocks)
                     connection.execute(insert(tables.matrix), sealed.matrices)
                 connection.commit()
             except Exception:
@@ -411,6 +433,7 @@ class SeriesStore:
         def remove() -> None:
             with self._moment:
                 self._write_connection.execute(delete(tables.block).where(tables.block.c.host == host))
+                self._note_blocks()
                 self._write_connection.commit()
 
         self._writer.run(remove)
@@ -464,6 +487,7 @@ class SeriesStore:
         def remove() -> None:
             connection = self._write_connection
             connection.execute(delete(block).where(block.c.last < raw))
+            self._note_blocks()
             for tier in TIERS:
                 old = self.kept_from(tier, now) // DAY
                 connection.execute(delete(matrix).where(matrix.c.tier == TIER_SECONDS[tier], matrix.c.day < old))

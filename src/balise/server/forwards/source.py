@@ -1,0 +1,32 @@
+"""What is sent on, from where it was left."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Generic, Protocol, TypeVar
+
+Places = dict[int, tuple[int, int]]
+"""How far a forward was sent: of lines by day, of points under `POINTS`."""
+POINTS = -1
+T = TypeVar("T")
+
+
+class Found(Generic[T]):
+    """Some of what is to be sent, in order, and how far everything was read with it."""
+
+    def __init__(self, items: Sequence[T], places: Places) -> None:
+        self.items = items
+        self.places = places
+
+
+class Source(Protocol[T]):
+    """Where a forward reads. Used by one thread."""
+
+    def ends(self) -> Places:
+        """How far everything goes now."""
+
+    def waiting(self, places: Places) -> int:
+        """How much there is beyond these places."""
+
+    def step(self, places: Places) -> Found[T] | None:
+        """Some of what is beyond; None for no more."""
