@@ -1453,7 +1453,7 @@ export interface paths {
         get: operations["read_forward_api_v1_forwards__name__get"];
         /**
          * Put Forward
-         * @description Sends events on from now on, each at least once, over syslog or OTLP.
+         * @description Sends events or points on from now on, each at least once, over syslog or OTLP.
          */
         put: operations["put_forward_api_v1_forwards__name__put"];
         post?: never;
@@ -6392,13 +6392,20 @@ export interface components {
         };
         /**
          * Forward
-         * @description A forward with how it goes. `waiting` events are still to be looked at; they are kept here anyway.
+         * @description A forward with how it goes. `waiting` events, or deliveries with points, are still to be looked at; they are kept
+         *     here anyway.
          */
         Forward: {
             /** Filter */
             filter?: string | null;
             /** Last Sent At */
             last_sent_at: string | null;
+            /**
+             * Metrics
+             * @description of points: names of metrics, * for any characters; all if there are none
+             * @default []
+             */
+            metrics: string[];
             /** Name */
             name: string;
             /** Problem */
@@ -6417,18 +6424,36 @@ export interface components {
             to: components["schemas"]["SyslogDestination"] | components["schemas"]["OtlpDestination"];
             /** Waiting */
             waiting: number;
+            /**
+             * What
+             * @default lines
+             * @enum {string}
+             */
+            what: "lines" | "points";
             /** Where */
             where?: string | null;
         };
         /**
          * ForwardBody
-         * @description Which events are sent on, and where to.
+         * @description What is sent on, and where to: events that pass a filter, or points of series that do. Points go over OTLP.
          */
         ForwardBody: {
             /** Filter */
             filter?: string | null;
+            /**
+             * Metrics
+             * @description of points: names of metrics, * for any characters; all if there are none
+             * @default []
+             */
+            metrics: string[];
             /** To */
             to: components["schemas"]["SyslogDestination"] | components["schemas"]["OtlpDestination"];
+            /**
+             * What
+             * @default lines
+             * @enum {string}
+             */
+            what: "lines" | "points";
             /** Where */
             where?: string | null;
         };

@@ -161,7 +161,7 @@ function Forwards({ may }: { may: boolean }) {
         : { protocol: "syslog", transport: over, address };
     const which = points
       ? { what: "points" as const, metrics: metrics.split(/\s+/).filter(Boolean) }
-      : { what: "lines" as const };
+      : { what: "lines" as const, metrics: [] };
     await got(
       api.PUT("/api/v1/forwards/{name}", {
         params: { path: { name } },

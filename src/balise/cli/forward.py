@@ -22,7 +22,7 @@ def add(noun: argparse.ArgumentParser) -> None:
     syslog.add_argument("--ca", metavar="FILE", help="certificates, PEM, that the other side's is signed by")
     otlp = verb(forwards, "otlp", "send events or points on over OTLP, or change what and where to", _otlp, form_=False)
     otlp.add_argument("name")
-    otlp.add_argument("url", help="such as https://otlp.skerry.example/v1/logs")
+    otlp.add_argument("url", help="such as https://otlp.skerry.example/v1/logs, or …/v1/metrics for points")
     otlp.add_argument("--points", action="store_true", help="send points of metrics on instead of events")
     otlp.add_argument("--metric", metavar="NAME", action="append", help="of points: of this one, * for any characters")
     otlp.add_argument("--credential", metavar="NAME", help="a name and password (balise credential list)")

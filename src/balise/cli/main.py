@@ -54,7 +54,7 @@ NOUNS = {
     "candidate": "machines that wait to be let in, and who speaks to receivers and is no host",
     "source": "every place that lines come from, and how it goes there",
     "receiver": "addresses at which syslog is taken in",
-    "forward": "events sent on to other systems",
+    "forward": "events and points sent on to other systems",
 }
 """Every noun has a module of its name beside this one, which is loaded when it is asked for."""
 

@@ -1,4 +1,4 @@
-"""Forwards of events."""
+"""Forwards of events and points."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from balise.client.noun import Items, Noun
 
 
 class Forwards(Noun):
-    """Events sent on, all the time, to another system."""
+    """Events and points sent on, all the time, to another system."""
 
     def list(self) -> Items[Forward]:
         """All forwards, with how they go.
@@ -19,7 +19,7 @@ class Forwards(Noun):
         return self._connection.items(Forward, "/forwards")
 
     def set(self, name: str, body: ForwardBody) -> Forward:
-        """Sends events on from now on.
+        """Sends what comes from now on.
 
         >>> to = SyslogDestination(protocol="syslog", transport="udp", address="127.0.0.1:9")
         >>> balise.forwards.set("office", ForwardBody(where='severity ge "error"', to=to)).sent

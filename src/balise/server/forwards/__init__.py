@@ -1,1 +1,1 @@
-"""Events sent on to other systems."""
+"""Events and points sent on to other systems."""

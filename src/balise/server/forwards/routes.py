@@ -1,4 +1,4 @@
-"""Forwards of events."""
+"""Forwards of events and points."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def read_forward(forwards: ForwardsHere, _who: Viewer, name: ForwardName) -> For
 
 @router.put("/{name}")
 def put_forward(forwards: ForwardsHere, who: Administrator, name: ForwardName, body: ForwardBody) -> Forward:
-    """Sends events on from now on, each at least once, over syslog or OTLP."""
+    """Sends events or points on from now on, each at least once, over syslog or OTLP."""
     return forwards.put(name, body, who)
 
 
