@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -16,6 +17,7 @@ from balise.core.series.steps import Steps
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue, Metric, TooMany
 from balise.store.series.query import QueryEngine, Selector
+from balise.store.series.recent import Recent
 from balise.store.series.seal import DAY
 from balise.store.series.store import Retention, SeriesStore
 from olden import with_a_row_for_each
@@ -125,6 +127,24 @@ def test_sealing_changes_no_answer(box: Box) -> None:
     box.again()
     assert box.read() == before
     assert box.rolled("1h", 1)[3, 0] == 240
+
+
+def test_sealing_in_the_middle_of_an_answer_changes_none(box: Box, monkeypatch: pytest.MonkeyPatch) -> None:
+    def late(*asked: Any) -> Recent:
+        """What was recent when the view was taken is sealed before it is looked at."""
+        box.store.seal(T0 + DAY)
+        return Recent(*asked)
+
+    for i in range(120):
+        box.row(15 * i, float(i % 7), float(i))
+    box.store.seal(T0 + 600 * NS)
+    before, sums = box.read(), box.rolled()
+    monkeypatch.setattr("balise.store.series.reader.Recent", late)
+    np.testing.assert_array_equal(box.rolled(), sums)
+    assert box.store.head.samples == 0
+    box.row(15 * 120, 3.0, 3.0)
+    assert box.read() == [*before, (1800.0, 3.0)]
+    assert box.store.head.samples == 0
 
 
 def test_what_comes_late_is_added_to_what_was_rolled_up(box: Box) -> None:

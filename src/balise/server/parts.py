@@ -938,7 +938,6 @@ def _connect_telling(parts: Parts) -> None:
     parts.probe_results.judged.connect(telling.probe)
     parts.enrolments.progressed.connect(telling.enrolment)
     parts.events.listeners += [telling.events, parts.forwards.written, parts.listening.written]
-    parts.series.listeners.append(parts.forwards.written)
     parts.watch.changed.connect(parts.listening.changed)
     parts.watch.changed.connect(parts.learner.forget)
     parts.access.ended.then(parts.hub.recheck)

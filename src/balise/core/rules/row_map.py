@@ -18,9 +18,6 @@ class RowMap:
         self._rows = np.empty(0, np.int32)
         self._count = 0
 
-    def __contains__(self, number: int) -> bool:
-        return self.row(number) != NONE
-
     def row(self, number: int) -> int:
         """The row of a number; -1 for none."""
         at = int(self._numbers[: self._count].searchsorted(number))

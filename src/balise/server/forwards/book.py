@@ -72,7 +72,7 @@ class ForwardBook:
             self._running.clear()
 
     def written(self, *_told: Sequence[Any] | int) -> None:
-        """There are new events or points: whoever waits goes on."""
+        """There are new events: who waits for them goes on. Points gather until they are looked for."""
         for forwarding in list(self._running.values()):
             forwarding.wake()
 

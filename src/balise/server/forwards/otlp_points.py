@@ -24,25 +24,72 @@ Parts = dict[str, Point]
 
 def metrics_of_hosts(points: Iterable[Point]) -> bytes:
     """One request with a resource for each host, in it each metric once with its points in the order given."""
-    request = ExportMetricsServiceRequest()
-    scopes: dict[str, Any] = {}
-    held: dict[tuple[str, int, str], Any] = {}
+    request = _Request()
     whole: dict[tuple[str, int, object, int], Parts] = {}
     for point in points:
         if point.series.part:
             key = (point.host, point.metric.id, point.series.attributes, point.time)
             whole.setdefault(key, {})[point.series.part] = point
-            continue
-        kind = "gauge" if point.series.kind == "gauge" else "sum"
-        metric = _metric(request, scopes, held, point, kind)
-        one = getattr(metric, kind).data_points.add(time_unix_nano=point.time)
-        if kind == "sum":
-            _describe_sum(metric.sum, point)
-        one.as_double = point.value
-        _name(one, point)
+        else:
+            request.add(point)
     for parts in whole.values():
-        _add_whole(request, scopes, held, parts)
-    return request.SerializeToString()
+        request.add_whole(parts)
+    return request.made.SerializeToString()
+
+
+class _Request:
+    """A request that grows."""
+
+    def __init__(self) -> None:
+        self.made = ExportMetricsServiceRequest()
+        self._scopes: dict[str, Any] = {}
+        self._metrics: dict[tuple[str, int, str], Any] = {}
+
+    def add(self, point: Point) -> None:
+        """One number of a gauge or a sum."""
+        kind = "gauge" if point.series.kind == "gauge" else "sum"
+        held = self._held(point, kind, point.series.kind)
+        held.data_points.add(time_unix_nano=point.time, as_double=point.value)
+        if kind == "sum":
+            _describe_sum(held, point)
+        _name(held.data_points[-1], point)
+
+    def add_whole(self, parts: Parts) -> None:
+        """A histogram or summary of which some parts are here; without a count nobody knows what the others are of."""
+        count = parts.get("count")
+        if count is None:
+            return
+        values = {name: point.value for name, point in parts.items()}
+        quantiles = {float(name[2:]): value for name, value in values.items() if name.startswith("q:")}
+        held = self._held(count, "summary" if quantiles else "histogram", count.series.kind)
+        one = held.data_points.add(time_unix_nano=count.time, count=round(count.value))
+        _name(one, count)
+        if quantiles:
+            one.sum = values.get("sum", 0.0)
+            for quantile, value in sorted(quantiles.items()):
+                one.quantile_values.add(quantile=quantile, value=value)
+            return
+        held.aggregation_temporality = DELTA if count.series.kind == "delta" else CUMULATIVE
+        for name in ("sum", "min", "max"):
+            if name in values:
+                setattr(one, name, values[name])
+        bounds, counts = buckets(values)
+        one.explicit_bounds.extend(bounds)
+        one.bucket_counts.extend(counts)
+
+    def _held(self, point: Point, form: str, kind: str) -> Any:
+        """Where the points of a metric go that are of one form and kind."""
+        key = (point.host, point.metric.id, f"{form} {kind}")
+        if key not in self._metrics:
+            if point.host not in self._scopes:
+                group = self.made.resource_metrics.add()
+                group.resource.attributes.add(key="host.name").value.string_value = point.host
+                self._scopes[point.host] = group.scope_metrics.add()
+                self._scopes[point.host].scope.name = "balise"
+            told = point.metric
+            made = self._scopes[point.host].metrics.add(name=told.name, unit=told.unit, description=told.description)
+            self._metrics[key] = getattr(made, form)
+        return self._metrics[key]
 
 
 def _describe_sum(told: Any, point: Point) -> None:
@@ -53,50 +100,6 @@ def _describe_sum(told: Any, point: Point) -> None:
     else:
         told.is_monotonic = point.series.kind == "counter"
         told.aggregation_temporality = CUMULATIVE
-
-
-def _metric(
-    request: ExportMetricsServiceRequest, scopes: dict[str, Any], held: dict[Any, Any], point: Point, kind: str
-) -> Any:
-    key = (point.host, point.metric.id, f"{kind} {point.series.kind if kind != 'gauge' else ''}")
-    if key not in held:
-        if point.host not in scopes:
-            group = request.resource_metrics.add()
-            group.resource.attributes.add(key="host.name").value.string_value = point.host
-            scopes[point.host] = group.scope_metrics.add()
-            scopes[point.host].scope.name = "balise"
-        told = point.metric
-        held[key] = scopes[point.host].metrics.add(name=told.name, unit=told.unit, description=told.description)
-    return held[key]
-
-
-def _add_whole(
-    request: ExportMetricsServiceRequest, scopes: dict[str, Any], held: dict[Any, Any], parts: Parts
-) -> None:
-    """A histogram or summary of which some parts are here; without a count nobody knows what the others are of."""
-    count = parts.get("count")
-    if count is None:
-        return
-    values = {name: point.value for name, point in parts.items()}
-    quantiles = {float(name[2:]): value for name, value in values.items() if name.startswith("q:")}
-    if quantiles:
-        metric = _metric(request, scopes, held, count, "summary")
-        one = metric.summary.data_points.add(time_unix_nano=count.time, count=round(count.value))
-        one.sum = values.get("sum", 0.0)
-        for quantile, value in sorted(quantiles.items()):
-            one.quantile_values.add(quantile=quantile, value=value)
-        _name(one, count)
-        return
-    metric = _metric(request, scopes, held, count, "histogram")
-    metric.histogram.aggregation_temporality = DELTA if count.series.kind == "delta" else CUMULATIVE
-    one = metric.histogram.data_points.add(time_unix_nano=count.time, count=round(count.value))
-    for name in ("sum", "min", "max"):
-        if name in values:
-            setattr(one, name, values[name])
-    bounds, counts = buckets(values)
-    one.explicit_bounds.extend(bounds)
-    one.bucket_counts.extend(counts)
-    _name(one, count)
 
 
 def buckets(values: Mapping[str, float]) -> tuple[list[float], list[int]]:

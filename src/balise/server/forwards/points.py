@@ -79,7 +79,7 @@ class Points:
             one = passing[place]
             if one is not None:
                 items.append(Point(one[0], one[1], one[2], time, value))
-        return Found(items, {POINTS: found.position})
+        return Found(items, {POINTS: found.position}, found.more)
 
     def _passing(self, number: int, where: Filter | None) -> tuple[str, Metric, Series] | None:
         """What a series is, if its points are sent on."""

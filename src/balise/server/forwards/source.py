@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Generic, Protocol, TypeVar
+from typing import Generic, NamedTuple, Protocol, TypeVar
 
 Places = dict[int, tuple[int, int]]
 """How far a forward was sent: of lines by day, of points under `POINTS`."""
@@ -11,12 +11,13 @@ POINTS = -1
 T = TypeVar("T")
 
 
-class Found(Generic[T]):
-    """Some of what is to be sent, in order, and how far everything was read with it."""
+class Found(NamedTuple, Generic[T]):
+    """Some of what is to be sent, in order, how far everything was read with it, and whether there may be more at
+    once."""
 
-    def __init__(self, items: Sequence[T], places: Places) -> None:
-        self.items = items
-        self.places = places
+    items: Sequence[T]
+    places: Places
+    more: bool = True
 
 
 class Source(Protocol[T]):

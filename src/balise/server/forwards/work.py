@@ -12,6 +12,8 @@ from balise.server.forwards.destination import Destination, Undelivered
 from balise.server.forwards.source import Places, Source
 
 FIRST_WAIT, LONGEST_WAIT, IDLE = 1.0, 60.0, 0.5
+GATHER = 1.0
+"""Seconds in which others gather once all that there was is sent: each time costs a request, and a note of how far."""
 T = TypeVar("T")
 Keep = Callable[[str, Places], None]
 """Keeps how far a forward was sent, by its name."""
@@ -71,7 +73,7 @@ class Forwarding(Generic[T]):
         # What was sent and is not kept as sent is sent again.
         self._keep(self.name, found.places)
         self._places = found.places
-        return Pause(0.0)
+        return Pause(0.0 if found.more else GATHER)
 
     def stop(self) -> None:
         self.worker.stop()

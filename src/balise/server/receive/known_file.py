@@ -40,9 +40,8 @@ def write_known(path: Path, known: KnownBodies) -> None:
     write_durably(path, f"{FORM} {sha256(content).hexdigest()}\n".encode() + content)
 
 
-def read_known(path: Path, known: KnownBodies, layout_of: LayoutOf) -> int:
-    """Takes up what a file says and still holds; answers how many bodies. A file that is damaged, or of another form,
-    says nothing."""
+def read_known(path: Path, known: KnownBodies, layout_of: LayoutOf) -> None:
+    """Takes up what a file says and still holds. One that is damaged, or of another form, says nothing."""
     try:
         head, _, content = path.read_bytes().partition(b"\n")
         if head.decode() != f"{FORM} {sha256(content).hexdigest()}":
@@ -50,19 +49,16 @@ def read_known(path: Path, known: KnownBodies, layout_of: LayoutOf) -> int:
         told = json.loads(content)
         shapes = [Shape.read(one) for one in told["shapes"]]
     except FileNotFoundError:
-        return 0
+        return
     except (OSError, ValueError, KeyError) as error:
         log.warning("%s is left out, and bodies are learnt anew: %s", path.name, error)
-        return 0
-    count = 0
+        return
     for *key, shape, digest, layout_key, chosen, skipped in reversed(told["bodies"]):
         layout = layout_of(bytes.fromhex(layout_key))
         if layout is not None:
             places = None if chosen is None else np.array(chosen, np.int64)
             body = KnownBody(shapes[shape], bytes.fromhex(digest), layout, chosen=places, skipped=skipped)
             known.keep(_read(key), body)
-            count += 1
-    return count
 
 
 def _told(key: Key) -> list[Any]:

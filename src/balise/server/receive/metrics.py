@@ -331,11 +331,10 @@ class MetricIntake:
         except OSError as error:
             log.warning("what is known of bodies is not kept: %s", error)
 
-    def take_up_known(self) -> int:
-        """Takes up what was kept; answers of how many bodies."""
-        count = read_known(self._file, self._senders, self._layout_of)
+    def take_up_known(self) -> None:
+        """Takes up what was kept."""
+        read_known(self._file, self._senders, self._layout_of)
         self._kept = self._senders.changes
-        return count
 
     def _layout_of(self, key: bytes) -> Layout | None:
         layout = self._store.catalogue.layouts.find(key)

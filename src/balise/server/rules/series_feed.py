@@ -83,9 +83,9 @@ class SeriesFeed:
             return []
         if metric.removals != self._removals:
             self._forget(metric)
-        fresh = metric.series.since(self._seen)
+        fresh = np.array(metric.series.since(self._seen), np.int64)
         self._seen += len(fresh)
-        return self._add([number for number in fresh if number not in self._row_of])
+        return self._add(fresh[self._row_of.rows(fresh) == NONE])
 
     def _forget(self, metric: Metric) -> None:
         """Series have gone from the catalogue: theirs is no row any more."""
@@ -94,10 +94,9 @@ class SeriesFeed:
             if number not in self._catalogue.series and self.measuring.group_of[row] != OUT:
                 self._move(row, OUT)
 
-    def _add(self, numbers: Sequence[int]) -> list[int]:
+    def _add(self, numbers: I64) -> list[int]:
         roster = self._catalogue.series
-        wanted = np.array(numbers, np.int64)
-        wanted = wanted[roster.has(wanted)]
+        wanted = numbers[roster.has(numbers)]
         groups = self._groups_for(wanted)
         wanted, groups = wanted[groups != OUT], groups[groups != OUT]
         if not len(wanted):
@@ -162,7 +161,7 @@ class SeriesFeed:
                 if before != after:
                     self._move(row, after)
                     moved.append((before, after))
-        return Followed(self._add(new), moved)
+        return Followed(self._add(np.array(new, np.int64)), moved)
 
     def groups_of(self, series: Sequence[int]) -> list[int]:
         """The groups of some series."""

@@ -38,12 +38,14 @@ class Position(NamedTuple):
 
 
 class Portion(NamedTuple):
-    """Numbers of series, nanoseconds and values of some points, [n] each, and how far was read with them."""
+    """Numbers of series, nanoseconds and values of some points, [n] each, how far was read with them, and whether there
+    may be more at once."""
 
     series: I64
     times: I64
     values: F64
     position: Position
+    more: bool
 
 
 class Arrived:
@@ -80,9 +82,10 @@ class Arrived:
 
     def _of_rows(self, connection: Connection, seq: int, sealed: int, block: int, most: int) -> Portion | None:
         parts: list[tuple[I64, I64, F64]] = []
-        count, last = 0, seq
+        count, last, rows = 0, seq, 0
         for row in connection.exec_driver_sql(_ROWS, (seq, ROWS)):
             last = row.seq
+            rows += 1
             try:
                 batch = read_row(self._store.catalogue, row.layout, row.times, row.points)
             except (ValueError, LookupError):
@@ -99,7 +102,7 @@ class Arrived:
                 return None
             last = sealed
         # Abreast of everything that was sealed, what blocks hold has been read.
-        return _together(parts, Position(last, block))
+        return _together(parts, Position(last, block), more=count >= most or rows == ROWS)
 
 
 def _of_block(connection: Connection, position: Position) -> Portion:
@@ -108,14 +111,15 @@ def _of_block(connection: Connection, position: Position) -> Portion:
     there = ~np.isnan(values.T)
     series = np.broadcast_to(ids, there.shape)[there]
     moments = np.broadcast_to(times[:, None], there.shape)[there]
-    return Portion(series, moments, values.T[there], Position(position.seq, number))
+    return Portion(series, moments, values.T[there], Position(position.seq, number), True)
 
 
-def _together(parts: list[tuple[I64, I64, F64]], position: Position) -> Portion:
+def _together(parts: list[tuple[I64, I64, F64]], position: Position, *, more: bool) -> Portion:
     none = np.empty(0, np.int64)
     return Portion(
         np.concatenate([none, *(series for series, _, _ in parts)]),
         np.concatenate([none, *(times for _, times, _ in parts)]),
         np.concatenate([none.astype(np.float64), *(values for _, _, values in parts)]),
         position,
+        more,
     )

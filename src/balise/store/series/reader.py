@@ -79,14 +79,19 @@ class Reader:
         self._unpacked.clear()
 
     @contextmanager
-    def _snapshot(self, series: I64) -> Iterator[tuple[Connection, Recent]]:
-        """The recent points of series, ascending and each once, and a connection whose view is of the same moment."""
+    def _snapshot(self, series: I64, *, tails: bool = False) -> Iterator[tuple[Connection, Recent, Before]]:
+        """The recent points of series, ascending and each once, their tails if they are wanted, and a connection whose
+        view is of the very same moment."""
+        if tails:
+            # Those that have to be read are, before anybody waits.
+            self.tails.of(series)
         with self._engine.connect() as connection:
             with self._moment:
                 connection.exec_driver_sql("BEGIN")
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
                 seen = [(stripe, stripe.rows) for stripe in self._head.of_any(series)]
-            yield connection, Recent(seen, series)
+                before = self.tails.of(series) if tails else Before.nothing(len(series))
+            yield connection, Recent(seen, series), before
             connection.rollback()
 
     def raw(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
@@ -110,7 +115,7 @@ class Reader:
 
     def _once(self, ids: I64, start: int, end: int) -> Points:
         """All points of series within [start, end), by series and time, each moment once."""
-        with self._snapshot(ids) as (connection, recent):
+        with self._snapshot(ids) as (connection, recent, _):
             stored = self._inside(connection, ids, start, end)
         return in_order(together([*stored, *recent.points(start, end)]))
 
@@ -118,7 +123,7 @@ class Reader:
         """All points of many series within [start, end), in no order and as often as they came: places in `series`,
         times, values, each [n]."""
         ids, first = np.unique(np.array(series, np.int64), return_index=True)
-        with self._snapshot(ids) as (connection, recent):
+        with self._snapshot(ids) as (connection, recent, _):
             rows, times, values = together([*self._inside(connection, ids, start, end), *recent.points(start, end)])
         return first[rows], times, values
 
@@ -227,9 +232,7 @@ class Reader:
         if (np.diff(ids) == 0).any():
             ids, places = np.unique(wanted, return_inverse=True)
             return self.rolled(tier, metric, ids.tolist(), steps, fields).rows(places)
-        self.tails.of(ids)
-        with self._snapshot(ids) as (connection, recent):
-            tails = self.tails.of(ids)
+        with self._snapshot(ids, tails=True) as (connection, recent, tails):
             out = _room(len(series), steps.count, set(FIELDS) if recent.counts.any() else fields)
             self._merge_matrices(connection, tier, metric, ids, order, steps, out, fields)
             for fresh in in_weight(np.flatnonzero(recent.counts), recent.counts, RECENT_AT_ONCE):

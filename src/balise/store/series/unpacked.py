@@ -48,8 +48,8 @@ class Unpacked:
 
     def block(self, blob: bytes, chosen: NDArray[np.intp] | None) -> F64:
         """What `decode_block` gives, for arrays that leave room for others."""
-        rows = b"" if chosen is None else blake2b(chosen.tobytes(), digest_size=16).digest()
-        key = (blake2b(blob, digest_size=16).digest(), rows, chosen is None)
+        rows = None if chosen is None else blake2b(chosen.tobytes(), digest_size=16).digest()
+        key = (blake2b(blob, digest_size=16).digest(), rows)
         [found] = self.of(key, lambda: (decode_block(blob, chosen),))
         return found
 
