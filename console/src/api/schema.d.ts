@@ -10547,6 +10547,12 @@ export interface components {
                 [key: string]: components["schemas"]["ServiceTurn"];
             };
             /**
+             * Summed
+             * @description numbers that came to be added up because a plan says so
+             * @default 0
+             */
+            summed: number;
+            /**
              * Thinned
              * @description points that were left out because a plan says so
              * @default 0
@@ -10559,6 +10565,12 @@ export interface components {
             turns: {
                 [key: string]: components["schemas"]["RemoteTurn"];
             };
+            /**
+             * Unsummed
+             * @description those of them that are in no sum: too late, or not to be added
+             * @default 0
+             */
+            unsummed: number;
             /** Version */
             version: string;
             /** Waiting */
@@ -10583,6 +10595,11 @@ export interface components {
              * @default []
              */
             receivers: components["schemas"]["ReceiverTarget"][];
+            /**
+             * Sums
+             * @default []
+             */
+            sums: components["schemas"]["SumPlan"][];
             /** Targets */
             targets: components["schemas"]["RemoteTarget"][];
             /**
@@ -12349,6 +12366,23 @@ export interface components {
             warning: components["schemas"]["Limit"] | null;
             /** Would Open */
             would_open: number;
+        };
+        /**
+         * SumPlan
+         * @description What a relay adds up of the hosts of a plan: metrics by name, `*` for any characters, in steps of `every` so many
+         *     seconds. With `only` their own points are not sent on.
+         */
+        SumPlan: {
+            /** Every */
+            every: number;
+            /** Hosts */
+            hosts: number[];
+            /** Metrics */
+            metrics: string[];
+            /** Only */
+            only: boolean;
+            /** Plan */
+            plan: string;
         };
         /**
          * SuspectThing

@@ -15,6 +15,9 @@ interface Report {
   dropped: number;
   refused: number;
   forwarded: number;
+  thinned?: number;
+  summed?: number;
+  unsummed?: number;
   cpu: number;
   memory: number;
   problem: string | null;
@@ -42,7 +45,19 @@ export function Component() {
     );
   return (
     <Listing
-      columns={["relay", "state", "site", "agents behind", "reads", "waiting", "lost", "cost", "last heard", ""]}
+      columns={[
+        "relay",
+        "state",
+        "site",
+        "agents behind",
+        "reads",
+        "waiting",
+        "lost",
+        "by plan",
+        "cost",
+        "last heard",
+        "",
+      ]}
     >
       {relays.data.items.map((r) => {
         const report = r.report as Report | null;
@@ -70,6 +85,7 @@ export function Component() {
               ) : (
                 "nothing"
               ),
+              byPlan(report),
               report ? `${(report.cpu * 100).toFixed(1)} % of a core, ${withUnit(report.memory, "By")}` : "",
               r.last_seen ? `${duration(Math.max(0, Date.now() / 1000 - unix(r.last_seen)))} ago` : "never",
             ]}
@@ -94,4 +110,13 @@ export function Component() {
       })}
     </Listing>
   );
+}
+
+/** What plans have a relay leave out and add up, since it began. */
+function byPlan(report: Report | null) {
+  const said = [];
+  if (report?.thinned) said.push(`${report.thinned.toLocaleString("en")} points left out`);
+  if (report?.summed) said.push(`${report.summed.toLocaleString("en")} added up`);
+  if (report?.unsummed) said.push(`${report.unsummed.toLocaleString("en")} of them in no sum`);
+  return said.join(", ");
 }

@@ -121,11 +121,30 @@ class PlanApplication(Strict):
     needs: Annotated[list[Name], Field(max_length=50)] = []
 
 
+class PlanSums(Strict):
+    """Metrics whose points a relay adds up, over all hosts of the plan that deliver through it. With `only` it sends
+    on the sums alone."""
+
+    metrics: Annotated[
+        list[Annotated[str, Field(min_length=1, max_length=255)]],
+        Field(min_length=1, max_length=50, description="by name, * for any characters"),
+    ]
+    every: Duration = "1m"
+    only: bool = False
+
+    @model_validator(mode="after")
+    def _in_bounds(self) -> PlanSums:
+        if not 15 <= seconds(self.every) <= 3600:
+            raise ValueError("every: between 15s and 1h")
+        return self
+
+
 class PlanRelay(Strict):
     """What a relay sends on of its hosts: of each series one point in so long, as it came; amounts since the point
-    before, and lines, are all sent on."""
+    before, and lines, are all sent on. And what it adds up."""
 
     thin: Duration | None = None
+    sums: PlanSums | None = None
 
     @model_validator(mode="after")
     def _in_bounds(self) -> PlanRelay:

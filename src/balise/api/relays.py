@@ -18,6 +18,8 @@ from balise.api.sources import LogPath, PathTried
 from balise.api.spans import Name
 
 MOST_SENDERS = 5000
+SITES_SUMS = "sums"
+"""The sender of what a relay adds up itself."""
 _LENGTH = struct.Struct(">I")
 
 
@@ -115,6 +117,8 @@ class RelayReport(BaseModel):
     refused: int
     forwarded: int
     thinned: int = Field(default=0, description="points that were left out because a plan says so")
+    summed: int = Field(default=0, description="numbers that came to be added up because a plan says so")
+    unsummed: int = Field(default=0, description="those of them that are in no sum: too late, or not to be added")
     cpu: float
     memory: int
     remote_hosts: int
@@ -123,6 +127,17 @@ class RelayReport(BaseModel):
     service_turns: dict[int, ServiceTurn] = {}
     probes: Annotated[list[tuple[str, ProbeResult]], Field(max_length=500)] = []
     receivers: Annotated[list[ReceiverTurn], Field(max_length=50)] = []
+
+
+class SumPlan(BaseModel):
+    """What a relay adds up of the hosts of a plan: metrics by name, `*` for any characters, in steps of `every` so many
+    seconds. With `only` their own points are not sent on."""
+
+    plan: str
+    metrics: list[str]
+    every: float
+    only: bool
+    hosts: list[int]
 
 
 class RelayWork(BaseModel):
@@ -136,6 +151,7 @@ class RelayWork(BaseModel):
     thin: dict[int, float] = Field(
         default={}, description="by host: in how many seconds one point of each of its series is sent on"
     )
+    sums: list[SumPlan] = []
 
 
 class Relay(BaseModel):

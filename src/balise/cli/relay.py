@@ -93,6 +93,8 @@ def _list(a: argparse.Namespace) -> int:
         ("reads hosts", lambda r: r["remote_hosts"]),
         ("waiting", lambda r: _reported(r, "waiting")),
         ("dropped", lambda r: _reported(r, "dropped")),
+        ("left out", lambda r: _reported(r, "thinned")),
+        ("added up", lambda r: _reported(r, "summed")),
         ("last heard", lambda r: ago(r["last_seen"])),
     ]
     show(answer, columns, a.format, empty="No relays. Make a key and run `balise relay enrol` at a site.")

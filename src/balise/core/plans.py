@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from balise.api.limits import Limits
 from balise.api.parts import COLLECTORS, CollectorSetting, EffectivePlan, default_setting
-from balise.api.plans import CollectorPlan, DirectoriesPlan, JournalPlan, PlanBody, Setting, UnitsPlan
+from balise.api.plans import CollectorPlan, DirectoriesPlan, JournalPlan, PlanBody, PlanSums, Setting, UnitsPlan
 from balise.api.remote import FollowedFile
 from balise.api.spans import duration_text, seconds
 from balise.core import filters
@@ -48,6 +48,7 @@ class Stacked:
     runs_on: str = ""
     thin: float | None = None
     """Seconds in which a relay sends on one point of each series."""
+    sums: PlanSums | None = None
     sources: dict[str, str] = field(default_factory=dict)
     plans: list[str] = field(default_factory=list)
 
@@ -73,6 +74,8 @@ class Stacked:
             found[f"limits.{rule}"] = OFF
         if self.thin is not None:
             found["relay.thin"] = duration_text(self.thin)
+        if self.sums is not None:
+            found["relay.sums"] = _how_summed(self.sums)
         if self.runs_on:
             found["runs_on"] = self.runs_on
         return [Setting(setting=k, value=v, plan=self.sources.get(k, DEFAULTS)) for k, v in found.items()]
@@ -130,6 +133,9 @@ def _lay_over(out: Stacked, plan: NamedPlan) -> None:
     if body.relay.thin is not None:
         out.thin = seconds(body.relay.thin)
         out.sources["relay.thin"] = plan.name
+    if body.relay.sums is not None:
+        out.sums = body.relay.sums
+        out.sources["relay.sums"] = plan.name
     if body.runs_on is not None:
         out.runs_on = body.runs_on
         out.sources["runs_on"] = plan.name
@@ -182,6 +188,12 @@ def differences(before: Stacked, after: Stacked) -> list[tuple[str, str, str]]:
     old = {s.setting: s.value for s in before.settings()}
     new = {s.setting: s.value for s in after.settings()}
     return [(k, old.get(k, "-"), new.get(k, "-")) for k in sorted(old | new) if old.get(k) != new.get(k)]
+
+
+def _how_summed(sums: PlanSums) -> str:
+    """`system.network.io, balise.cpu.*, each 1m; no points of their own`."""
+    said = f"{', '.join(sums.metrics)}, each {sums.every}"
+    return f"{said}; no points of their own" if sums.only else said
 
 
 def _how_followed(file: FollowedFile) -> str:

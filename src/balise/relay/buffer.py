@@ -10,6 +10,7 @@ import zlib
 from io import FileIO
 from pathlib import Path
 
+from balise.relay.gathering import Gathering
 from balise.relay.segments import HEAD, Place, Segment, count, frames_before, keep_place, read_place, remove, scan
 
 log = logging.getLogger(__name__)
@@ -27,8 +28,7 @@ class Buffer:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._folder = folder
         self.limit = max(limit, 2 * SEGMENT)
-        self._waiting: list[tuple[bytes, asyncio.Future[None]]] = []
-        self._flushing: asyncio.Task[None] | None = None
+        self._gathering = Gathering(self._write, self._written)
         self.filled = asyncio.Event()
         self.dropped = 0
         self._flying: list[Place] = []
@@ -61,29 +61,12 @@ class Buffer:
         Raises:
             OSError: the disk is full, or the folder is gone.
         """
-        future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
-        self._waiting.append((frame, future))
-        if self._flushing is None or self._flushing.done():
-            self._flushing = asyncio.create_task(self._flush())
-        await future
+        await self._gathering.put(frame)
 
-    async def _flush(self) -> None:
-        while self._waiting:
-            batch, self._waiting = self._waiting, []
-            try:
-                await asyncio.to_thread(self._write, [frame for frame, _ in batch])
-            except Exception as error:  # noqa: BLE001  whatever went wrong, those who wait must be told
-                told = error if isinstance(error, OSError) else OSError(0, f"{type(error).__name__}: {error}")
-                for _, future in batch:
-                    if not future.done():
-                        future.set_exception(OSError(told.errno, told.strerror))
-                continue
-            for _, future in batch:
-                if not future.done():
-                    future.set_result(None)
-            self._left += len(batch)
-            self._keep_to_limit()
-            self.filled.set()
+    def _written(self, frames: int) -> None:
+        self._left += frames
+        self._keep_to_limit()
+        self.filled.set()
 
     def _write(self, frames: list[bytes]) -> None:
         segment = self._segments[-1]
@@ -198,6 +181,5 @@ class Buffer:
                 self._read = Place(self._segments[0].number, 0)
 
     async def close(self) -> None:
-        if self._flushing is not None:
-            await self._flushing
+        await self._gathering.close()
         self._out.close()

@@ -7,14 +7,16 @@ from collections.abc import Mapping
 
 from balise.api.relays import Frame, pack
 from balise.relay.buffer import Buffer
+from balise.relay.summing import Summing
 from balise.relay.thinning import Thinner
 
 
 class Outlet:
-    """Thins out metrics of hosts whose plans say so, before they are written."""
+    """Adds up and thins out metrics of hosts whose plans say so, before they are written."""
 
-    def __init__(self, buffer: Buffer) -> None:
+    def __init__(self, buffer: Buffer, summing: Summing) -> None:
         self._buffer = buffer
+        self._summing = summing
         self._thinner = Thinner()
         self._every: Mapping[int, float] = {}
 
@@ -33,10 +35,17 @@ class Outlet:
         Raises:
             OSError: it cannot be written.
         """
-        every = self._every.get(host) if host is not None else None
-        if every is None or frame.kind != "metrics" or frame.json_body:
-            await self._buffer.put(pack(frame, body))
-            return
+        left: bytes | None = body
+        if frame.kind == "metrics" and not frame.json_body and host is not None:
+            left = await self._summing.add(frame, body, host)
+            every = self._every.get(host)
+            if every is not None and left is not None:
+                await self._put_thinned(frame, left, every)
+                return
+        if left is not None:
+            await self._buffer.put(pack(frame, left))
+
+    async def _put_thinned(self, frame: Frame, body: bytes, every: float) -> None:
         thinned = await asyncio.to_thread(self._thinner.of, frame.sender, body, every, frame.at)
         if thinned.content is not None:
             await self._buffer.put(pack(frame, thinned.content))

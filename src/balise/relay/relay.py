@@ -30,11 +30,13 @@ from balise.relay.chore import Chore
 from balise.relay.face import RelayFace
 from balise.relay.forward import Forwarder
 from balise.relay.identity import RelayIdentity
+from balise.relay.less import Less, keep, kept
 from balise.relay.outlet import Outlet
 from balise.relay.positions import Positions
 from balise.relay.receiving import Receiving
 from balise.relay.results import Results
 from balise.relay.senders import REFRESH_EVERY, Away, Senders
+from balise.relay.summing import Summing
 from balise.relay.trials import Trials
 
 log = logging.getLogger(__name__)
@@ -95,13 +97,23 @@ class Relay:
         self._buffer = Buffer(self._folder / "buffer", self._limit)
         self._forwarder = Forwarder(self._buffer, self._http)
         self._rounds = Rounds(self._keep, self._heard_of, side_by_side=self._side_by_side, gate=self._hands)
-        self._outlet = Outlet(self._buffer)
+        self._summing = Summing(self._folder / "sums.db", self._buffer, self._identity.relay)
+        self._outlet = Outlet(self._buffer, self._summing)
+        self._send_less(kept(self._folder / "less.json"))
         return RelayFace(self._outlet, self.senders, self._through, door, start=self.start, stop=self.stop)
+
+    def _send_less(self, less: Less) -> None:
+        """Sends on no more than plans say, from now on."""
+        self._less = less
+        self._summing.set_plans(less.sums)
+        if self._outlet is not None:
+            self._outlet.set_plans(less.thin)
 
     async def start(self) -> None:
         self._probing.start()
         self._chores = [
             Chore("forward", self._forwarder.turn),
+            Chore("sums", self._summing.turn),
             Chore("report", self._report_turn),
             Chore("work", self._work_turn),
             Chore("senders", self._refresh_turn),
@@ -118,6 +130,7 @@ class Relay:
         self._probing.stop()
         self._keep_results()
         if self._buffer is not None:
+            await self._summing.close()
             await self._buffer.close()
         await self._http.aclose()
         await self._through.aclose()
@@ -140,7 +153,10 @@ class Relay:
             return 0.1 if answer.status_code == 304 else AWAY_PAUSE
         work = RelayWork.model_validate_json(answer.content)
         if self._outlet is not None:
-            self._outlet.set_plans(work.thin)
+            less = Less(thin=work.thin, sums=work.sums)
+            if less != self._less:
+                await asyncio.to_thread(keep, self._folder / "less.json", less)
+                self._send_less(less)
         await self._rounds.set_targets([self._from_here_on(t) for t in work.targets])
         log.info("reading %d hosts, trying %d", len(work.targets), len(work.trials))
         self._trials.begin(work.trials)
@@ -229,6 +245,8 @@ class Relay:
             refused=self._forwarder.refused,
             forwarded=self._forwarder.forwarded,
             thinned=self._outlet.left_out if self._outlet is not None else 0,
+            summed=self._summing.added,
+            unsummed=self._summing.left_out,
             cpu=round(time.process_time() / max(1.0, time.time() - self._started), 4),
             memory=resident_bytes(),
             remote_hosts=len(self._rounds.hosts),

@@ -14,7 +14,9 @@ from sqlalchemy import select
 from balise.api.limits import Limits
 from balise.api.parts import default_setting
 from balise.api.plans import PlanBody
+from balise.api.relays import SumPlan
 from balise.api.remote import FollowedFile
+from balise.api.spans import seconds
 from balise.core.plans import OFF, HostView, NamedPlan, Stacked, in_order, is_for, stack
 from balise.server.hosts.directory import Directory, Known, attribute_of
 from balise.server.signals import Signal
@@ -91,6 +93,20 @@ class HeldPlans:
             return {}
         known = [one for one in map(self._directory.get, sorted(set(hosts))) if one is not None]
         return {one.id: thin for one in known if (thin := self.of(one).thin) is not None}
+
+    def summed(self, hosts: Iterable[int]) -> list[SumPlan]:
+        """What a relay adds up of these hosts, by plan."""
+        if not any(plan.body.relay.sums for plan in self.plans):
+            return []
+        found: dict[str, SumPlan] = {}
+        for known in map(self._directory.get, sorted(set(hosts))):
+            stacked = self.of(known) if known is not None else None
+            if known is None or stacked is None or stacked.sums is None:
+                continue
+            name, sums = stacked.sources["relay.sums"], stacked.sums
+            made = SumPlan(plan=name, metrics=sums.metrics, every=seconds(sums.every), only=sums.only, hosts=[])
+            found.setdefault(name, made).hosts.append(known.id)
+        return list(found.values())
 
     def limits_of(self, rule: str, host: int) -> Limits | Literal["off"] | None:
         """What plans say of a rule's limits on a host."""

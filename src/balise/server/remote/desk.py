@@ -136,8 +136,10 @@ class RelayDesk:
         plain = [t.model_dump_json(exclude=without, context=REVEALED) for t in targets]  # type: ignore[arg-type]
         asked = [p.model_dump_json(context=REVEALED) for p in probes]
         listened = [receiver.model_dump_json() for receiver in receivers]
-        thin = self._plans.thinned([*self._relays.behind(relay), *(t.host_id for t in targets)])
-        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked, *listened, str(sorted(thin.items()))])
+        hosts = [*self._relays.behind(relay), *(t.host_id for t in targets)]
+        thin, sums = self._plans.thinned(hosts), self._plans.summed(hosts)
+        less = [str(sorted(thin.items())), *(one.model_dump_json() for one in sums)]
+        text = "\n".join([*plain, *(str(t.id) for t in trials), *asked, *listened, *less])
         return RelayWork(
             etag=hashlib.sha256(text.encode()).hexdigest()[:16],
             targets=targets,
@@ -145,6 +147,7 @@ class RelayDesk:
             probes=probes,
             receivers=receivers,
             thin=thin,
+            sums=sums,
         )
 
     async def wait_for_work(self, relay: int, etag: str, seconds: float) -> RelayWork | None:

@@ -7,13 +7,14 @@ import time
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from balise.api.relays import Frame, Sender
+from balise.api.hosts import NOBODYS
+from balise.api.relays import SITES_SUMS, Frame, Sender
 from balise.core.moments import seconds_of
 from balise.server.errors import Refused
-from balise.server.hosts.directory import Directory
+from balise.server.hosts.directory import Directory, clean_name
 from balise.server.people.access import Principal, principal_of
 from balise.server.remote.owners import owner_at
-from balise.server.remote.relays import RelayBook
+from balise.server.remote.relays import KnownRelay, RelayBook
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -59,6 +60,8 @@ class Speakers:
             return self._collected(relay, int(what), seconds_of(frame.at))
         if kind == "service" and what.isdecimal():
             return self._read_service(relay, int(what), seconds_of(frame.at))
+        if frame.sender == SITES_SUMS:
+            return self._site(known)
         if frame.sender not in known.senders:
             raise Refused(403, f"this relay never showed a token of {frame.sender}")
         if kind == "host" and what.isdecimal():
@@ -67,6 +70,16 @@ class Speakers:
                 raise Refused(403, "the host is retired or gone")
             return Principal(f"agent of {host.name}", "agent", host.id)
         return self._token(what)
+
+    def _site(self, relay: KnownRelay) -> Principal:
+        """Who has the sums of a relay's site: a host that stands for it, made when the first of them comes."""
+        name = f"site.{relay.site}" if relay.site else f"relay.{relay.name}"
+        if self._directory.find(clean_name(name)) is None:
+            self._directory.ensure_all([(name, None, None)])
+        host = self._directory.find(clean_name(name))
+        if host is None or host.retired or host.mode not in NOBODYS:
+            raise Refused(403, f"sums are kept as of the host {name}, which is retired, collected or not to be made")
+        return Principal(f"relay {relay.name}", "agent", host.id)
 
     def _token(self, what: str) -> Principal:
         """Whom the token of a sender stands for, as long as it was not revoked."""
