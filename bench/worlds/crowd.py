@@ -27,6 +27,7 @@ from enrolling import INTERVAL, Line, agent_bodies
 from report import Report
 from running import Service
 from sending import log_request
+from worlds import eyes
 from worlds.body import KINDS, POINTS, body
 
 HOSTS, RULES = 5000, 40
@@ -235,10 +236,10 @@ def measured(report: Report) -> None:
         try:
             _rules(service)
             with service.client() as admin:
-                token = admin.tokens.create(NewToken(name="lines", role="ingest", scope=Scope(new_hosts=10))).token
+                token = admin.tokens.create(NewToken(name="lines", role="ingest", scope=Scope(new_hosts=10, collected=True))).token
                 key = admin.keys.create(NewEnrolmentKey(label="crowd", uses=hosts, group="Crowd")).key
             words = [sys.executable, "-m", "worlds.crowd", service.url, key, token, str(hosts)]
-            words.append(str(settle + seconds + 5))
+            words.append(str(settle + seconds + report.size(eyes.SECONDS, 20) + 5))
             with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as load:
                 assert load.stdout
                 enrolling = json.loads(load.stdout.readline())["enrolling"]
@@ -254,6 +255,8 @@ def measured(report: Report) -> None:
                 before, began = [_used(one) for one in both], time.monotonic()
                 asked, declined = _questions(service, seconds)
                 after, span = [_used(one) for one in both], time.monotonic() - began
+                eyes.breaches(report, service)
+                eyes.pages(report, service)
                 said = json.loads(load.stdout.readline())
             used, loading = ((then - now) / span for now, then in zip(before, after, strict=True))
             report.budget("console, cores", used, 1.0, most=True)
