@@ -8,6 +8,9 @@ SERVICES ?= yes
 REAL := rsyslog rsyslog-gnutls systemd-journal-remote postgresql-15 nginx redis-server mariadb-server haproxy apache2 rabbitmq-server postfix tomcat10 tomcat10-admin \
 	dnsmasq-base bind9 slapd dovecot-imapd dovecot-pop3d vsftpd
 
+# Byte code is kept: a console that compiles itself anew takes two seconds longer to start.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: setup demo test soak fuzz lint bench screenshots schema agent wheels clean
 
 setup: .venv/.installed src/balise/server/web/index.html

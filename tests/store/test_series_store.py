@@ -313,6 +313,26 @@ def test_one_sender_hours_behind_does_not_seal_everything_again_and_again(tmp_pa
     assert 2 <= blocks <= 6
 
 
+def test_recent_points_are_sealed_by_the_bytes_they_take(tmp_path: Path) -> None:
+    """Bodies of one moment take eight bytes a point, those with moments of their own sixteen; what stays is counted."""
+    clock = [T0]
+    store = SeriesStore(tmp_path, most_recent=60_000, clock=lambda: clock[0])
+    metric = store.catalogue.metric("m", "1", "gauge", "")
+    made = [store.catalogue.series_id(1, metric, (("a", str(i)),), "", "gauge") for i in range(40)]
+    whole, half = (store.catalogue.layouts.of(np.array(some)) for some in (made, made[:20]))
+    most, sealed = 0, 0
+    for minute in range(400):
+        clock[0] = T0 + minute * 60 * NS
+        store.accept_now(store.batch(whole, np.array([clock[0]], np.int64), np.zeros(40)))
+        store.accept_now(store.batch(half, np.full(20, clock[0] + 1, np.int64), np.zeros(20)))
+        assert store.head.size == sum(stripe.size for stripe in store.head.stripes.values())
+        most = max(most, store.head.size)
+        sealed += bool(store.seal_due(clock[0]) and store.head.size < 60_000)
+    store.close()
+    assert 60_000 < most < 80_000
+    assert sealed > 3
+
+
 def test_a_write_that_fails_is_told_and_leaves_nothing_behind(box: Box) -> None:
     box.row(0, 1.0, 1.0)
     box.store._write_connection.exec_driver_sql("PRAGMA query_only=ON")

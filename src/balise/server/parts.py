@@ -153,8 +153,8 @@ from balise.store.series.store import SeriesStore
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore
 
-RECENT_SHARE, SAMPLE_BYTES = 0.2, 16
-"""Of the ceiling of memory, what points that are not sealed yet may take; one is a time and a value."""
+RECENT_SHARE = 0.15
+"""Of the ceiling of memory, what points that are not sealed yet may take."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -181,7 +181,6 @@ def _ground(settings: Settings) -> Ground:
     state = StateStore(settings.data, when_full=space.spent)
     ceiling = settings.memory or own_ceiling()
     memory = Memory(ceiling)
-    recent = int(RECENT_SHARE * ceiling / SAMPLE_BYTES)
     directory = Directory(state)
     return Ground(
         settings=settings,
@@ -189,7 +188,7 @@ def _ground(settings: Settings) -> Ground:
         state=state,
         sealer=Sealer(settings.data),
         memory=memory,
-        series=SeriesStore(settings.data, retention=settings.retention, most_recent=recent),
+        series=SeriesStore(settings.data, retention=settings.retention, most_recent=int(RECENT_SHARE * ceiling)),
         directory=directory,
         events=EventStore(settings.data, keep_days=settings.keep_events_days, hosts=directory.names_matching),
         room=Room(space.check, memory.check_body),

@@ -66,12 +66,22 @@ class Measuring:
         """Adds series, and the groups that they name."""
         if any(row.part for row in rows) and not self._of_parts:
             self._take_parts()
-        self.windows.grow([row.kind for row in rows])
         if self._of_parts:
             self._rows.extend(rows)
-        vars(self).update(self._room.grow(vars(self), len(rows)))
-        self.group_of[len(self.group_of) - len(rows) :] = [row.group for row in rows]
-        self.groups = max(self.groups, max((row.group for row in rows), default=OUT) + 1)
+        self._grow([row.kind for row in rows], np.array([row.group for row in rows], np.int64))
+
+    def add_plain(self, kinds: Sequence[PointKind], groups: I64) -> None:
+        """Adds series that are no parts of others, of each its kind and its group."""
+        if self._of_parts:
+            self.add([Row(kind, group) for kind, group in zip(kinds, groups.tolist(), strict=True)])
+        else:
+            self._grow(kinds, groups)
+
+    def _grow(self, kinds: Sequence[PointKind], groups: I64) -> None:
+        self.windows.grow(kinds)
+        vars(self).update(self._room.grow(vars(self), len(groups)))
+        self.group_of[len(self.group_of) - len(groups) :] = groups
+        self.groups = max(self.groups, int(groups.max(initial=OUT)) + 1)
         self._regrouped = True
 
     def move(self, row: int, group: int) -> None:

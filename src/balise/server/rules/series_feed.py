@@ -14,6 +14,7 @@ from balise.core.filters import Filter
 from balise.core.rules.measuring import OUT, Measuring, Row
 from balise.core.rules.room import Room
 from balise.core.rules.row_map import NONE, RowMap
+from balise.core.series.wire import PointKind
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.groups import Groups
@@ -108,12 +109,15 @@ class SeriesFeed:
         self.series.extend(added)
         vars(self).update(self._room.grow(vars(self), len(added)))
         self.hosts[-len(added) :] = roster.hosts_of(wanted)
-        self.measuring.add(self._rows_for(wanted, groups))
+        kinds, parts = roster.kinds_of(wanted), roster.parts_of(wanted)
+        if any(parts):
+            self.measuring.add(self._rows_for(wanted, zip(kinds, groups.tolist(), parts, strict=True)))
+        else:
+            self.measuring.add_plain(kinds, groups)
         return added
 
-    def _rows_for(self, numbers: I64, groups: I64) -> list[Row]:
+    def _rows_for(self, numbers: I64, made: Iterable[tuple[PointKind, int, str]]) -> list[Row]:
         roster = self._catalogue.series
-        made = zip(roster.kinds_of(numbers), groups.tolist(), roster.parts_of(numbers), strict=True)
         rows = [Row(kind, group, part) for kind, group, part in made]
         for place in [place for place, row in enumerate(rows) if row.part]:
             one = roster.get(int(numbers[place]))

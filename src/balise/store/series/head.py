@@ -13,6 +13,8 @@ from balise.store.series.places import Key, Places
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
+STRIPE_BYTES = 800
+"""What a stripe takes beside its numbers."""
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,11 @@ class Stripe:
         self.seqs = np.empty(capacity, np.int64)
         self.times = np.empty(capacity if shared_times else (capacity, width), np.int64)
         self.values = np.empty((capacity, width))
+
+    @property
+    def size(self) -> int:
+        """About how many bytes of memory it takes."""
+        return self.seqs.nbytes + self.times.nbytes + self.values.nbytes + STRIPE_BYTES
 
     def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
         """Whether each of these points, [n] series and moments, has a twin here."""
@@ -87,6 +94,8 @@ class Head:
         self.stripes: dict[Key, Stripe] = {}
         self._places = Places()
         self.samples = 0
+        self.size = 0
+        """About how many bytes of memory all stripes take."""
 
     def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
         """Whether each of these points, [n] series and moments, has a twin among the recent ones."""
@@ -124,7 +133,10 @@ class Head:
         if stripe is None:
             stripe = self.stripes[key] = Stripe(batch.layout, shared_times=key[1], since=now)
             self._places.add(key, batch.layout.series)
+            self.size += stripe.size
+        before = stripe.size
         stripe.append(seq, batch)
+        self.size += stripe.size - before
         self.samples += len(batch.values)
 
     def drop(self, taken: Sequence[tuple[Key, NDArray[np.bool_]]], now: int) -> None:
@@ -133,8 +145,10 @@ class Head:
             stripe = self.stripes[key]
             left = stripe.without(rows, now)
             self.samples -= int(rows.sum()) * len(stripe.layout.series)
+            self.size -= stripe.size
             if left.rows:
                 self.stripes[key] = left
+                self.size += left.size
                 continue
             del self.stripes[key]
             self._places.remove(key, stripe.layout.series)

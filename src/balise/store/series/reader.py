@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import threading
+from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from hashlib import blake2b
 from itertools import groupby, pairwise
 
 import numpy as np
@@ -21,7 +23,7 @@ from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
-from balise.store.series.recent import Points, Recent, in_order, together
+from balise.store.series.recent import Asked, Points, Recent, in_order, together
 from balise.store.series.seal import DAY, REPLACED, ordered_once
 from balise.store.series.tails import Tails
 from balise.store.series.unpacked import Unpacked
@@ -50,6 +52,8 @@ UNPACKED = 48 << 20
 """Bytes of what was unpacked and is kept, as it is asked for again."""
 FEW = 64
 """Series whose blocks are kept unpacked: of more they would only push out everything else."""
+MOST_ASKED, MOST_STANDING = 256, 200_000
+"""Questions of which it is kept where their series stand, and in how many layouts of all together."""
 RECENT_AT_ONCE = 500_000
 """Points that are not sealed yet and are put together at once."""
 
@@ -72,11 +76,27 @@ class Reader:
         self._head = head
         self._moment = moment
         self._unpacked = Unpacked(UNPACKED)
+        self._asking = threading.Lock()
+        self._asked_before: OrderedDict[bytes, Asked] = OrderedDict()
         self.tails = Tails(catalogue, sealed_until, self.stored, 2 * MAX_GAP)
 
     def let_go(self) -> None:
         """Memory is short."""
         self._unpacked.clear()
+        with self._asking:
+            self._asked_before.clear()
+
+    def _asked(self, series: I64) -> Asked:
+        """Series with what is known of where they stand, from others who asked for the same."""
+        key = blake2b(series.tobytes(), digest_size=16).digest()
+        with self._asking:
+            found = self._asked_before.pop(key, None) or Asked(series)
+            self._asked_before[key] = found
+            while len(self._asked_before) > 1 and sum(map(len, self._asked_before.values())) > MOST_STANDING:
+                self._asked_before.popitem(last=False)
+            while len(self._asked_before) > MOST_ASKED:
+                self._asked_before.popitem(last=False)
+        return found
 
     @contextmanager
     def _snapshot(self, series: I64, *, tails: bool = False) -> Iterator[tuple[Connection, Recent, Before]]:
@@ -91,7 +111,7 @@ class Reader:
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
                 seen = [(stripe, stripe.rows) for stripe in self._head.of_any(series)]
                 before = self.tails.of(series) if tails else Before.nothing(len(series))
-            yield connection, Recent(seen, series), before
+            yield connection, Recent(seen, self._asked(series)), before
             connection.rollback()
 
     def raw(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
@@ -166,7 +186,7 @@ class Reader:
     def count(self, series: Sequence[int], start: int, end: int) -> I64:
         """At most how many points each series has within [start, end) nanoseconds, without reading them: [series]."""
         ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
-        out = Recent([(stripe, stripe.rows) for stripe in self._head.of_any(ids)], ids).counts
+        out = Recent([(stripe, stripe.rows) for stripe in self._head.of_any(ids)], self._asked(ids)).counts
         of_hosts: dict[int, list[int]] = {}
         for place, host in enumerate(self._catalogue.series.hosts_of(ids).tolist()):
             if self._sealed_until.get(host, 0) >= start:

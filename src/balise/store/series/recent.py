@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from balise.store.series.head import Stripe
+from balise.store.series.layouts import Layout
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -15,31 +17,77 @@ Points = tuple[I64, I64, F64]
 """Of each point the place of its series, its time in nanoseconds, and its value, each [n]."""
 Seen = Sequence[tuple[Stripe, int]]
 """Stripes, and how many of their rows there were."""
+MOST_LAYOUTS = 50_000
+"""Layouts of which it is known where some series stand in them."""
+
+
+class Columns(NamedTuple):
+    """The columns of a layout that are asked for, as a slice where they stand side by side, of each the place of its
+    series, and the lowest and highest place."""
+
+    held: I64 | slice
+    places: I64
+    first: int
+    last: int
+
+
+class Asked:
+    """Series, ascending and each once, with where they stand in the layouts that were looked at for them: who asks
+    again finds them at once. Safe to use from several threads."""
+
+    def __init__(self, series: I64) -> None:
+        self.series = series
+        self._found: dict[int, Columns | None] = {}
+
+    def __len__(self) -> int:
+        """For how many layouts it is known."""
+        return len(self._found)
+
+    def columns_of(self, layouts: Sequence[Layout]) -> list[Columns | None]:
+        """Where the series stand in each of these; None where there is none of them."""
+        found = self._found
+        if any(layout.id not in found for layout in layouts):
+            if len(found) > MOST_LAYOUTS:
+                found = self._found = {}
+            # A search in each layout would let other threads in each time; looking it up in a table does not.
+            place_of = np.full(int(self.series.max(initial=-1)) + 2, -1, np.int32)
+            place_of[self.series] = np.arange(len(self.series))
+            found.update({one.id: _columns(one, place_of) for one in layouts if one.id not in found})
+        return [found[layout.id] for layout in layouts]
+
+
+def _columns(layout: Layout, place_of: NDArray[np.int32]) -> Columns | None:
+    # Whatever is beyond the last place is not asked for, as that place is kept free.
+    at = place_of.take(layout.series, mode="clip")
+    columns = (at >= 0).nonzero()[0]
+    if not len(columns):
+        return None
+    places = at[columns].astype(np.int64)
+    low, high = int(columns[0]), int(columns[-1]) + 1
+    held = slice(low, high) if high - low == len(columns) else columns
+    return Columns(held, places, int(places.min()), int(places.max()))
 
 
 class Recent:
-    """Reads stripe by stripe, which takes as long for one series of a stripe as for all of them.
+    """Reads stripe by stripe, which takes as long for one series of a stripe as for all of them."""
 
-    Args:
-        series: ascending, each once.
-    """
-
-    def __init__(self, seen: Seen, series: I64) -> None:
-        # A search in each stripe would let other threads in each time; looking it up in a table does not.
-        place_of = np.full(int(series.max(initial=-1)) + 2, -1, np.int32)
-        place_of[series] = np.arange(len(series))
-        parts = (_Part(stripe, rows, place_of) for stripe, rows in seen if rows)
-        self._parts = [part for part in parts if len(part.columns)]
-        self._parts.sort(key=lambda part: part.first)
-        self._first = np.array([part.first for part in self._parts], np.int64)
-        self._last = np.array([part.last for part in self._parts], np.int64)
-        self.counts = np.zeros(len(series), np.int64)
+    def __init__(self, seen: Seen, asked: Asked) -> None:
+        seen = [(stripe, rows) for stripe, rows in seen if rows]
+        columns = asked.columns_of([stripe.layout for stripe, _ in seen])
+        parts = [_Part(*one, at) for one, at in zip(seen, columns, strict=True) if at is not None]
+        self._parts = sorted(parts, key=lambda part: part.columns.first)
+        self._first = np.array([part.columns.first for part in self._parts], np.int64)
+        self._last = np.array([part.columns.last for part in self._parts], np.int64)
+        self.counts = np.zeros(len(asked.series), np.int64)
         """Of each series how many there are, whatever their time."""
+        plain = [part for part in self._parts if part.stripe.layout.plain]
+        if plain:
+            places = np.concatenate([part.columns.places for part in plain])
+            rows = np.array([part.rows for part in plain]).repeat([len(part.columns.places) for part in plain])
+            np.add.at(self.counts, places, rows)
         for part in self._parts:
-            if part.plain:
-                self.counts[part.places] += part.rows
-            else:
-                np.add.at(self.counts, part.places, part.rows)
+            if not part.stripe.layout.plain:
+                np.add.at(self.counts, part.columns.places, part.rows)
 
     def points(self, start: int, end: int, *, low: int = 0, high: int | None = None) -> list[Points]:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
@@ -50,40 +98,39 @@ class Recent:
         return [points for points in found if len(points[0])]
 
 
-class _Part:
-    """The columns of a stripe that are asked for, and of each the place of its series."""
+class _Part(NamedTuple):
+    """A stripe, how many of its rows there were, and which of its columns are asked for."""
 
-    def __init__(self, stripe: Stripe, rows: int, place_of: NDArray[np.int32]) -> None:
-        # Whatever is beyond the last place is not asked for, as that place is kept free.
-        at = place_of.take(stripe.layout.series, mode="clip")
-        self.columns = (at >= 0).nonzero()[0]
-        self.places = at[self.columns].astype(np.int64)
-        self.first = self.last = -1
-        if len(self.columns):
-            self.first, self.last = int(self.places.min()), int(self.places.max())
-        self.rows = rows
-        self.plain = stripe.layout.plain
-        self._stripe = stripe
+    stripe: Stripe
+    rows: int
+    columns: Columns
 
     def points(self, start: int, end: int, low: int, high: int) -> Points:
-        columns, places = self.columns, self.places
-        if self.first < low or self.last >= high:
+        columns, places, first, last = self.columns
+        if first < low or last >= high:
             mine = (places >= low) & (places < high)
+            columns = np.arange(columns.start, columns.stop) if isinstance(columns, slice) else columns
             columns, places = columns[mine], places[mine]
-        times, values = self._stripe.times[: self.rows], self._stripe.values[: self.rows]
+        times, values = self.stripe.times[: self.rows], self.stripe.values[: self.rows]
         if times.ndim == 1:
             inside = (times >= start) & (times < end)
             if not inside.all():
                 times, values = times[inside], values[inside]
             values = values[:, columns]
-            if self.plain:
+            if self.stripe.layout.plain:
                 # A series after the other, which is nearly in order.
-                return places.repeat(len(times)), np.tile(times, len(columns)), values.T.reshape(-1)
-            return np.tile(places, len(times)), times.repeat(len(columns)), values.reshape(-1)
+                return places.repeat(len(times)), _again(times, len(places)), values.T.reshape(-1)
+            return _again(places, len(times)), times.repeat(len(places)), values.reshape(-1)
         times, values = times[:, columns], values[:, columns]
         where = np.broadcast_to(places, times.shape)
         inside = (times >= start) & (times < end)
         return where[inside], times[inside], values[inside]
+
+
+def _again(values: I64, times: int) -> I64:
+    """All values, so many times one after the other."""
+    again: I64 = values[np.newaxis].repeat(times, axis=0).reshape(-1)
+    return again
 
 
 def together(pieces: Sequence[Points]) -> Points:

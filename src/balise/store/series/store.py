@@ -70,7 +70,8 @@ class SeriesStore:
     """All of series.db.
 
     `listeners` are called on the writer's thread with each group of batches written, from which all points that
-    were there already are left out. `clock` answers the time in nanoseconds.
+    were there already are left out. `most_recent` is how many bytes of memory recent points may take, and `clock`
+    answers the time in nanoseconds.
     """
 
     def __init__(
@@ -78,7 +79,7 @@ class SeriesStore:
         folder: Path,
         *,
         retention: Retention | None = None,
-        most_recent: int = 30_000_000,
+        most_recent: int = 480 << 20,
         clock: Callable[[], int] = time.time_ns,
     ) -> None:
         self.path = folder / "series.db"
@@ -262,8 +263,8 @@ class SeriesStore:
     # --- keeping
 
     def seal_due(self, now: int) -> int:
-        """Seals stripes that have stood for long, or all when too many points are recent. Answers how many."""
-        if self.head.samples > self._most_recent:
+        """Seals stripes that have stood for long, or all when recent points take too much memory. Answers how many."""
+        if self.head.size > self._most_recent:
             return self.seal(now)
         due = [key for key, stripe in list(self.head.stripes.items()) if now - stripe.since > SEAL_AFTER]
         width = TIER_SECONDS["5m"] * NS
