@@ -7,7 +7,7 @@ import logging
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, TypeVar
 
 import numpy as np
@@ -45,6 +45,8 @@ log = logging.getLogger(__name__)
 T = TypeVar("T")
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
+MOST_TOGETHER = 100_000
+"""Series of several rules whose windows are filled with one question."""
 MOST_ARRIVALS = 200_000
 PLAYED_MOMENTS = 900
 """Moments at which the past is looked at to learn since when something is breached."""
@@ -135,26 +137,46 @@ class Watch:
             kept = self._holds.read()
             self._version = self._directory.version
             self.rules, self._in_turn = {}, None
-            for row in rows:
-                body = RuleBody.model_validate(row.body)
-                if body.enabled:
-                    self.rules[row.name] = self._taken_up(row.name, body, now)
-                    if row.name in kept:
-                        self._resume(self.rules[row.name], kept[row.name])
-                    else:
-                        self._play_past(self.rules[row.name], now)
+            bodies = [(row.name, RuleBody.model_validate(row.body)) for row in rows]
+            made = [self._made(name, body) for name, body in bodies if body.enabled]
+            found = {rule.name: rule.find_series() for rule in made}
+            for some in self._in_parts(made):
+                self._fill_together(some, {rule.name: found[rule.name] for rule in some}, now, old=True)
+            for rule in made:
+                self.rules[rule.name] = self._begun(rule)
+                if rule.name in kept:
+                    self._resume(rule, kept[rule.name])
+                else:
+                    self._play_past(rule, now)
 
-    def _taken_up(self, name: str, body: RuleBody, now: float) -> Watched:
-        made = Watched(
+    def _in_parts(self, rules: Sequence[Watched]) -> Iterator[list[Watched]]:
+        """Rules that look back about as far, some at a time, so that not too much is read at once."""
+        some: list[Watched] = []
+        for rule in sorted(rules, key=self._reach_of):
+            far = some and self._reach_of(rule) > 2 * self._reach_of(some[0])
+            if far or sum(one.series for one in some) + rule.series > MOST_TOGETHER:
+                yield some
+                some = []
+            some.append(rule)
+        yield some
+
+    def _made(self, name: str, body: RuleBody) -> Watched:
+        return Watched(
             name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self._plans.limits_of
         )
-        for feed, series in made.find_series().items():
-            self._fill(made, made.feeds[feed], series, now, old=True)
-        if made.kind in ("missing_for", "first_seen"):
-            self._remember(made)
-        self._know(made, [key for rule, key in list(self._alerts.open) if rule == name])
-        self._restore(made, range(len(made.groups)))
-        return made
+
+    def _begun(self, rule: Watched) -> Watched:
+        """A rule whose windows are filled, with what else is known of its groups."""
+        if rule.kind in ("missing_for", "first_seen"):
+            self._remember(rule)
+        self._know(rule, [key for name, key in list(self._alerts.open) if name == rule.name])
+        self._restore(rule, range(len(rule.groups)))
+        return rule
+
+    def _taken_up(self, name: str, body: RuleBody, now: float) -> Watched:
+        made = self._made(name, body)
+        self._fill_together([made], {name: made.find_series()}, now, old=True)
+        return self._begun(made)
 
     def _know(self, rule: Watched, keys: Iterable[str]) -> None:
         """Things that have an open alert, or are breached, are groups of a rule about events or alerts, whatever is
@@ -187,14 +209,6 @@ class Watch:
             held = self._alerts.open.get((rule.name, rule.groups[number].key))
             if held is not None and held.calm_since is None and not rule.machine.level[number]:
                 rule.machine.restore(number, held.level)
-
-    def _fill(self, rule: Watched, feed: SeriesFeed, series: Sequence[int], now: float, *, old: bool) -> None:
-        """Puts what the store has into the windows of these series."""
-        if not series:
-            return
-        found = self._stored(rule, feed, series, now - self._reach_of(rule))
-        own = np.array(series, np.int64)[found.rows]
-        rule.observe(own, found.times, found.values, now, self._clocks.behind_of, old=old)
 
     def _reach_of(self, rule: Watched) -> float:
         """How far back windows look, seconds; of what may be missing a little further than it may be silent."""
@@ -304,7 +318,7 @@ class Watch:
         self._version = version
         # Until their windows are filled, these rules have missed something.
         self._stale.update(added)
-        self._fill_together(added, now)
+        self._fill_together([self.rules[name] for name in added], added, now)
         self._stale.difference_update(set(added) - set(self.problems))
 
     def _follow(self, rule: Watched, changed: set[int]) -> dict[str, list[int]]:
@@ -323,11 +337,13 @@ class Watch:
             self._alerts.end_of_groups(name, gone, "no longer looked at", now)
             del self._ended[name]
 
-    def _fill_together(self, added: dict[str, dict[str, list[int]]], now: float) -> None:
+    def _fill_together(
+        self, rules: Sequence[Watched], added: dict[str, dict[str, list[int]]], now: float, *, old: bool = False
+    ) -> None:
         """Puts what the store has of new series into the windows of several rules, with one question."""
-        if not added:
+        rules = [rule for rule in rules if any(added[rule.name].values())]
+        if not rules:
             return
-        rules = [self.rules[name] for name in added]
         series = list(dict.fromkeys(n for found in added.values() for numbers in found.values() for n in numbers))
         start = min(self._reach(feed, now - self._reach_of(rule)) for rule in rules for feed in rule)
         rows, times, values = self._store.reader.since(series, nanos(start))
@@ -341,7 +357,7 @@ class Watch:
             self._guarded(
                 rule,
                 lambda rule=rule, pick=pick: rule.observe(  # type: ignore[misc]
-                    found[pick], at[pick], values[pick], now, self._clocks.behind_of
+                    found[pick], at[pick], values[pick], now, self._clocks.behind_of, old=old
                 ),
             )
 
@@ -491,8 +507,7 @@ class Watch:
         for name, series in rule.find_series().items():
             self._restore(rule, rule.feeds[name].groups_of(series))
         if rule.name in self._stale:
-            for feed in rule:
-                self._fill(rule, feed, feed.series, now, old=False)
+            self._fill_together([rule], {rule.name: {name: feed.series for name, feed in rule.feeds.items()}}, now)
             self._stale.discard(rule.name)
 
     def _look_at_open(self, looks: dict[str, Look], now: float) -> None:
