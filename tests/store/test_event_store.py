@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import threading
+import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -16,7 +19,7 @@ from balise.core.events.new_event import NewEvent
 from balise.store.events.day import Snapshot
 from balise.store.events.day_search import BadCursor, Search
 from balise.store.events.index import match_expression
-from balise.store.events.store import Delivery, EventStore, pack_snapshot
+from balise.store.events.store import Delivery, EventStore, day_name, pack_snapshot
 from balise.store.events.words import WordMatch
 
 NS = 1_000_000_000
@@ -162,6 +165,33 @@ def test_snapshots_come_back_by_host_kind_and_span(store: EventStore) -> None:
 def test_hosts_bound_the_search_in_the_index() -> None:
     expression = match_expression('lost "two words"', [["h7", "h9"]])
     assert expression == 'body:"lost" AND body:"two words" AND tags:(h7 OR h9)'
+
+
+def test_a_day_that_is_over_stands_in_one_file(store: EventStore) -> None:
+    def beside() -> list[str]:
+        return sorted(path.name[:10] for path in store.folder.glob("2*-wal") if path.stat().st_size)
+
+    put(store, event(1, "barrier opened"))
+    put(store, event(86_401, "barrier closed"))
+    store.tell_all()
+    assert set(found(store, "barrier")) == {"barrier opened", "barrier closed"}
+    yesterday, today = (day_name(T0 // DAY + number) for number in (0, 1))
+    assert {yesterday, today} <= set(beside())
+    with closing(sqlite3.connect(store.folder / f"{yesterday}.db", isolation_level=None)) as reader:
+        # Somebody is in the middle of reading it: nobody waits, and it is left for another time.
+        reader.execute("BEGIN")
+        reader.execute("SELECT count(*) FROM event").fetchone()
+        put(store, event(2, "barrier stuck"))
+        began = time.monotonic()
+        store.forget(T0 + DAY + 3600 * NS)
+        assert time.monotonic() - began < 5
+        assert yesterday in beside()
+    store.forget(T0 + DAY + 3600 * NS)
+    assert set(beside()) == {today}
+    put(store, event(3, "barrier late"))
+    assert set(found(store, "barrier")) == {"barrier opened", "barrier closed", "barrier stuck", "barrier late"}
+    store.forget(T0 + DAY + 7200 * NS)
+    assert set(beside()) == {today}
 
 
 def test_reading_many_days_leaves_the_writers_file_alone(tmp_path: Path) -> None:

@@ -5,11 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-PAGE = 8192
-_USABLE = PAGE
-_LARGEST = _USABLE - 35
-_LEAST = (_USABLE - 12) * 32 // 255 - 23
-
 
 @dataclass(frozen=True)
 class Kept:
@@ -34,17 +29,18 @@ def forecast(kinds: Iterable[Kept], other: float, ahead: float) -> float:
     return other + sum(kind.size(ahead) for kind in kinds)
 
 
-def stored_size(payload: float) -> float:
-    """Bytes that a row of SQLite takes of pages of 8 KiB: a long one fills pages of its own, and each but the last
-    wholly (https://www.sqlite.org/fileformat2.html#cell_payload_overflow_pages).
+def stored_size(payload: float, page: int) -> float:
+    """Bytes that a row of SQLite takes of pages of so many bytes: a long one fills pages of its own, and each but the
+    last wholly (https://www.sqlite.org/fileformat2.html#cell_payload_overflow_pages).
 
-    >>> stored_size(100), stored_size(20_000)
-    (100, 20008)
+    >>> stored_size(100, 4096), stored_size(20_000, 4096), stored_size(20_000, 8192)
+    (100, 20016, 20008)
     """
-    if payload <= _LARGEST:
+    largest, least = page - 35, (page - 12) * 32 // 255 - 23
+    if payload <= largest:
         return payload
-    local = _LEAST + (payload - _LEAST) % (_USABLE - 4)
-    if local > _LARGEST:
-        local = _LEAST
-    pages = -(-(payload - local) // (_USABLE - 4))
-    return local + pages * PAGE
+    local = least + (payload - least) % (page - 4)
+    if local > largest:
+        local = least
+    pages = -(-(payload - local) // (page - 4))
+    return local + pages * page

@@ -97,6 +97,7 @@ class Sizes:
         day = self._clock() // DAY - 1
         retention = self._series.retention
         with self._series.engine.connect() as connection:
+            page = int(connection.exec_driver_sql("PRAGMA page_size").scalar_one())
 
             def mean(table: str, lengths: str, where: str, parameters: tuple[int, ...]) -> tuple[int, float]:
                 """How many rows there are, and bytes of one."""
@@ -110,7 +111,7 @@ class Sizes:
                     f"SELECT {lengths} FROM {table} WHERE {where} AND id % ? = ? LIMIT ?",
                     (*parameters, every, low % every, 2 * MOST_MEASURED),
                 ).all()
-                return count, sum(stored_size(row[0]) for row in found) / max(1, len(found))
+                return count, sum(stored_size(row[0], page) for row in found) / max(1, len(found))
 
             first = connection.exec_driver_sql("SELECT min(last) FROM block").scalar()
             count, size = mean("block", _BLOCK, "last >= ? AND last < ?", (day * DAY, (day + 1) * DAY))
@@ -119,14 +120,29 @@ class Sizes:
             for tier, days in zip(TIERS, (retention.five_minutes, retention.hour), strict=True):
                 wide = TIER_SECONDS[tier]
                 oldest = connection.exec_driver_sql("SELECT min(day) FROM matrix WHERE tier = ?", (wide,)).scalar()
-                count, size = mean("matrix", _MATRIX, "tier = ? AND day = ?", (wide, day))
+                # The pieces of a day that are not put together yet take up to twice as much.
+                newest = connection.exec_driver_sql(
+                    "SELECT day FROM matrix WHERE tier = ? AND whole ORDER BY day DESC LIMIT 1", (wide,)
+                ).scalar()
+                count, size = mean("matrix", _MATRIX, "tier = ? AND day = ?", (wide, day if newest is None else newest))
                 if count and oldest is not None:
                     yield Kept("rollups", count * size, days, day + 1 - oldest)
         days_here = self._events.days()
         if day in days_here:
             for kind, ending in (("events", ".db"), ("words", ".words.db")):
-                taken = sum(p.stat().st_size for p in self._events.folder.glob(f"{day_name(day)}{ending}*"))
-                yield Kept(kind, taken, self._events.keep_days, len(days_here))
+                yield Kept(kind, self._of_day(days_here, day, ending), self._events.keep_days, len(days_here))
+
+    def _of_day(self, days: list[int], last: int, ending: str) -> int:
+        """Bytes of the newest day, up to the last that is over, that stands in one file; what waits beside a file has
+        some pages several times."""
+        found = 0
+        for day in sorted((day for day in days if day <= last), reverse=True):
+            path = self._events.folder / f"{day_name(day)}{ending}"
+            sizes = [one.stat().st_size if one.exists() else 0 for one in (path, path.with_name(f"{path.name}-wal"))]
+            if sizes[0] and not sizes[1]:
+                return sizes[0]
+            found = found or sum(sizes)
+        return found
 
     def _free(self) -> int:
         """Bytes of the file that nothing stands in."""

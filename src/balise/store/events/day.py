@@ -16,7 +16,7 @@ from sqlalchemy import Connection
 from balise.core.events.new_event import NewEvent
 from balise.core.events.sign_ins import OUTCOMES, SignInReader
 from balise.core.moments import NS, Nanos
-from balise.store.database import open_engine
+from balise.store.database import BUSY_MS, open_engine
 from balise.store.events.attribute_sets import AttributeSets
 from balise.store.events.index import WordIndex, words_path
 from balise.store.events.names import Names
@@ -196,9 +196,14 @@ class Day:
         self._writing.commit()
         self.settle()
 
-    def settle(self) -> None:
-        """Brings all that was written into the one file."""
-        self._writing.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+    def settle(self, *, waits: bool = True) -> bool:
+        """Brings all that was written into the one file; whether that was possible. One that does not wait for readers
+        leaves it for another time."""
+        if not waits:
+            self._writing.exec_driver_sql("PRAGMA busy_timeout=0")
+        busy = self._writing.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)").one()[0]
+        self._writing.exec_driver_sql(f"PRAGMA busy_timeout={BUSY_MS}")
+        return not busy
 
     def erase(self, host: str, most: int = 5000) -> list[Row]:
         """Removes events and snapshots of a host, at most so many in one transaction. Answers what is gone."""

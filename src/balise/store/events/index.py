@@ -113,6 +113,11 @@ class WordIndex:
             self._writing.exec_driver_sql("INSERT INTO words (words, rowid, body, tags) VALUES (?, ?, ?, ?)", gone)
         self._writing.commit()
 
+    def settle(self) -> None:
+        """Brings all that was written into the one file, if nobody reads it."""
+        self._writing.exec_driver_sql("PRAGMA busy_timeout=0")
+        self._writing.exec_driver_sql("PRAGMA main.wal_checkpoint(TRUNCATE)")
+
     def close(self) -> None:
         self._writing.close()
         self._engine.dispose()
@@ -163,13 +168,24 @@ class Indexer:
         with self._lock:
             self._of(day).forget(rows)
 
-    def drop(self, day: Path) -> None:
-        """The day is removed."""
-        self._taken.pop(day, None)
+    def rest(self, day: Path) -> None:
+        """Nothing is written to a day any more for now: its words stand in one file."""
+        with self._lock:
+            held = self._open.get(day)
+            if held is not None:
+                held.settle()
+        self._shut(day)
+
+    def _shut(self, day: Path) -> None:
         with self._lock:
             held = self._open.pop(day, None)
             if held is not None:
                 held.close()
+
+    def drop(self, day: Path) -> None:
+        """The day is removed."""
+        self._taken.pop(day, None)
+        self._shut(day)
         with self._wake:
             self._due.discard(day)
 

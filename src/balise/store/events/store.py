@@ -70,6 +70,8 @@ class EventStore:
         """How often a listener failed."""
         self._days: dict[int, Day] = {}
         """The files being written; only the writer's thread looks at them."""
+        self._settled: set[int] = set()
+        """Those of them that are over and stand in one file."""
         self._indexer = Indexer()
         self._leases = Leases(self._indexer)
         for day in self.days():
@@ -110,6 +112,7 @@ class EventStore:
         # The day that holds the digests is written last: until it is, a repeat is taken again, never lost.
         for day in sorted(by_day.keys() | snapshots.keys() | digests.keys()):
             written = by_day.get(day, [])
+            self._settled.discard(day)
             patterns = self.book.patterns(written)
             ids = self._day(day).write(written, patterns, snapshots[day], digests[day])
             self.events += len(written)
@@ -123,7 +126,16 @@ class EventStore:
         self._days[day] = held
         if len(self._days) > MOST_WRITTEN:
             self._days.pop(next(iter(self._days))).close()
+            self._settled.intersection_update(self._days)
         return held
+
+    def _settle(self, now: int) -> None:
+        """Brings what was written of days that are over into the one file of each; what waits beside it would stay."""
+        over = [day for day in self._days if day not in self._settled and (day + 1) * DAY < now]
+        for day in over:
+            if self._days[day].settle(waits=False):
+                self._settled.add(day)
+                self._indexer.rest(_path(self.folder, day))
 
     # --- finding
 
@@ -241,6 +253,7 @@ class EventStore:
             too_much -= self.size_of(day)
             self.drop(day)
             gone.append(day_name(day))
+        self._writer.run(lambda: self._settle(now))
         return gone
 
     def drop(self, day: int) -> None:

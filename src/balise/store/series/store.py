@@ -124,8 +124,6 @@ class SeriesStore:
                     f"{self.path} is of form {form}; this version reads form {tables.FORM}. "
                     "Start the version that wrote it."
                 )
-            if form == 0:
-                connection.exec_driver_sql("PRAGMA page_size=8192")
             # All of it or nothing, whenever this is killed.
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             for step in range(max(form, 1), tables.FORM) if form else ():
