@@ -236,7 +236,9 @@ def measured(report: Report) -> None:
         try:
             _rules(service)
             with service.client() as admin:
-                token = admin.tokens.create(NewToken(name="lines", role="ingest", scope=Scope(new_hosts=10, collected=True))).token
+                token = admin.tokens.create(
+                    NewToken(name="lines", role="ingest", scope=Scope(new_hosts=10, collected=True))
+                ).token
                 key = admin.keys.create(NewEnrolmentKey(label="crowd", uses=hosts, group="Crowd")).key
             words = [sys.executable, "-m", "worlds.crowd", service.url, key, token, str(hosts)]
             words.append(str(settle + seconds + report.size(eyes.SECONDS, 20) + 5))
