@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import asyncio
+import threading
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
+from sqlalchemy.orm import Session
 
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import Facts
@@ -14,6 +17,7 @@ from balise.api.relays import Frame, RelayEnrol
 from balise.api.secrets import Secret
 from balise.server.life import close
 from balise.server.parts import Parts, build
+from balise.server.people.access import Principal
 from balise.server.receive.otlp import OtlpPaths
 from balise.server.settings import Settings
 from balise.server.turns import Turns
@@ -54,7 +58,7 @@ def test_more_large_frames_than_may_wait_are_kept_by_the_relay(tmp_path: Path, m
 
     async def send() -> list[int]:
         frames = [Frame(sender=sender, kind="logs", delivery=f"d{n}", at=time.time_ns()) for n in range(9)]
-        return [a.status for a in await asyncio.gather(*(paths._frame(relay, f, body, 0.0) for f in frames))]
+        return [answer.status for answer in await paths.take_frames(relay, [(frame, body) for frame in frames])]
 
     answers = asyncio.run(send())
     assert sorted(answers) == [200] * 3 + [503] * 6
@@ -69,7 +73,49 @@ def test_what_a_relay_kept_before_tokens_had_numbers_is_taken(tmp_path: Path) ->
     console.relays._relays[relay].senders.add("token:old name")
     paths = paths_of(console)
     body = gauge_request("pier", "tide", [(time.time(), 1.0)]).SerializeToString()
-    for named, status in ((sender, 200), ("token:old name", 200), ("token:other", 403)):
-        frame = Frame(sender=named, kind="metrics", delivery="d", at=time.time_ns())
-        assert asyncio.run(paths._frame(relay, frame, body, 0.0)).status == status
+    frames = [
+        (Frame(sender=named, kind="metrics", delivery="d", at=time.time_ns()), body)
+        for named in (sender, "token:old name", "token:other")
+    ]
+    assert [answer.status for answer in asyncio.run(paths.take_frames(relay, frames))] == [200, 200, 403]
+    close(console)
+
+
+def test_a_token_that_takes_long_to_look_up_holds_up_nobody_else(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As on a disk that is slow: others deliver meanwhile, and the slow one is taken in the end."""
+    console = build(Settings(data=tmp_path))
+    tokens = [console.tokens.make(name, "ingest", by="test")[1] for name in ("slow", "quick")]
+    assert console.access.bearer(tokens[1]) is not None
+    find, may_go_on = console.access._find_token, threading.Event()
+
+    def slowly(session: Session, token: str) -> tuple[Principal | None, float]:
+        may_go_on.wait(20)
+        return find(session, token)
+
+    monkeypatch.setattr(console.access, "_find_token", slowly)
+    paths, ended = paths_of(console), []
+    body = gauge_request("pier", "tide", [(time.time(), 1.0)]).SerializeToString()
+
+    async def post(token: str) -> None:
+        headers = [(b"content-type", b"application/x-protobuf"), (b"authorization", b"Bearer " + token.encode())]
+        scope = {"type": "http", "method": "POST", "path": "/v1/metrics", "headers": headers}
+        answers = []
+
+        async def receive() -> dict[str, Any]:
+            return {"type": "http.request", "body": body}
+
+        async def send(message: dict[str, Any]) -> None:
+            answers.append(message)
+
+        await paths(scope, receive, send)
+        ended.append((token, answers[0]["status"]))
+        may_go_on.set()
+
+    async def both() -> None:
+        await asyncio.gather(*(post(token) for token in tokens))
+
+    asyncio.run(both())
+    assert ended == [(tokens[1], 200), (tokens[0], 200)]
     close(console)

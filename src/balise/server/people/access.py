@@ -81,10 +81,10 @@ class Access:
 
     def bearer(self, token: str) -> Principal | None:
         """Who a bearer token belongs to."""
-        held = self._remembered.get(token)
+        remembered = self.remembered(token)
+        if remembered:
+            return remembered[0]
         now = time.monotonic()
-        if held and now < held[0]:
-            return held[1]
         forgotten = self._forgotten
         found, until = self._state.read(lambda s: self._find_token(s, token))
         good_for = REMEMBERED_SECONDS if found else UNKNOWN_SECONDS
@@ -95,6 +95,11 @@ class Access:
         while len(self._remembered) > MOST_REMEMBERED:
             self._remembered.popitem(last=False)
         return found
+
+    def remembered(self, token: str) -> tuple[Principal | None] | None:
+        """Who a bearer token belongs to, if that was looked up lately; else None."""
+        held = self._remembered.get(token)
+        return (held[1],) if held is not None and time.monotonic() < held[0] else None
 
     def _find_token(self, session: Session, token: str) -> tuple[Principal | None, float]:
         """Who it is, and until when that holds, unix seconds."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Awaitable, Callable, Iterator
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
@@ -93,7 +93,7 @@ class OtlpPaths:
                 content = await self._relayed(scope, headers, receive)
                 await _answer(send, 200, content, JSON, extra)
                 return
-            principal = self._admit(scope, headers, kind)
+            principal = await self._admit(scope, headers, kind)
             body = await _read(receive, headers)
             noun = "points" if scope["path"] == "/v1/metrics" else "records"
             with self._in_hand(len(body) * (16 if as_json else 1)):
@@ -154,7 +154,7 @@ class OtlpPaths:
 
     async def _relayed(self, scope: dict[str, Any], headers: dict[bytes, bytes], receive: Receive) -> bytes:
         """Takes a bundle of what a relay took; answers what became of each frame."""
-        relay = self._bearer(scope, headers)
+        relay = await self._bearer(scope, headers)
         if relay.relay is None:
             raise _Refused(403, "this path is for relays")
         body = await _read(receive, headers)
@@ -164,27 +164,49 @@ class OtlpPaths:
             raise WireError(str(error)) from None
         behind = behind_by(headers, time.time()) or 0.0
         with self._in_hand(len(body)):
-            answers = await asyncio.gather(
-                *(self._frame(relay.relay, frame, content, behind) for frame, content in frames)
-            )
-        return BundleAnswer(frames=list(answers)).model_dump_json(exclude_defaults=True).encode()
+            answers = await self.take_frames(relay.relay, frames, behind)
+        return BundleAnswer(frames=answers).model_dump_json(exclude_defaults=True).encode()
 
-    async def _frame(self, relay: int, frame: Frame, body: bytes, relay_behind: float) -> FrameStatus:
+    async def take_frames(
+        self, relay: int, frames: Sequence[tuple[Frame, bytes]], behind: float = 0.0
+    ) -> list[FrameStatus]:
+        """Takes frames of a relay whose own clock is `behind` so many seconds behind ours, each in its turn."""
+        speakers = await asyncio.to_thread(self._speakers_of, relay, [frame for frame, _ in frames])
+        taking = (
+            self._frame(relay, frame, content, behind, speaker)
+            for (frame, content), speaker in zip(frames, speakers, strict=True)
+        )
+        return list(await asyncio.gather(*taking))
+
+    def _speakers_of(self, relay: int, frames: Sequence[Frame]) -> list[Principal | Exception | None]:
+        """Whom frames are from, or why they are nobody's; lines of syslog are of whom they name."""
+        found: list[Principal | Exception | None] = []
+        for frame in frames:
+            try:
+                found.append(self._speakers.speaker(relay, frame) if frame.kind != "syslog" else None)
+            except Exception as error:  # noqa: BLE001  it is told of this frame alone
+                found.append(error)
+        return found
+
+    async def _frame(
+        self, relay: int, frame: Frame, body: bytes, relay_behind: float, speaker: Principal | Exception | None
+    ) -> FrameStatus:
         """Takes one frame of a relay whose own clock is `relay_behind` seconds behind ours."""
-        if frame.kind == "syslog":
+        if speaker is None:
             return await self._syslog_frame(relay, frame, body)
         own = 0.0 if frame.sender.startswith("remote:") else frame.behind
         behind = None if own is None else own + relay_behind
         try:
-            principal = self._speakers.speaker(relay, frame)
+            if isinstance(speaker, Exception):
+                raise speaker
             if frame.kind == "metrics":
                 of_host = not frame.sender.startswith("service:")
                 await self._metrics.take(
-                    principal, body, as_json=frame.json_body, arrived=Nanos(frame.at), of_host=of_host, behind=behind
+                    speaker, body, as_json=frame.json_body, arrived=Nanos(frame.at), of_host=of_host, behind=behind
                 )
             else:
                 await self._logs.take(
-                    principal, body, as_json=frame.json_body, delivery=frame.delivery, arrived=Nanos(frame.at)
+                    speaker, body, as_json=frame.json_body, delivery=frame.delivery, arrived=Nanos(frame.at)
                 )
         except Refused as error:
             # A relay keeps what is answered 503 and nothing else: too much at once is no reason to lose it.
@@ -212,21 +234,24 @@ class OtlpPaths:
             return FrameStatus(status=503, why=_why_not(error, f"frame of {frame.sender}"))
         return FrameStatus(status=200)
 
-    def _bearer(self, scope: dict[str, Any], headers: dict[bytes, bytes]) -> Principal:
+    async def _bearer(self, scope: dict[str, Any], headers: dict[bytes, bytes]) -> Principal:
         if scope["method"] != "POST":
             raise _Refused(405, "send by POST")
         authorization = headers.get(b"authorization", b"")
         if not authorization[:7].lower() == b"bearer ":
             raise _Refused(401, "send a token of role ingest: Authorization: Bearer …")
-        principal = self._access.bearer(authorization[7:].strip().decode("latin-1"))
+        token = authorization[7:].strip().decode("latin-1")
+        remembered = self._access.remembered(token)
+        # Looking one up may take a disk's time, in which others come.
+        principal = remembered[0] if remembered else await asyncio.to_thread(self._access.bearer, token)
         if principal is None:
             raise _Refused(401, "the token is not known or has expired")
         if principal.role != WAITING:
             self._door.showed(scope.get("client"), f"{principal.role} {principal.name}", delivers=True)
         return principal
 
-    def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:
-        principal = self._bearer(scope, headers)
+    async def _admit(self, scope: dict[str, Any], headers: dict[bytes, bytes], kind: bytes) -> Principal:
+        principal = await self._bearer(scope, headers)
         if principal.role == WAITING:
             raise _Refused(403, "this machine waits to be let in: approve it in the console, Enrol, Waiting")
         if not principal.may_deliver:
