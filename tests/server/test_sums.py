@@ -19,7 +19,7 @@ from balise.api.secrets import Secret
 from balise.client import Refused
 from balise.relay import sums as sums_module
 from balise.relay.amounts import picked, points_in, without
-from balise.relay.summing import request_of
+from balise.relay.summing import opened, request_of
 from balise.relay.sums import Added, Sums, Total
 from relaying import RelayProcess, counted
 from running import Service, until
@@ -187,6 +187,18 @@ def test_sums_are_those_of_a_plain_reading(tmp_path: Path, seed: int) -> None:
             assert got[("tide", "", end)] == (pytest.approx(sum(values), abs=1e-9), len(values))
             assert got[("sailings", "", end)][0] == rise[end]
     assert sums.left_out == 0
+
+
+def test_a_file_that_is_damaged_is_put_beside_and_sums_begin_anew(tmp_path: Path) -> None:
+    path = tmp_path / "sums.db"
+    sums = opened(path)
+    sums.add([said(1, 610, body("pier", 610, 1, 100))])
+    sums.close()
+    path.write_bytes(b"no database at all" * 500)
+    sums = opened(path)
+    assert (tmp_path / "sums.db.damaged").read_bytes().startswith(b"no database")
+    sums.add([said(1, 640, body("pier", 640, 5, 110))])
+    assert taken(sums, 690)[("tide", "", 660)] == (5, 1)
 
 
 def test_what_is_summed_only_is_taken_out_and_all_else_is_left() -> None:

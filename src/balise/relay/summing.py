@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import sqlite3
 import time
 from collections import defaultdict
@@ -23,6 +24,7 @@ from balise.relay.buffer import Buffer
 from balise.relay.gathering import Gathering
 from balise.relay.sums import Added, Sums, Total
 
+log = logging.getLogger(__name__)
 SITES = "site."
 """How names of metrics that are sums begin."""
 HOSTS = "balise.site.hosts"
@@ -41,12 +43,16 @@ class Summing:
         self._gathering: Gathering[Added] | None = None
         self._plans: dict[int, SumPlan] = {}
         self._forgot_at = time.monotonic()
-        if path.exists():
-            self._open()
 
-    def _open(self) -> None:
-        self._sums = Sums(self._path)
-        self._gathering = Gathering(self._sums.add)
+    def _opened(self) -> tuple[Sums, Gathering[Added]]:
+        """The sums, and where they are added to. Raises OSError when they cannot be opened."""
+        if self._sums is None or self._gathering is None:
+            try:
+                self._sums = opened(self._path)
+            except sqlite3.Error as error:
+                raise OSError(0, f"sums cannot be kept: {error}") from None
+            self._gathering = Gathering(self._sums.add)
+        return self._sums, self._gathering
 
     @property
     def added(self) -> int:
@@ -73,29 +79,25 @@ class Summing:
             return body
         amounts, left = await asyncio.to_thread(_read, body, plan)
         if amounts:
-            if self._gathering is None:
-                try:
-                    self._open()
-                except sqlite3.Error as error:
-                    raise OSError(0, f"sums cannot be kept: {error}") from None
-            assert self._gathering is not None
-            await self._gathering.put(Added(plan.plan, round(plan.every * NS), host, frame.sender, frame.at, amounts))
+            _, gathering = self._opened()
+            await gathering.put(Added(plan.plan, round(plan.every * NS), host, frame.sender, frame.at, amounts))
         return left
 
     async def turn(self) -> float:
         """Sends on the sums of steps that are over."""
-        if self._sums is not None:
-            await self._send(self._sums)
+        if self._path.exists():
+            sums, _ = self._opened()
+            await self._send(sums)
             if time.monotonic() - self._forgot_at > FORGET_EVERY:
                 self._forgot_at = time.monotonic()
-                await asyncio.to_thread(self._sums.forget, now_nanos())
+                await asyncio.to_thread(sums.forget, now_nanos())
         return LOOK_EVERY
 
     async def _send(self, sums: Sums) -> None:
         await asyncio.to_thread(sums.close_due, now_nanos())
         while totals := await asyncio.to_thread(sums.closed):
-            for end in sorted({one.end for one in totals}):
-                body = request_of([one for one in totals if one.end == end], self._relay)
+            for end, every in sorted({(one.end, one.every) for one in totals}):
+                body = request_of([one for one in totals if (one.end, one.every) == (end, every)], self._relay)
                 frame = Frame(sender=SITES_SUMS, kind="metrics", delivery=f"sums-{end}", at=end)
                 await self._buffer.put(pack(frame, body))
             await asyncio.to_thread(sums.sent, totals)
@@ -105,6 +107,24 @@ class Summing:
             await self._gathering.close()
         if self._sums is not None:
             self._sums.close()
+
+
+def opened(path: Path) -> Sums:
+    """The sums at a path. A file that is damaged is put beside it, and they begin anew.
+
+    Raises:
+        sqlite3.Error: it cannot be opened.
+    """
+    try:
+        return Sums(path)
+    except sqlite3.DatabaseError as error:
+        if isinstance(error, sqlite3.OperationalError):
+            raise
+        log.error("file=%s is damaged, and put beside: %s", path, error)
+        path.replace(path.with_name(f"{path.name}.damaged"))
+        for suffix in ("-wal", "-shm"):
+            path.with_name(f"{path.name}{suffix}").unlink(missing_ok=True)
+        return Sums(path)
 
 
 def _read(body: bytes, plan: SumPlan) -> tuple[Sequence[Any], bytes | None]:
