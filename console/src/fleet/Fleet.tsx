@@ -47,7 +47,8 @@ export function Component() {
   const rows = useMemo(() => (table.data?.items ?? []).filter((row) => byName.has(row.host)), [table.data, byName]);
   const labels = useMemo(() => labelsOf(hosts.data?.items ?? NONE), [hosts.data]);
   const failed = hosts.error ?? table.error;
-  const ready = hosts.data !== undefined && table.data !== undefined;
+  const whole = hosts.whole && table.whole;
+  const ready = whole || rows.length > 0;
   return (
     <>
       <FleetTabs />
@@ -57,11 +58,11 @@ export function Component() {
           where={where}
           keep={keepWhere}
           placeholder='filter, like: label.site eq "northquay" and state ne "ok"'
-          found={where && ready ? plural(rows.length, "host") : undefined}
+          found={where && whole ? plural(rows.length, "host") : undefined}
           attributes={ATTRIBUTES}
         />
         <SavedFilters where={where} chosen="" choose={() => undefined} take={keepWhere} />
-        {!where && <span className="font-dense text-ink-2">{ready ? plural(rows.length, "host") : ""}</span>}
+        {!where && <span className="font-dense text-ink-2">{whole ? plural(rows.length, "host") : ""}</span>}
         <GroupBy by={groupBy} labels={labels} choose={(by) => change({ group: by })} />
         <label className="flex items-center gap-1.5 py-1 font-dense text-sm">
           <input

@@ -1,9 +1,7 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, got, type Schemas } from "../api/client";
+import { useStaged } from "../lib/useStaged";
 import { type Column, columnOf, type Order, orderOf } from "./columns";
-
-const WHOLE = 10_000;
 
 /** The columns of the table that the service works out, in the order in which they are shown. */
 export function useColumnsOf(keys: string[]): Column[] {
@@ -20,13 +18,10 @@ export function useTable(asked: { where: string; columns: Column[]; order: Order
     group_by: asked.groupBy || null,
     sort,
     lines: asked.lines,
-    limit: WHOLE,
   };
-  return useQuery({
-    queryKey: ["table", body],
-    queryFn: () => got(api.POST("/api/v1/hosts/table", { body })),
-    placeholderData: keepPreviousData,
-    refetchInterval: 15_000,
-    retry: false,
-  });
+  return useStaged(
+    ["table", body],
+    (limit) => got(api.POST("/api/v1/hosts/table", { body: { ...body, limit } })),
+    15_000,
+  );
 }

@@ -1,17 +1,17 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, got, type MetricAnswer, type MetricQuery, type Schemas } from "../api/client";
 import { instant, type Span } from "./span";
+import { useStaged } from "./useStaged";
 
 /** What is asked of the service, with the keys under which answers are held. */
 
+/** The hosts, the worst first. */
 export function useHosts(where?: string) {
-  return useQuery({
-    queryKey: ["hosts", where ?? ""],
-    queryFn: () => got(api.GET("/api/v1/hosts", { params: { query: { where, sort: "state", limit: 10000 } } })),
-    placeholderData: keepPreviousData,
-    refetchInterval: 20_000,
-    retry: false,
-  });
+  return useStaged(
+    ["hosts", where ?? ""],
+    (limit) => got(api.GET("/api/v1/hosts", { params: { query: { where, sort: "state", limit } } })),
+    20_000,
+  );
 }
 
 export function useHost(name: string) {

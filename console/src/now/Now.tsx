@@ -34,25 +34,26 @@ export function Component() {
   if (open.isError) return <Failure error={open.error} again={() => void open.refetch()} />;
   if (incidents.isError) return <Failure error={incidents.error} again={() => void incidents.refetch()} />;
   if (!open.data || !hosts.data || !incidents.data) return <Waiting what="the open incidents" lines={8} />;
-  const rows = boardRows(incidents.data.items, open.data.items, hosts.data.items);
-  const silent = hosts.data.items.filter((h) => h.state === "silent").length;
+  const known = hosts.data.items;
+  const rows = boardRows(incidents.data.items, open.data.items, known);
+  const silent = known.filter((h) => h.state === "silent").length;
   return (
     <>
       <h1 className="font-semibold text-xl">{headline(rows, silent)}</h1>
-      <p className="mb-2 text-ink-2 text-lg">{hosts.data.items.length > 0 && hurtWords(incidents.data.items)}</p>
-      <Board rows={rows} now={now} hosts={hosts.data.items.length} />
+      <p className="mb-2 text-ink-2 text-lg">{known.length > 0 && hurtWords(incidents.data.items)}</p>
+      <Board rows={rows} now={now} hosts={known.length} whole={hosts.whole} />
       <div className="mt-5 grid gap-x-8 gap-y-4 md:grid-cols-3">
         <ChangedLately events={changes.data?.items ?? []} incidents={incidents.data.items} now={now} />
         <RunningOut now={now} />
-        <Stopped hosts={hosts.data.items} now={now} />
+        <Stopped hosts={known} now={now} />
       </div>
       <h2 className="mt-6 mb-1 font-dense text-ink-2">
-        Which layer, whose problem: by <By by={by} choose={chooseBy} hosts={hosts.data.items} />{" "}
+        Which layer, whose problem: by <By by={by} choose={chooseBy} hosts={known} />{" "}
         <span className="text-sm">
           <Pin panel={() => statesPanel(by, undefined, `By ${by}`)} />
         </span>
       </h2>
-      {hosts.data.items.length > 0 && <RollUp by={by} />}
+      {known.length > 0 && <RollUp by={by} />}
       <h2 className="mt-5 mb-1 font-dense font-semibold text-ink-2 text-sm">Groups, last 24 hours</h2>
       {groups.data?.items.length ? (
         <div className="hairline border-base-300 border-y font-dense">
@@ -62,7 +63,7 @@ export function Component() {
               group={group}
               end={end + 60}
               change={changes.data?.items.find((e) =>
-                hosts.data.items.some((h) => h.name === e.host && h.groups.includes(group.name)),
+                known.some((h) => h.name === e.host && h.groups.includes(group.name)),
               )}
             />
           ))}
@@ -84,7 +85,7 @@ export function Component() {
 const BOARD =
   "hidden md:grid md:grid-cols-[28px_64px_minmax(0,1.5fr)_minmax(0,2.6fr)_minmax(0,2.5fr)_minmax(0,1.2fr)_minmax(0,0.9fr)] gap-x-4";
 
-function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }) {
+function Board({ rows, now, hosts, whole }: { rows: Row[]; now: number; hosts: number; whole: boolean }) {
   const [parameters] = useSearchParams();
   const past = useIncidents("closed");
   if (!rows.length) {
@@ -93,7 +94,11 @@ function Board({ rows, now, hosts }: { rows: Row[]; now: number; hosts: number }
       <div className="board rounded-box px-5 py-6 font-dense text-lg">
         <div className="flex items-center gap-3">
           <Signal state="ok" size={24} />
-          {hosts ? `${plural(hosts, "host")} watched, nothing is wrong.` : "No host is enrolled yet."}
+          {hosts
+            ? whole
+              ? `${plural(hosts, "host")} watched, nothing is wrong.`
+              : "Nothing is wrong."
+            : "No host is enrolled yet."}
         </div>
         <p className="mt-1 pl-9 text-base text-ink-2">
           {hosts === 0 ? (
