@@ -8,7 +8,10 @@ from pathlib import Path
 
 import httpx
 
+from balise.api.agents import EnrolRequest
+from balise.api.hosts import Facts
 from balise.api.metrics import MetricQuery
+from balise.api.secrets import Secret
 from balise.client import Balise, Refused
 from running import BALISE, Service, free_port, until
 
@@ -50,6 +53,12 @@ class RelayProcess:
             self._process.terminate()
             self._process.wait(20)
         assert "Traceback" not in (self.folder / "log").read_text()
+
+
+def enrolled(admin: Balise, key: str, names: Sequence[str]) -> dict[str, str]:
+    """Agents that a key lets in, each with its token."""
+    asked = ((n, EnrolRequest(key=Secret(key), facts=Facts(host_name=n, machine_id=n))) for n in names)
+    return {name: admin.call("POST", "/agents/enrol", one)["token"] for name, one in asked}
 
 
 def counted(admin: Balise, metric: str, host: str) -> float:

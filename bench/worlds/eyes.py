@@ -4,23 +4,18 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 
-import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
 from balise.api.access import NewUser
-from balise.api.callouts import CalloutBody
-from balise.api.channels import WebhookChannel
-from balise.api.rules import RuleBody
 from balise.api.secrets import Secret
+from console import NAME, PASSWORD, signed_in
 from demo_service import CHROMIUM
 from report import Report
-from running import Receiver, Service, until
-from sending import send_gauge
-from signing import sign_in
+from running import Service
+from worlds.telling import told_after
 
-NAME, PASSWORD = "bench", "bench-of-five-thousand"
 PAGES = {
     "Now": ("/", "main a[href*='/incidents/'], main a[href*='/alerts/']"),
     "Fleet": ("/fleet", "main a[href^='/fleet/host-']"),
@@ -38,41 +33,25 @@ SECONDS = 60
 
 def breaches(report: Report, service: Service) -> None:
     """From a point that breaches until the webhook has it, one host after another."""
-    tries, receiver = report.size(30, 2), Receiver()
-    took = []
-    rule = {"about": "x", "measure": {"metric": "tide", "over": "60s"}, "limits": {"critical": {"above": 1}}}
-    chance = np.random.default_rng(7)
-    with closing(receiver), service.client() as admin:
-        admin.channels.set("hook", WebhookChannel(kind="webhook", url=receiver.url, of="alerts"))
-        admin.callouts.set("all", CalloutBody(tell=["hook"]))
-        admin.rules.apply("tide", RuleBody.model_validate(rule))
-        for number in range(tries):
-            time.sleep(float(chance.random()) * 0.5)
-            began = time.perf_counter()
-            send_gauge(service.url, service.tokens["ingest"], f"pier-{number}", "tide", 9.0)
-            until(lambda wanted=number: len(receiver.got) > wanted, 20)  # type: ignore[misc]
-            took.append(time.perf_counter() - began)
-    took.sort()
+    took = told_after(service, report.size(30, 2))
     report.figure("from a breach to the webhook, median", f"{took[len(took) // 2]:8.2f} s")
     report.budget("from a breach to the webhook, p99, s", took[int(len(took) * 0.99)], 3.0, most=True, form="{:.2f}")
 
 
 @contextmanager
-def _browser(service: Service) -> Iterator[Page]:
+def _page(service: Service) -> Iterator[Page]:
     with service.client() as admin:
         admin.users.add(NewUser(name=NAME, role="viewer", password=Secret(PASSWORD)))
     with sync_playwright() as driver:
         browser = driver.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
-        page = browser.new_page(viewport={"width": 1280, "height": 800})
-        sign_in(page, service.url, NAME, PASSWORD)
-        yield page
+        yield signed_in(browser, service)
         browser.close()
 
 
 def pages(report: Report, service: Service) -> None:
     """Each page opened anew, three times, in a browser that has been there: how long until its first row stands."""
     worst: dict[str, float] = {}
-    with _browser(service) as page:
+    with _page(service) as page:
         for _ in range(report.size(3, 1)):
             for name, (path, row) in PAGES.items():
                 began = time.perf_counter()

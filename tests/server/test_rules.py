@@ -518,6 +518,26 @@ def test_a_rule_that_fails_while_it_says_what_it_found_holds_up_no_other(console
     assert "bad" in console.watch.problems and "TypeError" in console.rules.get("bad").problem
 
 
+def test_windows_that_could_not_be_filled_are_filled_when_they_can_be(console: Parts) -> None:
+    """What fails when a point comes, and again at the next look, when it is made good, is not forgotten."""
+    now = time.time()
+    console.rules.put("late", rule({"metric": "m"}, {"above": 1}), "test")
+    watched = console.watch.rules["late"]
+    observe, fails = watched.observe, [True] * 4
+
+    def at_last(*points: Any, **how: Any) -> None:
+        if fails:
+            fails.pop()
+            raise ValueError("not now")
+        observe(*points, **how)
+
+    watched.observe = at_last  # type: ignore[method-assign]
+    put(console, "a", "m", [(now, 9.0)])
+    for second in range(4):
+        console.watch.tick(now + second)
+    assert fails == [] and {name for name, _ in console.alerts.open} == {"late"}
+
+
 def test_a_rehearsal_counts_the_alerts_that_there_were(console: Parts) -> None:
     start = float(int(time.time()) - 300)
     console.rules.put("slow", rule({"metric": "t"}, {"above": 1}), "test")

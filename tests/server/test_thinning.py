@@ -10,13 +10,10 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.metrics.v1.metrics_pb2 import AggregationTemporality
 
 from balise.api.access import NewEnrolmentKey
-from balise.api.agents import EnrolRequest
-from balise.api.hosts import Facts
 from balise.api.metrics import MetricQuery
-from balise.api.secrets import Secret
 from balise.relay import thinning
 from balise.relay.thinning import Thinner
-from relaying import RelayProcess, counted
+from relaying import RelayProcess, counted, enrolled
 from running import Service, until
 from sending import NS, gauge_request, post
 
@@ -133,10 +130,7 @@ def test_a_relay_thins_out_by_plan_and_a_kill_loses_nothing(own_service: Service
     with own_service.client() as admin:
         key = admin.keys.create(NewEnrolmentKey(label="quay", uses=4, site="northquay")).key
         relay = RelayProcess(own_service, tmp_path, key)
-        tokens = {}
-        for name in ("pier-0", "pier-1"):
-            enrol = EnrolRequest(key=Secret(key), facts=Facts(host_name=name, machine_id=name))
-            tokens[name] = admin.call("POST", "/agents/enrol", enrol)["token"]
+        tokens = enrolled(admin, key, ["pier-0", "pier-1"])
         admin.plans.apply("less", "plan: less\nfor: {host: pier-0}\nrelay: {thin: 1m}\n")
         settings = {one.setting: one.value for one in admin.hosts.plan("pier-0").settings}
         assert settings["relay.thin"] == "1m"

@@ -54,17 +54,12 @@ def picked(request: ExportMetricsServiceRequest, names: Sequence[str]) -> Iterat
                 yield from _amounts(metric, whose)
 
 
-def without(request: ExportMetricsServiceRequest, names: Sequence[str]) -> ExportMetricsServiceRequest:
-    """The same request without what `picked` takes of it."""
-    left = ExportMetricsServiceRequest()
-    left.CopyFrom(request)
-    for scope in (scope for group in left.resource_metrics for scope in group.scope_metrics):
-        stay = [m for m in scope.metrics if not (is_named(m.name, names) and _how(m) is not None)]
-        if len(stay) < len(scope.metrics):
-            copies = [Metric.FromString(metric.SerializeToString()) for metric in stay]
-            del scope.metrics[:]
-            scope.metrics.extend(copies)
-    return left
+def take_out(request: ExportMetricsServiceRequest, names: Sequence[str]) -> None:
+    """Removes from a request what `picked` takes of it."""
+    for scope in (scope for group in request.resource_metrics for scope in group.scope_metrics):
+        for place in reversed(range(len(scope.metrics))):
+            if is_named(scope.metrics[place].name, names) and _how(scope.metrics[place]) is not None:
+                del scope.metrics[place]
 
 
 def points_in(request: ExportMetricsServiceRequest) -> int:

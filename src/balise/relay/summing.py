@@ -19,7 +19,7 @@ from opentelemetry.proto.resource.v1.resource_pb2 import Resource
 from balise import __version__
 from balise.api.relays import SITES_SUMS, Frame, SumPlan, pack
 from balise.core.moments import NS, now_nanos
-from balise.relay.amounts import Kind, picked, points_in, without
+from balise.relay.amounts import Kind, picked, points_in, take_out
 from balise.relay.buffer import Buffer
 from balise.relay.gathering import Gathering
 from balise.relay.sums import Added, Sums, Total
@@ -132,8 +132,8 @@ def _read(body: bytes, plan: SumPlan) -> tuple[Sequence[Any], bytes | None]:
     amounts = list(picked(request, plan.metrics))
     if not plan.only or not amounts:
         return amounts, body
-    rest = without(request, plan.metrics)
-    return amounts, rest.SerializeToString() if points_in(rest) else None
+    take_out(request, plan.metrics)
+    return amounts, request.SerializeToString() if points_in(request) else None
 
 
 def request_of(totals: Sequence[Total], relay: str) -> bytes:

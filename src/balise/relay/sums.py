@@ -28,7 +28,7 @@ CREATE TABLE IF NOT EXISTS kinds (id INTEGER PRIMARY KEY, plan TEXT, every INTEG
     attributes BLOB, how TEXT, part TEXT, bounds TEXT, UNIQUE (plan, every, metric, attributes, part));
 CREATE TABLE IF NOT EXISTS series (id INTEGER PRIMARY KEY, host INTEGER, kind INTEGER, at INTEGER, value REAL);
 CREATE INDEX IF NOT EXISTS series_of_host ON series (host);
-CREATE TABLE IF NOT EXISTS adding (step INTEGER, series INTEGER, kind INTEGER, host INTEGER, at INTEGER, value REAL,
+CREATE TABLE IF NOT EXISTS adding (step INTEGER, series INTEGER, kind INTEGER, host INTEGER, value REAL,
     PRIMARY KEY (step, series)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS closed (every INTEGER PRIMARY KEY, upto INTEGER);
 """
@@ -140,14 +140,13 @@ class Sums:
         if amount.kind.how == "level":
             if step <= closed:
                 return False
-            value, again = amount.value, "excluded.value"
+            value, before = amount.value, 0
         else:
             step = max(step, closed + said.every)
-            value, again = _increase(amount, held), "value + excluded.value"
+            value, before = _increase(amount, held), 1
         self._db.execute(
-            "INSERT INTO adding VALUES (?, ?, ?, ?, ?, ?) "  # noqa: S608  fixed words
-            f"ON CONFLICT DO UPDATE SET at = excluded.at, value = {again}",
-            (step, number, kind, said.host, at, value),
+            "INSERT INTO adding VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET value = excluded.value + ? * value",
+            (step, number, kind, said.host, value, before),
         )
         return True
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 from balise.api.data import DataForecast, DataSize
 from balise.core.growing import Kept, forecast, stored_size
@@ -138,10 +139,10 @@ class Sizes:
         found = 0
         for day in sorted((day for day in days if day <= last), reverse=True):
             path = self._events.folder / f"{day_name(day)}{ending}"
-            sizes = [one.stat().st_size if one.exists() else 0 for one in (path, path.with_name(f"{path.name}-wal"))]
-            if sizes[0] and not sizes[1]:
-                return sizes[0]
-            found = found or sum(sizes)
+            whole, beside = _size_of(path), _size_of(path.with_name(f"{path.name}-wal"))
+            if whole and not beside:
+                return whole
+            found = found or whole + beside
         return found
 
     def _free(self) -> int:
@@ -153,12 +154,16 @@ class Sizes:
     def _event_files(self) -> tuple[int, int]:
         events = words = 0
         for path in self._events.folder.glob("*.db*"):
-            try:
-                size = path.stat().st_size
-            except FileNotFoundError:
-                continue
             if ".words.db" in path.name:
-                words += size
+                words += _size_of(path)
             else:
-                events += size
+                events += _size_of(path)
         return events, words
+
+
+def _size_of(path: Path) -> int:
+    """Bytes of a file; 0 for one that is not there, or not any more."""
+    try:
+        return path.stat().st_size
+    except FileNotFoundError:
+        return 0

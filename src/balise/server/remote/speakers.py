@@ -73,10 +73,10 @@ class Speakers:
 
     def _site(self, relay: KnownRelay) -> Principal:
         """Who has the sums of a relay's site: a host that stands for it, made when the first of them comes."""
-        name = f"site.{relay.site}" if relay.site else f"relay.{relay.name}"
-        if self._directory.find(clean_name(name)) is None:
+        name = clean_name(f"site.{relay.site}" if relay.site else f"relay.{relay.name}")
+        if self._directory.find(name) is None:
             self._directory.ensure_all([(name, None, None)])
-        host = self._directory.find(clean_name(name))
+        host = self._directory.find(name)
         if host is None or host.retired or host.mode not in NOBODYS:
             raise Refused(403, f"sums are kept as of the host {name}, which is retired, collected or not to be made")
         return Principal(f"relay {relay.name}", "agent", host.id)

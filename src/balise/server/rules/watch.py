@@ -139,9 +139,10 @@ class Watch:
             self.rules, self._in_turn = {}, None
             bodies = [(row.name, RuleBody.model_validate(row.body)) for row in rows]
             made = [self._made(name, body) for name, body in bodies if body.enabled]
-            found = {rule.name: rule.find_series() for rule in made}
+            for rule in made:
+                rule.find_series()
             for some in self._in_parts(made):
-                self._fill_together(some, {rule.name: found[rule.name] for rule in some}, now, old=True)
+                self._fill_all(some, now, old=True)
             for rule in made:
                 self.rules[rule.name] = self._begun(rule)
                 if rule.name in kept:
@@ -175,7 +176,8 @@ class Watch:
 
     def _taken_up(self, name: str, body: RuleBody, now: float) -> Watched:
         made = self._made(name, body)
-        self._fill_together([made], {name: made.find_series()}, now, old=True)
+        made.find_series()
+        self._fill_all([made], now, old=True)
         return self._begun(made)
 
     def _know(self, rule: Watched, keys: Iterable[str]) -> None:
@@ -310,24 +312,25 @@ class Watch:
         if version == self._version:
             return
         changed = self._directory.changed_since(self._version)
-        added: dict[str, dict[str, list[int]]] = {}
+        added: dict[Watched, list[int]] = {}
         for rule in self.rules.values():
             found = self._guarded(rule, lambda rule=rule: self._follow(rule, changed))  # type: ignore[misc]
             if found:
-                added[rule.name] = found
+                added[rule] = found
         self._version = version
         # Until their windows are filled, these rules have missed something.
-        self._stale.update(added)
-        self._fill_together([self.rules[name] for name in added], added, now)
-        self._stale.difference_update(set(added) - set(self.problems))
+        names = {rule.name for rule in added}
+        self._stale.update(names)
+        self._fill_together(added, now)
+        self._stale.difference_update(names - set(self.problems))
 
-    def _follow(self, rule: Watched, changed: set[int]) -> dict[str, list[int]]:
-        """The series that a rule has taken up, by feed."""
+    def _follow(self, rule: Watched, changed: set[int]) -> list[int]:
+        """The series that a rule has taken up."""
         added, entered, gone = rule.follow(changed)
         self._restore(rule, entered)
         if gone:
             self._ended.setdefault(rule.name, []).extend(gone)
-        return added
+        return [number for numbers in added.values() for number in numbers]
 
     def _end_gone(self, now: float) -> None:
         """Ends the alerts of groups that are gone; what could not be written is tried again at the next tick."""
@@ -337,21 +340,23 @@ class Watch:
             self._alerts.end_of_groups(name, gone, "no longer looked at", now)
             del self._ended[name]
 
-    def _fill_together(
-        self, rules: Sequence[Watched], added: dict[str, dict[str, list[int]]], now: float, *, old: bool = False
-    ) -> None:
-        """Puts what the store has of new series into the windows of several rules, with one question."""
-        rules = [rule for rule in rules if any(added[rule.name].values())]
-        if not rules:
+    def _fill_all(self, rules: Iterable[Watched], now: float, *, old: bool = False) -> None:
+        """Puts what the store has of all series of some rules into their windows."""
+        self._fill_together({rule: [n for feed in rule for n in feed.series] for rule in rules}, now, old=old)
+
+    def _fill_together(self, added: Mapping[Watched, Sequence[int]], now: float, *, old: bool = False) -> None:
+        """Puts what the store has of series into the windows of several rules, with one question."""
+        added = {rule: numbers for rule, numbers in added.items() if numbers}
+        if not added:
             return
-        series = list(dict.fromkeys(n for found in added.values() for numbers in found.values() for n in numbers))
-        start = min(self._reach(feed, now - self._reach_of(rule)) for rule in rules for feed in rule)
+        series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
+        start = min(self._reach(feed, now - self._reach_of(rule)) for rule in added for feed in rule)
         rows, times, values = self._store.reader.since(series, nanos(start))
         found = np.array(series, np.int64)[rows]
         order = np.lexsort((times, found))
         found, at, values = found[order], times[order] / NS, values[order]
-        for rule in rules:
-            mine = np.unique([number for numbers in added[rule.name].values() for number in numbers])
+        for rule, numbers in added.items():
+            mine = np.unique(np.array(numbers, np.int64))
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             self._guarded(
@@ -507,8 +512,9 @@ class Watch:
         for name, series in rule.find_series().items():
             self._restore(rule, rule.feeds[name].groups_of(series))
         if rule.name in self._stale:
-            self._fill_together([rule], {rule.name: {name: feed.series for name, feed in rule.feeds.items()}}, now)
+            # Where that fails, it is missing something again.
             self._stale.discard(rule.name)
+            self._fill_all([rule], now)
 
     def _look_at_open(self, looks: dict[str, Look], now: float) -> None:
         """Values and silence of the open alerts."""

@@ -199,11 +199,11 @@ class Day:
     def settle(self, *, waits: bool = True) -> bool:
         """Brings all that was written into the one file; whether that was possible. One that does not wait for readers
         leaves it for another time."""
-        if not waits:
-            self._writing.exec_driver_sql("PRAGMA busy_timeout=0")
-        busy = self._writing.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)").one()[0]
-        self._writing.exec_driver_sql(f"PRAGMA busy_timeout={BUSY_MS}")
-        return not busy
+        self._writing.exec_driver_sql(f"PRAGMA busy_timeout={BUSY_MS if waits else 0}")
+        try:
+            return not self._writing.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)").one()[0]
+        finally:
+            self._writing.exec_driver_sql(f"PRAGMA busy_timeout={BUSY_MS}")
 
     def erase(self, host: str, most: int = 5000) -> list[Row]:
         """Removes events and snapshots of a host, at most so many in one transaction. Answers what is gone."""

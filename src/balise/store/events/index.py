@@ -11,6 +11,7 @@ import re
 import threading
 from collections import Counter
 from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -171,21 +172,18 @@ class Indexer:
     def rest(self, day: Path) -> None:
         """Nothing is written to a day any more for now: its words stand in one file."""
         with self._lock:
-            held = self._open.get(day)
-            if held is not None:
-                held.settle()
-        self._shut(day)
-
-    def _shut(self, day: Path) -> None:
-        with self._lock:
             held = self._open.pop(day, None)
             if held is not None:
-                held.close()
+                with closing(held):
+                    held.settle()
 
     def drop(self, day: Path) -> None:
         """The day is removed."""
         self._taken.pop(day, None)
-        self._shut(day)
+        with self._lock:
+            held = self._open.pop(day, None)
+            if held is not None:
+                held.close()
         with self._wake:
             self._due.discard(day)
 

@@ -52,8 +52,8 @@ UNPACKED = 48 << 20
 """Bytes of what was unpacked and is kept, as it is asked for again."""
 FEW = 64
 """Series whose blocks are kept unpacked: of more they would only push out everything else."""
-MOST_ASKED, MOST_STANDING = 256, 200_000
-"""Questions of which it is kept where their series stand, and in how many layouts of all together."""
+MOST_ASKED, STANDING = 256, 32 << 20
+"""Questions of which it is kept where their series stand, and bytes of that of all together."""
 RECENT_AT_ONCE = 500_000
 """Points that are not sealed yet and are put together at once."""
 
@@ -90,12 +90,13 @@ class Reader:
         """Series with what is known of where they stand, from others who asked for the same."""
         key = blake2b(series.tobytes(), digest_size=16).digest()
         with self._asking:
-            found = self._asked_before.pop(key, None) or Asked(series)
+            found = self._asked_before.pop(key, None)
+            if found is None:
+                found = Asked(series)
+            held = sum(one.size for one in self._asked_before.values())
+            while self._asked_before and (held + found.size > STANDING or len(self._asked_before) >= MOST_ASKED):
+                held -= self._asked_before.popitem(last=False)[1].size
             self._asked_before[key] = found
-            while len(self._asked_before) > 1 and sum(map(len, self._asked_before.values())) > MOST_STANDING:
-                self._asked_before.popitem(last=False)
-            while len(self._asked_before) > MOST_ASKED:
-                self._asked_before.popitem(last=False)
         return found
 
     @contextmanager

@@ -19,6 +19,8 @@ Seen = Sequence[tuple[Stripe, int]]
 """Stripes, and how many of their rows there were."""
 MOST_LAYOUTS = 50_000
 """Layouts of which it is known where some series stand in them."""
+COLUMNS_BYTES = 250
+"""What that takes of each beside the numbers."""
 
 
 class Columns(NamedTuple):
@@ -38,21 +40,22 @@ class Asked:
     def __init__(self, series: I64) -> None:
         self.series = series
         self._found: dict[int, Columns | None] = {}
-
-    def __len__(self) -> int:
-        """For how many layouts it is known."""
-        return len(self._found)
+        self.size = series.nbytes
+        """About how many bytes of memory it takes."""
 
     def columns_of(self, layouts: Sequence[Layout]) -> list[Columns | None]:
         """Where the series stand in each of these; None where there is none of them."""
         found = self._found
-        if any(layout.id not in found for layout in layouts):
+        if missing := [layout for layout in layouts if layout.id not in found]:
             if len(found) > MOST_LAYOUTS:
-                found = self._found = {}
+                found, missing = {}, list(layouts)
+                self._found, self.size = found, self.series.nbytes
             # A search in each layout would let other threads in each time; looking it up in a table does not.
             place_of = np.full(int(self.series.max(initial=-1)) + 2, -1, np.int32)
             place_of[self.series] = np.arange(len(self.series))
-            found.update({one.id: _columns(one, place_of) for one in layouts if one.id not in found})
+            made = {one.id: _columns(one, place_of) for one in missing}
+            found.update(made)
+            self.size += sum(COLUMNS_BYTES + (2 * one.places.nbytes if one is not None else 0) for one in made.values())
         return [found[layout.id] for layout in layouts]
 
 
@@ -80,14 +83,10 @@ class Recent:
         self._last = np.array([part.columns.last for part in self._parts], np.int64)
         self.counts = np.zeros(len(asked.series), np.int64)
         """Of each series how many there are, whatever their time."""
-        plain = [part for part in self._parts if part.stripe.layout.plain]
-        if plain:
-            places = np.concatenate([part.columns.places for part in plain])
-            rows = np.array([part.rows for part in plain]).repeat([len(part.columns.places) for part in plain])
-            np.add.at(self.counts, places, rows)
-        for part in self._parts:
-            if not part.stripe.layout.plain:
-                np.add.at(self.counts, part.columns.places, part.rows)
+        if self._parts:
+            places = [part.columns.places for part in self._parts]
+            rows = np.array([part.rows for part in self._parts]).repeat([len(some) for some in places])
+            np.add.at(self.counts, np.concatenate(places), rows)
 
     def points(self, start: int, end: int, *, low: int = 0, high: int | None = None) -> list[Points]:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
