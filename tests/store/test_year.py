@@ -38,11 +38,13 @@ from balise.store.state.store import StateStore
 from olden import with_a_row_for_each
 
 SOAK = os.environ.get("SOAK") == "yes"
-HOSTS, SERIES, DAYS = (500, 4, 395) if SOAK else (4, 3, 30)
+HOSTS, SERIES, DAYS = (500, 4, 395) if SOAK else (40, 4, 30)
 RAW, FIVE, HOUR, EVENTS = (14.0, 90.0, 730.0, 30.0) if SOAK else (3.0, 8.0, 730.0, 5.0)
 EVERY = 3600 * NS
 LINES = 200 if SOAK else 20
 """Lines of logs an hour."""
+EMPTY = 600_000
+"""Bytes of tables, files and a last day beside what grows: most of what a few hosts take, nothing beside a fleet's."""
 T0 = int(time.time()) // 86_400 * DAY - DAYS * DAY
 I64 = NDArray[np.int64]
 
@@ -116,7 +118,8 @@ class House:
         """Bytes of it in which something stands."""
         with closing(sqlite3.connect(self.series.path)) as connection:
             free = connection.execute("PRAGMA freelist_count").fetchone()[0]
-            return self.size() - free * int(connection.execute("PRAGMA page_size").fetchone()[0])
+            empty = free * int(connection.execute("PRAGMA page_size").fetchone()[0])
+        return self.size() - empty
 
     def rows(self) -> dict[str, int]:
         with closing(sqlite3.connect(self.series.path)) as connection:
@@ -169,13 +172,16 @@ def test_a_year_stays_within_what_was_told_and_every_number_is_what_it_was(tmp_p
     house = House(tmp_path / "data")
     settled = int(max(RAW, FIVE / 4, EVENTS)) + 8
     asyncio.run(house.live(settled))
-    told, rows, held = house.told(DAYS - settled), house.rows(), memory()
     house.close()
     opened = [house.open()]
+    told, rows, held = house.told(DAYS - settled), house.rows(), memory()
     asyncio.run(house.live(DAYS - settled))
-    assert house.used() == pytest.approx(told, rel=0.2)
     # What is free is used again: the file does not grow beyond what stands in it.
     assert house.size() < 1.35 * house.used()
+    # Closed, nothing waits beside the files of days, which here depends on how far the index of words came meanwhile.
+    house.close()
+    house.open()
+    assert house.used() + house.state.size() == pytest.approx(told, rel=0.2, abs=EMPTY)
     after = house.rows()
     assert {name: after[name] for name in ("series", "trait", "metric", "aside")} == {
         name: rows[name] for name in ("series", "trait", "metric", "aside")
