@@ -251,6 +251,39 @@ def test_of_a_body_with_words_of_its_own_only_their_metrics_are_walked(walked: l
         assert [metric.read.name for metric in form.metrics] == ["m0", "m1", own.decode()]
 
 
+def disks(serial: str, other: str) -> bytes:
+    """Metrics as an agent of a fleet sends them: numbers and a histogram, with words of the host in their attributes."""
+    request = ExportMetricsServiceRequest()
+    scope = request.resource_metrics.add().scope_metrics.add()
+    scope.metrics.add(name="load").gauge.data_points.add(time_unix_nano=1000, as_double=0.5)
+    used, took = scope.metrics.add(name="used").gauge, scope.metrics.add(name="took").histogram
+    took.aggregation_temporality = 2
+    for named in (serial, other):
+        points = (
+            used.data_points.add(time_unix_nano=1000, as_int=7),
+            took.data_points.add(time_unix_nano=1000, count=3, sum=1.5, bucket_counts=[1, 2], explicit_bounds=[0.5]),
+        )
+        for point in points:
+            point.attributes.add(key="device").value.string_value = named
+            point.attributes.add(key="at").value.int_value = 3
+            point.attributes.add(key="also").value.string_value = "the same"
+    return rest_of(request.SerializeToString())
+
+
+@pytest.mark.parametrize("names", [("disk-a2", "disk-b2"), ("disk-a1", "disk-b2"), ("disk-ä", "disk-b1")])
+def test_what_a_fleets_hosts_call_their_own_is_taken_from_its_place(
+    names: tuple[str, str], walked: list[bytes]
+) -> None:
+    book = FormBook(capacity=1 << 20)
+    book.read("a", disks("disk-a1", "disk-b1"))
+    own = disks(*names)
+    found = told_by(book, own)
+    assert len(walked) == 3, "nothing is walked again"
+    assert found == told_by(FormBook(capacity=1 << 20), own)
+    form = book.read("b", own)
+    assert form.like is not None and form.like[1] == [1, 2]
+
+
 def test_forms_keep_to_their_room_and_one_sender_to_its_share() -> None:
     book = FormBook(capacity=40_000)
     common = rest_of(requests([1.0] * 3))

@@ -123,6 +123,56 @@ def test_a_token_makes_as_many_hosts_as_it_may_and_no_more(console: Parts) -> No
     assert len([known for known in console.directory.all() if known.name.startswith(("pier", "quay"))]) == 30
 
 
+def test_hosts_that_are_like_others_have_the_series_that_their_bodies_name(console: Parts) -> None:
+    """The second is like the first, the third too after its series were forgotten, and all agree with what they sent."""
+
+    def told(name: str) -> ExportMetricsServiceRequest:
+        request = ExportMetricsServiceRequest.FromString(sent_by(name))
+        scope = request.resource_metrics[0].scope_metrics[0]
+        for number in range(6):
+            points = scope.metrics.add(name=f"metric.{number}").sum.data_points
+            for mode in ("in", "out"):
+                point = points.add(time_unix_nano=time.time_ns(), as_double=number)
+                point.attributes.add(key="mode").value.string_value = mode
+                point.attributes.add(key="device").value.string_value = f"{name}-disk" if number % 3 == 1 else "fixed"
+        return request
+
+    def expected(request: ExportMetricsServiceRequest) -> set[tuple[str, tuple[tuple[str, str], ...]]]:
+        return {
+            (metric.name, tuple(sorted((a.key, a.value.string_value) for a in point.attributes)))
+            for metric in request.resource_metrics[0].scope_metrics[0].metrics
+            for point in metric.gauge.data_points or metric.sum.data_points
+        }
+
+    def held(name: str) -> set[tuple[str, tuple[tuple[str, str], ...]]]:
+        catalogue, host = console.series.catalogue, console.directory.find(name)
+        assert host is not None
+        series = [catalogue.series[number] for number in catalogue.of_host(host.id)]
+        return {(catalogue.metric_by_id[one.metric].name, one.attributes) for one in series}
+
+    def take(name: str) -> None:
+        request = told(name)
+        outcome = asyncio.run(console.metric_intake.take(SENDER, request.SerializeToString(), as_json=False))
+        assert not outcome.rejected
+        assert held(name) == expected(request)
+        # In the order in which the numbers stand in the body.
+        newest = console.directory.find(name)
+        assert newest is not None
+        for metric in request.resource_metrics[0].scope_metrics[0].metrics[1:]:
+            found = console.series.catalogue.metrics[metric.name]
+            own = console.series.catalogue.series_of(found.id, newest.id)
+            [values] = {tuple(v.tolist()) for _, v in console.series.reader.raw(own, 0, 1 << 62)}
+            assert values == (float(metric.name[-1]),)
+
+    for name in ("pier-1", "pier-2"):
+        take(name)
+    gone = console.directory.find("pier-1")
+    assert gone is not None
+    console.series.seal(time.time_ns() + 10**12)
+    console.series._writer.run(lambda: console.series._forget_series(console.series.catalogue.of_host(gone.id)))
+    take("pier-3")
+
+
 def test_who_sends_other_words_each_time_is_told(console: Parts) -> None:
     def told(name: str, berth: str) -> bytes:
         request = ExportMetricsServiceRequest.FromString(sent_by(name))

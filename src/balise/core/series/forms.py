@@ -52,6 +52,8 @@ class GroupForm:
     fixed: bool
     notes: dict[Hashable, Any] = field(default_factory=dict)
     """What others know of it."""
+    like: tuple[GroupForm, Sequence[int]] | None = None
+    """Another that it is like, and which of its metrics say something else."""
 
     @property
     def size(self) -> int:

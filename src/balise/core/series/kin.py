@@ -13,6 +13,10 @@ import numpy as np
 
 from balise.core.series.forms import GroupForm, MetricForm, metrics_in
 from balise.core.series.shapes import digest_of
+from balise.core.series.words import Words
+
+MOST_WORDS = 256 << 10
+"""Bytes of where the words of metrics stand that are kept of one form."""
 
 
 class Kin:
@@ -23,11 +27,13 @@ class Kin:
         self._blanked = np.frombuffer(form.shape.blanked(rest), np.uint8)
         spans = np.array(metrics_in(rest), np.int64).reshape(-1, 2)
         self._starts, self._ends = spans[:, 0].copy(), spans[:, 1].copy()
+        self._words: dict[int, Words] = {}
+        self._words_size = 0
 
     @property
     def size(self) -> int:
         """About how many bytes of memory it takes."""
-        return self._form.size + len(self._blanked) + 16 * len(self._starts) + 300
+        return self._form.size + len(self._blanked) + 16 * len(self._starts) + self._words_size + 300
 
     def form_of(self, rest: bytes, metric_of: Callable[[bytes], MetricForm]) -> GroupForm | None:
         """The form of other bytes, with the metrics that differ read by `metric_of`; None when more differs than what
@@ -40,11 +46,26 @@ class Kin:
         if len(at) and (at[0] < 0 or (differ >= self._ends[at]).any()):
             return None
         metrics = list(self._form.metrics)
-        for place in np.unique(at).tolist():
-            made = metric_of(rest[self._starts[place] : self._ends[place]])
-            before = metrics[place]
-            if made.read.variable or made.shape.key() != before.shape.key():
-                return None
+        others = np.unique(at).tolist()
+        for place in others:
+            start, end = int(self._starts[place]), int(self._ends[place])
+            made = self._words_of(place).form_of(rest[start:end], differ[at == place] - start)
+            if made is None:
+                made = metric_of(rest[start:end])
+                if made.read.variable or made.shape.key() != metrics[place].shape.key():
+                    return None
             metrics[place] = made
         skipped = sum(made.read.skipped for made in metrics)
-        return replace(self._form, digest=digest_of(blanked), metrics=metrics, skipped=skipped, notes={})
+        return replace(
+            self._form, digest=digest_of(blanked), metrics=metrics, skipped=skipped, notes={}, like=(self._form, others)
+        )
+
+    def _words_of(self, place: int) -> Words:
+        found = self._words.get(place)
+        if found is None:
+            chunk = self._blanked[self._starts[place] : self._ends[place]].tobytes()
+            found = Words(self._form.metrics[place], chunk)
+            if self._words_size + found.size <= MOST_WORDS:
+                self._words[place] = found
+                self._words_size += found.size
+        return found

@@ -164,6 +164,22 @@ def read_attributes(body: bytes, spans: list[Span]) -> tuple[tuple[str, str], ..
     return tuple(sorted(pairs.items()))
 
 
+def text_span(body: bytes, span: Span) -> tuple[str, Span] | None:
+    """The key of an attribute, and where its value stands, if that is one text and nothing beside it."""
+    parts = list(fields(body, *span))
+    if [part[:2] for part in parts] != [(1, 2), (2, 2)]:
+        return None
+    inside = list(fields(body, *parts[1][2:]))
+    if [part[:2] for part in inside] != [(1, 2)]:
+        return None
+    return _text(body, *parts[0][2:])[:255], inside[0][2:]
+
+
+def short_text(body: bytes, span: Span) -> str:
+    """A text as it is kept. Raises WireError for what is none."""
+    return _text(body, *span)[:MAX_TEXT]
+
+
 @dataclass(frozen=True)
 class Section:
     """One metric of a request: where its resource and its own bytes stand."""
@@ -240,6 +256,29 @@ def read_metric(body: bytes, span: Span) -> ReadMetric:
     Raises:
         WireError: when the bytes are no metric.
     """
+    texts, kind, reader = _read(body, span)
+    return ReadMetric(
+        texts[1][:255],
+        texts[3][:63],
+        texts[2][:500],
+        kind,
+        reader.slots,
+        reader.loose,
+        reader.ignored,
+        reader.variable,
+        reader.skipped,
+    )
+
+
+def attributes_at(body: bytes, span: Span) -> list[list[Span]]:
+    """Where the attributes of each slot of a metric stand, whose numbers stand in fixed places.
+
+    Raises WireError as `read_metric` does.
+    """
+    return _read(body, span)[2].named_at
+
+
+def _read(body: bytes, span: Span) -> tuple[dict[int, str], Kind, _PointReader]:
     texts = {1: "", 2: "", 3: ""}
     data: tuple[int, int, int] | None = None
     for number, kind, start, end in fields(body, *span):
@@ -251,17 +290,7 @@ def read_metric(body: bytes, span: Span) -> ReadMetric:
     metric_kind: Kind = "gauge"
     if data:
         metric_kind = reader.read(*data)
-    return ReadMetric(
-        texts[1][:255],
-        texts[3][:63],
-        texts[2][:500],
-        metric_kind,
-        reader.slots,
-        reader.loose,
-        reader.ignored,
-        reader.variable,
-        reader.skipped,
-    )
+    return texts, metric_kind, reader
 
 
 _NO_RECORDED_VALUE = 1
@@ -277,7 +306,13 @@ class _PointReader:
         self.ignored: list[Span] = []
         self.variable = False
         self.skipped = 0
+        self.named_at: list[list[Span]] = []
+        """Of each slot where its attributes stand, but for those whose numbers do not stand in fixed places."""
         self._named: dict[bytes, tuple[tuple[str, str], ...]] = {}
+
+    def _slot(self, attributes: list[Span], slot: Slot) -> None:
+        self.slots.append(slot)
+        self.named_at.append(attributes)
 
     def _attributes(self, spans: list[Span]) -> tuple[tuple[str, str], ...]:
         """`read_attributes`, once for attributes that stand together and are the same."""
@@ -342,7 +377,7 @@ class _PointReader:
                 self.skipped += 1
                 continue
             named = self._attributes(attributes)
-            self.slots.append(Slot(named, "", kind, value_at, integer, time_at))
+            self._slot(attributes, Slot(named, "", kind, value_at, integer, time_at))
         return kind
 
     def _beside(self, n: int, wire: int, at: int, to: int, *, starts: int, exemplars: int, flags: int) -> int:
@@ -377,14 +412,14 @@ class _PointReader:
             self.skipped += 1
             return
         named = self._attributes(attributes)
-        self.slots.append(Slot(named, "count", kind, single.get("count", -1), True, time_at))
+        self._slot(attributes, Slot(named, "count", kind, single.get("count", -1), True, time_at))
         if "sum" in single:
-            self.slots.append(Slot(named, "sum", kind, single["sum"], False, time_at))
+            self._slot(attributes, Slot(named, "sum", kind, single["sum"], False, time_at))
         for part in ("min", "max"):
             if part in single:
-                self.slots.append(Slot(named, part, "gauge", single[part], False, time_at))
+                self._slot(attributes, Slot(named, part, "gauge", single[part], False, time_at))
         for at, bound in zip(buckets, [*bounds, math.inf], strict=False):
-            self.slots.append(Slot(named, f"le:{bound!r}", kind, at, True, time_at))
+            self._slot(attributes, Slot(named, f"le:{bound!r}", kind, at, True, time_at))
 
     def _exponential(self, span: Span, kind: PointKind) -> None:
         body = self.body

@@ -17,7 +17,7 @@ from balise.store.series import tables
 from balise.store.series.layouts import Layout, Layouts
 from balise.store.series.numbers import Numbers
 from balise.store.series.own import OwnSeries, key_of
-from balise.store.series.roster import Attributes, Roster, Trait
+from balise.store.series.roster import Attributes, Names, Roster, Trait
 from balise.store.series.written import (
     read_series,
     read_traits,
@@ -34,6 +34,8 @@ NEXT = "next series"
 
 MOST_METRICS, MOST_METRICS_A_HOST = 50_000, 5_000
 """Names of metrics that senders may make: whoever makes more has put into names what belongs into attributes."""
+MOST_TOGETHER = 1000
+"""Names that come together of which a metric remembers that it noted them."""
 
 
 class TooMany(Exception):
@@ -52,6 +54,14 @@ class Metric:
     version: int = 0
     """Raised when series come or go."""
     removals: int = 0
+    _together: set[Names] = field(default_factory=set)
+
+    def note_names(self, names: set[Names]) -> None:
+        """Series have attributes of these names together."""
+        fresh = names - self._together
+        if fresh:
+            self._together = fresh if len(self._together) > MOST_TOGETHER else self._together | fresh
+            self.attributes.update(*fresh)
 
 
 @dataclass
@@ -176,12 +186,27 @@ class Catalogue:
         """
         with self._lock:
             keys = known if known is not None and known.age == self._age else self._keys_of(wanted)
-            own = self._own.setdefault(host, OwnSeries())
-            found = own.find_many(keys.held)
-            missing = np.flatnonzero(found < 0)
-            if len(missing):
-                found[missing] = self._make_many(host, own, keys.held[missing])
-            return found, keys
+            return self._numbered(host, keys), keys
+
+    def numbers_like(self, host: int, known: Keys, others: Sequence[tuple[int, Wanted]]) -> I64 | None:
+        """`numbers_of` for series that are those of `known` but for some, each with the place from which they stand;
+        None when what is known is not good any more."""
+        with self._lock:
+            if known.age != self._age:
+                return None
+            held = known.held.copy()
+            for place, wanted in others:
+                keys = self._keys_of([wanted]).held
+                held[place : place + len(keys)] = keys
+            return self._numbered(host, Keys(held, known.age))
+
+    def _numbered(self, host: int, keys: Keys) -> I64:
+        own = self._own.setdefault(host, OwnSeries())
+        found = own.find_many(keys.held)
+        missing = np.flatnonzero(found < 0)
+        if len(missing):
+            found[missing] = self._make_many(host, own, keys.held[missing])
+        return found
 
     def _keys_of(self, wanted: Sequence[Wanted]) -> Keys:
         held = [key_of(metric.id, self._trait(made)) for metric, traits in wanted for made in traits]
@@ -194,11 +219,12 @@ class Catalogue:
     def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
         wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
         order = np.argsort(first)
-        held = own.metrics()
-        fresh = np.setdiff1d(wanted >> 32, np.fromiter(held, np.int64, len(held)))
-        may = ~np.isin(wanted >> 32, fresh[max(0, MOST_METRICS_A_HOST - len(held)) :])
-        room = max(0, min(self._most_a_host - len(own), self._most - len(self.series)))
-        taken = order[may[order]][:room]
+        if len(own) + len(wanted) > MOST_METRICS_A_HOST:
+            held = own.metrics()
+            fresh = np.setdiff1d(wanted >> 32, np.fromiter(held, np.int64, len(held)))
+            may = ~np.isin(wanted >> 32, fresh[max(0, MOST_METRICS_A_HOST - len(held)) :])
+            order = order[may[order]]
+        taken = order[: max(0, min(self._most_a_host - len(own), self._most - len(self.series)))]
         numbers = np.full(len(wanted), -1, np.int64)
         numbers[taken] = self._next_series + np.arange(len(taken))
         self._note_many(host, own, wanted[taken], numbers[taken])
@@ -223,7 +249,7 @@ class Catalogue:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
-            metric.attributes.update(*self.series.names_of(traits[mine].tolist()))
+            metric.note_names(self.series.names_of(traits[mine].tolist()))
         self._pending.series.extend(numbers.tolist())
         self._next_series = int(numbers[-1]) + 1
 
@@ -297,7 +323,7 @@ class Catalogue:
     def _add_series(self, number: int, host: int, metric: Metric, trait: int) -> None:
         self.series.add(number, host, metric.id, trait)
         self._own.setdefault(host, OwnSeries()).add(key_of(metric.id, trait), number)
-        metric.attributes.update(*self.series.names_of([trait]))
+        metric.note_names(self.series.names_of([trait]))
         metric.series.append(number)
         metric.version += 1
         self._next_series = max(self._next_series, number + 1)
@@ -322,15 +348,18 @@ class Catalogue:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
-            metric.attributes.update(*self.series.names_of(np.unique(traits[mine]).tolist()))
+            metric.note_names(self.series.names_of(traits[mine].tolist()))
         self._next_series = int(numbers[-1]) + 1
 
 
 def _apart(values: I64) -> Iterator[tuple[int, I64]]:
     """Each value, with where it stands."""
     order = np.argsort(values, kind="stable")
-    found, starts = np.unique(values[order], return_index=True)
-    yield from zip(found.tolist(), np.split(order, starts[1:]), strict=True)
+    held = values[order]
+    starts = np.flatnonzero(np.diff(held, prepend=held[:1] - 1))
+    ends = np.append(starts[1:], len(held))
+    for value, start, end in zip(held[starts].tolist(), starts.tolist(), ends.tolist(), strict=True):
+        yield value, order[start:end]
 
 
 def _interned(made: Trait) -> Trait:

@@ -15,7 +15,10 @@ I64 = NDArray[np.int64]
 Attributes = tuple[tuple[str, str], ...]
 Trait = tuple[Attributes, str, PointKind]
 """Attributes, part and kind: what tells series of one host and metric apart."""
+Names = tuple[str, ...]
 NOBODY = -1
+MOST_ALIKE = 10_000
+"""Names that come together of which one copy is kept for all traits."""
 
 
 class Series(NamedTuple):
@@ -39,6 +42,8 @@ class Roster:
         self._trait = np.empty(0, np.int32)
         self._traits: list[Trait | None] = []
         self._numbers: dict[Trait, int] = {}
+        self._names: list[Names] = []
+        self._alike: dict[Names, Names] = {}
         self._uses: list[int] = []
         self._free: list[int] = []
         self._made: list[tuple[int, Trait]] = []
@@ -125,6 +130,7 @@ class Roster:
             self._traits.append(made)
             self._uses.append(0)
         self._numbers[made] = number
+        self._note_names(number, made[0])
         self._made.append((number, made))
         return number
 
@@ -142,11 +148,23 @@ class Roster:
         self._traits.append(made)
         self._uses.append(0)
         self._numbers[made] = number
+        self._note_names(number, made[0])
 
-    def names_of(self, traits: Sequence[int]) -> set[tuple[str, ...]]:
+    def names_of(self, traits: Sequence[int]) -> set[Names]:
         """The names of attributes that there are together in these traits."""
-        held = (self._traits[trait] for trait in traits)
-        return {tuple(name for name, _ in made[0]) for made in held if made is not None}
+        held = self._names
+        return {held[trait] for trait in traits}
+
+    def _note_names(self, trait: int, attributes: Attributes) -> None:
+        names = tuple(name for name, _ in attributes)
+        if len(self._alike) > MOST_ALIKE:
+            self._alike.clear()
+        names = self._alike.setdefault(names, names)
+        if trait < len(self._names):
+            self._names[trait] = names
+        else:
+            self._names += [()] * (trait - len(self._names))
+            self._names.append(names)
 
     def find_trait(self, made: Trait) -> int | None:
         return self._numbers.get(made)
@@ -190,7 +208,7 @@ class Roster:
             trait = self._traits[place]
             if not self._uses[place] and trait is not None:
                 del self._numbers[trait]
-                self._traits[place] = None
+                self._traits[place], self._names[place] = None, ()
                 self._free.append(place)
 
     def _room(self, size: int) -> None:
