@@ -28,7 +28,6 @@ from balise.store.checks.whole import Check
 from balise.store.copies.backup import Backup
 from balise.store.copies.restore import Restore
 from balise.store.events.store import Delivery, EventStore
-from balise.store.series import tables
 from balise.store.series.layouts import Layout
 from balise.store.series.roster import Series
 from balise.store.series.seal import DAY
@@ -213,7 +212,7 @@ def back(house: House, known: Sequence[Series], tmp_path: Path) -> None:
     assert list(Check(house.folder, nothing_told).findings()) == []
     Restore(tmp_path / "copy", tmp_path / "new", nothing_told).run()
     with closing(sqlite3.connect(tmp_path / "new" / "series.db")) as connection:
-        assert connection.execute("PRAGMA user_version").fetchone()[0] == tables.FORM - 1
+        assert connection.execute("PRAGMA user_version").fetchone()[0] == 3
     house.folder = tmp_path / "new"
     house.open()
     house.check()

@@ -121,13 +121,18 @@ class Sizes:
             for tier, days in zip(TIERS, (retention.five_minutes, retention.hour), strict=True):
                 wide = TIER_SECONDS[tier]
                 oldest = connection.exec_driver_sql("SELECT min(day) FROM matrix WHERE tier = ?", (wide,)).scalar()
-                # The pieces of a day that are not put together yet take up to twice as much.
+                # The pieces of a day that are not put together yet take up to twice as much, and days that are not
+                # put together to a longer run more than it.
                 newest = connection.exec_driver_sql(
-                    "SELECT day FROM matrix WHERE tier = ? AND whole ORDER BY day DESC LIMIT 1", (wide,)
-                ).scalar()
-                count, size = mean("matrix", _MATRIX, "tier = ? AND day = ?", (wide, day if newest is None else newest))
+                    "SELECT day, whole FROM matrix WHERE tier = ? AND whole ORDER BY whole DESC, day DESC LIMIT 1",
+                    (wide,),
+                ).first()
+                first_day, run = (day, 0) if newest is None else newest
+                count, size = mean("matrix", _MATRIX, "tier = ? AND day = ? AND whole = ?", (wide, first_day, run))
                 if count and oldest is not None:
-                    yield Kept("rollups", count * size, days, day + 1 - oldest)
+                    # A run goes when the last of its days does.
+                    kept_for = days + (max(1, run) - 1) / 2
+                    yield Kept("rollups", count * size / max(1, run), kept_for, day + 1 - oldest)
         days_here = self._events.days()
         if day in days_here:
             for kind, ending in (("events", ".db"), ("words", ".words.db")):

@@ -69,13 +69,21 @@ class SeriesMender:
         series = series[self._store.catalogue.series.has(series)] if len(series) else series
         if not len(series):
             return [], "it is taken out: its series are not known, and it is lost"
-        summary, source = self._of_points(tier, row["day"], series), "the points of that day"
-        if not (summary.count > 0).any() and tier == "1h":
-            summary, source = self._of_narrower(row["metric"], row["day"], series), "the steps of 5 min"
-        if not (summary.count > 0).any():
+        made: list[dict[str, object]] = []
+        sources: dict[str, int] = {}
+        days = range(row["day"], row["day"] + max(1, row["whole"]))
+        for day in days:
+            summary, source = self._of_points(tier, day, series), "the points of that day"
+            if not (summary.count > 0).any() and tier == "1h":
+                summary, source = self._of_narrower(row["metric"], day, series), "the steps of 5 min"
+            if (summary.count > 0).any():
+                sources[source] = sources.get(source, 0) + 1
+                made += matrix_rows(self._encoder, tier, row["metric"], day, 0, series, summary, how=REPLACED)
+        if not made:
             return [], "it is taken out: nothing is left that it could be made of, and it is lost"
-        made = matrix_rows(self._encoder, tier, row["metric"], row["day"], 0, series, summary, how=REPLACED)
-        return list(made), f"it is made anew of {source}"
+        lost = len(days) - sum(sources.values())
+        told = " and ".join(sources)
+        return made, f"it is made anew of {told}" + (f"; {lost} of its {len(days)} days are lost" if lost else "")
 
     def _of_narrower(self, metric: int, day: int, series: I64) -> Summary:
         width = TIER_SECONDS["5m"] * NS

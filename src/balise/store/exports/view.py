@@ -22,7 +22,7 @@ from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
 from balise.store.series.inbox import read_row
 from balise.store.series.reader import Reader
-from balise.store.series.seal import DAY
+from balise.store.series.seal import DAY, LONGEST_RUN
 
 I64 = NDArray[np.int64]
 SETTLED = 6 * 3600 * NS
@@ -108,8 +108,9 @@ class SeriesView:
                 low, high = connection.exec_driver_sql("SELECT min(first), max(last) FROM block").one()
                 kept = range(low // DAY, high // DAY + 1) if low is not None else range(0)
             else:
-                found = connection.exec_driver_sql("SELECT DISTINCT day FROM matrix WHERE tier = ?", (int(tier),))
-                kept = [day for (day,) in found]  # type: ignore[assignment]
+                query = "SELECT DISTINCT day, max(whole, 1) FROM matrix WHERE tier = ?"
+                found = connection.exec_driver_sql(query, (int(tier),))
+                kept = [one for day, days in found for one in range(day, day + days)]  # type: ignore[assignment]
         return sorted({*kept, *np.concatenate([np.empty(0, np.int64), *recent]).tolist()})
 
     def mark(self, day: int, tier: str | None) -> str:
@@ -121,9 +122,12 @@ class SeriesView:
                 query = "SELECT count(*), max(id) FROM block WHERE last >= ? AND last < ?"
                 found = connection.exec_driver_sql(query, (start, end + SETTLED)).one()
             else:
-                query = "SELECT count(*), max(id) FROM matrix WHERE tier = ? AND day = ?"
-                found = connection.exec_driver_sql(query, (int(tier), day)).one()
-        return f"{found[0]}:{found[1] or 0}:{max(recent, default=0)}"
+                query = (
+                    "SELECT count(*), max(id), sum(whole), sum(length(total) + length(count)) FROM matrix "
+                    "WHERE tier = ? AND day > ? AND day <= ? AND day + max(whole, 1) > ?"
+                )
+                found = connection.exec_driver_sql(query, (int(tier), day - LONGEST_RUN, day, day)).one()
+        return ":".join(str(part or 0) for part in (*found, max(recent, default=0)))
 
     def _recent(self) -> Iterator[tuple[I64, I64]]:
         """Of what is not sealed yet the numbers of its rows, and their moments."""

@@ -24,7 +24,7 @@ from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
 from balise.store.series.recent import Asked, Points, Recent, in_order, together
-from balise.store.series.seal import DAY, REPLACED, ordered_once
+from balise.store.series.seal import DAY, LONGEST_RUN, REPLACED, ordered_once
 from balise.store.series.tails import Tails
 from balise.store.series.unpacked import Unpacked
 
@@ -48,6 +48,12 @@ _COUNTS = (
     f"FROM (SELECT {_EACH} {_OF_HOSTS} GROUP BY place, low, high)"
 )
 """As one row: other threads are let in with each."""
+MATRICES_OF = "FROM matrix WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? AND day + max(whole, 1) > ?"
+MATRICES_ORDER = "ORDER BY whole DESC, id"
+"""What was put together first, then the pieces that came since in their order."""
+_ONLY = " AND id IN (SELECT value FROM json_each(?))"
+DAY_OF_HOURS, LONG_ROW = 24, 300
+"""Of rows with more steps than five minutes of a day only the days that are wanted are unpacked."""
 UNPACKED = 48 << 20
 """Bytes of what was unpacked and is kept, as it is asked for again."""
 FEW = 64
@@ -179,7 +185,7 @@ class Reader:
                 rows[rows == len(ids)] = 0
                 here = np.flatnonzero(ids[rows] == wanted)
                 if len(here):
-                    times = decode_times(times_blob)
+                    times = (self._unpacked.times if few else decode_times)(times_blob)
                     values = (self._unpacked.block if few else decode_block)(data, rows[here])
                     for i, one in enumerate(here.tolist()):
                         yield places[one], times, values[i]
@@ -297,10 +303,13 @@ class Reader:
             mine = slice(row, row + 1)
             out.replace(where[mine], slice(0, steps.count), revised([whole], [moments], kinds[mine], steps))
 
-    def stored_rollup(self, tier: TierName, metric: int, series: I64, steps: Steps, out: Summary) -> None:
-        """Fills `out` with what the matrices alone hold; `series` ascending."""
+    def stored_rollup(
+        self, tier: TierName, metric: int, series: I64, steps: Steps, out: Summary, of: Sequence[int] | None = None
+    ) -> None:
+        """Fills `out` with what the matrices alone hold, or some of them by their numbers; `series` ascending."""
+        order, fields = np.arange(len(series)), set(FIELDS)
         with self._engine.connect() as connection:
-            self._merge_matrices(connection, tier, metric, series, np.arange(len(series)), steps, out, set(FIELDS))
+            self._merge_matrices(connection, tier, metric, series, order, steps, out, fields, of)
 
     def _merge_matrices(
         self,
@@ -312,6 +321,7 @@ class Reader:
         steps: Steps,
         out: Summary,
         fields: set[str],
+        of: Sequence[int] | None = None,
     ) -> None:
         wanted_names = [name for name in FIELDS if name in fields or name == "count"]
         growing = "grown" in fields
@@ -319,9 +329,9 @@ class Reader:
         names += ["last", "seen", "extra"] if growing else [name for name in ("last", "seen") if name in fields]
         kinds = dict(zip(wanted.tolist(), self._catalogue.series.kinds_of(wanted), strict=True)) if growing else {}
         found = connection.exec_driver_sql(
-            f"SELECT day, step, steps, late, series, {', '.join(names)} FROM matrix "  # noqa: S608  fixed names
-            "WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? ORDER BY whole DESC, id",
-            (TIER_SECONDS[tier], metric, steps.start // DAY, (steps.end - 1) // DAY),
+            f"SELECT day, step, steps, late, series, {', '.join(names)} {MATRICES_OF}"
+            f"{'' if of is None else _ONLY} {MATRICES_ORDER}",
+            (*matrices_of(tier, metric, steps), *(() if of is None else (json.dumps(list(of)),))),
         )
         for day, step, count, late, ids_blob, *blobs in found:
             ids = np.frombuffer(ids_blob, np.int64)
@@ -334,14 +344,17 @@ class Reader:
                 continue
             chosen = None if len(here) == len(ids) and (np.diff(rows[here]) == 1).all() else rows[here]
             packed = dict(zip(names, blobs, strict=True))
-            whole = {n: self._unpacked.block(packed[n], chosen) for n in names if packed[n]}
+            # Growth is known from the first step of a row on.
+            since, until = (0 if growing else lo // DAY_OF_HOURS * DAY_OF_HOURS), -(-hi // DAY_OF_HOURS) * DAY_OF_HOURS
+            some = slice(since, min(until, count)) if count > LONG_ROW else slice(0, count)
+            whole = {n: self._unpacked.block(packed[n], chosen, some) for n in names if packed[n]}
             if growing and "extra" in whole:
                 whole["grown"] = plain_growth(whole["last"], whole["count"], whole["seen"]) + whole["extra"]
             elif growing:
                 own_kinds = [kinds[s] for s in wanted[here].tolist()]
                 last, points = whole["last"], whole["count"]
                 whole["grown"], whole["seen"] = _derived_growth(last, points, own_kinds, seconds_of(steps.width))
-            part = {name: whole[name][:, lo:hi] for name in wanted_names}
+            part = {name: whole[name][:, lo - some.start : hi - some.start] for name in wanted_names}
             _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, how=late)
 
 
@@ -406,6 +419,13 @@ def _derived_growth(last: F64, count: F64, kinds: list[PointKind], width_seconds
         grown[row, have[1:]] = np.where((kind == "counter") & (change < 0), values[1:], change)
         seen[row, have[1:]] = np.diff(have) * width_seconds
     return grown, seen
+
+
+def matrices_of(tier: TierName, metric: int, steps: Steps) -> tuple[int, int, int, int, int]:
+    """The parameters of `MATRICES_OF`: rows of a metric that have something of these steps."""
+    first, last = steps.start // DAY, (steps.end - 1) // DAY
+    longest = LONGEST_RUN if tier == "1h" else 1
+    return TIER_SECONDS[tier], metric, first - longest + 1, last, first
 
 
 def _joined(pieces: list[Piece], start: int, end: int) -> Piece:

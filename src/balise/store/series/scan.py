@@ -23,6 +23,7 @@ from balise.core.series.growth import MAX_GAP, plain_growth
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head, Stripe
+from balise.store.series.reader import MATRICES_OF, MATRICES_ORDER, matrices_of
 from balise.store.series.seal import DAY, REPLACED
 from balise.store.series.unpacked import Unpacked
 
@@ -220,9 +221,8 @@ def _grown(times: I64, values: F64, before: int, edges: I64) -> tuple[F64, F64]:
 
 def _matrices(connection: Connection, tier: TierName, metric: int, steps: Steps) -> Sequence[Any]:
     return connection.exec_driver_sql(
-        "SELECT id, day, step, steps, late, series, total, count, seen, last, extra FROM matrix "
-        "WHERE tier = ? AND metric = ? AND day BETWEEN ? AND ? ORDER BY whole DESC, id",
-        (TIER_SECONDS[tier], metric, steps.start // DAY, (steps.end - 1) // DAY),
+        f"SELECT id, day, step, steps, late, series, total, count, seen, last, extra {MATRICES_OF} {MATRICES_ORDER}",
+        matrices_of(tier, metric, steps),
     ).fetchall()
 
 

@@ -24,8 +24,11 @@ from balise.store.series.tails import Tails
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 BLOCK_SERIES = 50
-BLOCK_ROWS = 480
+BLOCK_ROWS, LONGEST_BLOCK = 480, 5760
+"""Moments of a block of so many series, and of one of few: a block of one series would else be mostly its head."""
 MATRIX_SERIES = 256
+LONGEST_RUN = 30
+"""Days that may stand in one row, of the steps of an hour."""
 DAY = 86_400 * NS
 TIERS: tuple[TierName, ...] = ("5m", "1h")
 
@@ -120,12 +123,13 @@ class Sealer:
         self._out.tails.append((series[some], times[newest[some]], last[some]))
 
     def _blocks(self, host: int, series: I64, times: I64, values: F64) -> None:
-        for row in range(0, len(times), BLOCK_ROWS):
-            part = times[row : row + BLOCK_ROWS]
+        most = min(LONGEST_BLOCK, max(BLOCK_ROWS, BLOCK_ROWS * BLOCK_SERIES // len(series)))
+        for row in range(0, len(times), most):
+            part = times[row : row + most]
             packed = encode_times(part)
             for at in range(0, len(series), BLOCK_SERIES):
                 ids = series[at : at + BLOCK_SERIES]
-                chunk = values[at : at + BLOCK_SERIES, row : row + BLOCK_ROWS]
+                chunk = values[at : at + BLOCK_SERIES, row : row + most]
                 self._out.blocks.append(
                     {
                         "host": host,
@@ -270,9 +274,9 @@ def matrix_rows(
     summary: Summary,
     *,
     how: int = ADDED,
-    whole: bool = False,
+    whole: int = 0,
 ) -> Iterator[dict[str, object]]:
-    """Rows of the matrix table, `MATRIX_SERIES` series each."""
+    """Rows of the matrix table, `MATRIX_SERIES` series each; `whole` is how many days were put together in them."""
     for at in range(0, len(series), MATRIX_SERIES):
         part = slice(at, at + MATRIX_SERIES)
         row: dict[str, object] = {
@@ -282,7 +286,7 @@ def matrix_rows(
             "step": first,
             "steps": summary.count.shape[1],
             "late": how,
-            "whole": int(whole),
+            "whole": whole,
             "series": series[part].astype(np.int64).tobytes(),
         }
         empty = summary.count[part] == 0

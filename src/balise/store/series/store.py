@@ -18,18 +18,18 @@ from sqlalchemy.exc import IntegrityError
 
 from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import BlockEncoder
-from balise.core.series.steps import TIER_SECONDS, Steps, TierName
-from balise.core.series.summary import Summary
+from balise.core.series.steps import TIER_SECONDS, TierName
 from balise.store.database import open_engine
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
+from balise.store.series.compactor import Compactor
 from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
 from balise.store.series.inbox import read_row
 from balise.store.series.layouts import Layout
 from balise.store.series.reader import Reader
 from balise.store.series.scan import Scan
-from balise.store.series.seal import DAY, TIERS, Sealed, Sealer, matrix_rows
+from balise.store.series.seal import DAY, TIERS, Sealed, Sealer
 from balise.store.writer import GroupWriter, tell
 
 I64 = NDArray[np.int64]
@@ -114,6 +114,7 @@ class SeriesStore:
         self._next_block = 1
         self._write_connection = self.engine.connect()
         self._replay()
+        self._compactor = Compactor(self.engine, self.reader, self._encoder, self._sealing, self._swap)
         self._writer: GroupWriter[Batch] = GroupWriter("series-writer", self._commit, limit=QUEUE_POINTS)
 
     def _create(self) -> None:
@@ -321,6 +322,23 @@ class SeriesStore:
 
         self._writer.run(write)
 
+    def _swap(self, gone: Sequence[int], made: Sequence[dict[str, object]]) -> None:
+        """Puts matrices in the place of others, all or none."""
+
+        def write() -> None:
+            connection = self._write_connection
+            with self._moment:
+                try:
+                    connection.exec_driver_sql("DELETE FROM matrix WHERE id = ?", [(one,) for one in gone])
+                    if made:
+                        connection.execute(insert(tables.matrix), made)
+                    connection.commit()
+                except Exception:
+                    connection.rollback()
+                    raise
+
+        self._writer.run(write)
+
     def _write_sealed(self, sealed: Sealed) -> None:
         seqs = np.concatenate(sealed.seqs)
         touched = {key[0] for key, _ in sealed.taken}
@@ -401,24 +419,11 @@ class SeriesStore:
             self._door.begin(self.sealed_until)
 
     def compact(self, now: int, longest: float = math.inf) -> int:
-        """Puts the pieces of ended days together, one metric a step, until all are or so many seconds are over.
+        """Puts together what is over of matrices, one metric a step, until all is or so many seconds are over.
 
-        Answers how many metrics were done.
+        Answers how many steps were done.
         """
-        until = time.monotonic() + longest
-        ended = now // DAY - (1 if now % DAY < 3 * 3600 * NS else 0)
-        with self.engine.connect() as connection:
-            found = connection.execute(
-                select(tables.matrix.c.tier, tables.matrix.c.metric, tables.matrix.c.day)
-                .where(tables.matrix.c.day < ended, tables.matrix.c.whole == 0)
-                .distinct()
-                .limit(500)
-            ).all()
-        for done, (tier, metric, day) in enumerate(found, start=1):
-            self._compact_one(tier, metric, day)
-            if time.monotonic() > until:
-                return done
-        return len(found)
+        return self._compactor.work(now, longest)
 
     def erase(self, host: int) -> int:
         """Removes every point of a host, from blocks and from matrices. Answers how many of its series there were.
@@ -436,47 +441,8 @@ class SeriesStore:
                 self._write_connection.commit()
 
         self._writer.run(remove)
-        matrix = tables.matrix.c
-        with self.engine.connect() as connection:
-            query = select(matrix.tier, matrix.metric, matrix.day).where(matrix.metric.in_(metrics)).distinct()
-            found = connection.execute(query).all()
-        for tier, metric, day in found:
-            self._compact_one(tier, metric, day, without=own)
+        self._compactor.without(own, metrics)
         return len(own)
-
-    def _compact_one(self, tier_seconds: int, metric: int, day: int, without: I64 | None = None) -> None:
-        tier = next(t for t in TIERS if TIER_SECONDS[t] == tier_seconds)
-        with self._sealing:
-            where = (
-                (tables.matrix.c.tier == tier_seconds)
-                & (tables.matrix.c.metric == metric)
-                & (tables.matrix.c.day == day)
-            )
-            with self.engine.connect() as connection:
-                rows = connection.execute(select(tables.matrix.c.id, tables.matrix.c.series).where(where)).all()
-            series = np.unique(np.concatenate([np.frombuffer(ids, np.int64) for _, ids in rows]))
-            if without is not None:
-                series = np.setdiff1d(series, without)
-            width = tier_seconds * NS
-            steps = Steps(day * DAY, width, DAY // width)
-            summary = Summary.empty(len(series), steps.count)
-            self.reader.stored_rollup(tier, metric, series, steps, summary)
-            ended = without is None
-            made = list(matrix_rows(self._encoder, tier, metric, day, 0, series, summary, whole=ended))
-
-            def swap() -> None:
-                connection = self._write_connection
-                with self._moment:
-                    try:
-                        connection.exec_driver_sql("DELETE FROM matrix WHERE id = ?", [(i,) for i, _ in rows])
-                        if made:
-                            connection.execute(insert(tables.matrix), made)
-                        connection.commit()
-                    except Exception:
-                        connection.rollback()
-                        raise
-
-            self._writer.run(swap)
 
     def forget(self, now: int) -> None:
         """Removes what is older than its tier is kept."""
@@ -489,7 +455,8 @@ class SeriesStore:
             self._note_blocks()
             for tier in TIERS:
                 old = self.kept_from(tier, now) // DAY
-                connection.execute(delete(matrix).where(matrix.c.tier == TIER_SECONDS[tier], matrix.c.day < old))
+                over = (matrix.c.day < old) & (matrix.c.day + func.max(matrix.c.whole, 1) <= old)
+                connection.execute(delete(matrix).where(matrix.c.tier == TIER_SECONDS[tier], over))
             connection.commit()
 
         self._writer.run(remove)

@@ -9,7 +9,7 @@ from sqlalchemy import Column, Connection, Float, ForeignKey, Index, Integer, La
 from balise.store.series.written import pack
 
 metadata = MetaData()
-FORM = 4
+FORM = 5
 """`PRAGMA user_version` of series.db: raised when these tables change."""
 
 metric = Table(
@@ -74,6 +74,7 @@ matrix = Table(
     Column("step", Integer, nullable=False),
     Column("steps", Integer, nullable=False),
     Column("late", Integer, nullable=False),
+    # How many days were put together, from `day` on; 0 for a piece of a day.
     Column("whole", Integer, nullable=False),
     Column("series", LargeBinary, nullable=False),
     Column("low", LargeBinary, nullable=False),
@@ -83,7 +84,8 @@ matrix = Table(
     Column("last", LargeBinary, nullable=False),
     Column("seen", LargeBinary),
     Column("extra", LargeBinary),
-    Index("matrix_of_metric", "tier", "metric", "day"),
+    Index("matrix_of_metric_by_day", "tier", "metric", "day", "whole"),
+    Index("matrix_put_together", "whole", "tier", "day", "metric"),
     Index("matrix_by_day", "tier", "day"),
 )
 aside = Table(
@@ -110,6 +112,11 @@ UPGRADES: dict[int, tuple[str | Callable[[Connection], None], ...]] = {
         pack,
         "DROP TABLE series_apart",
         "DROP INDEX trait_apart",
+    ),
+    4: (
+        "DROP INDEX matrix_of_metric",
+        "CREATE INDEX matrix_of_metric_by_day ON matrix (tier, metric, day, whole)",
+        "CREATE INDEX matrix_put_together ON matrix (whole, tier, day, metric)",
     ),
 }
 """What brings a file of each earlier form to the next."""

@@ -7,14 +7,16 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from hashlib import blake2b
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.core.series.codec import decode_block
+from balise.core.series.codec import decode_block, decode_times
 
 F64 = NDArray[np.float64]
-Arrays = tuple[F64, ...]
+I64 = NDArray[np.int64]
+Arrays = tuple[NDArray[Any], ...]
 MOST_BYTES, SHARE = 96 << 20, 4
 """Bytes of all, and of which share of it one may be."""
 
@@ -46,11 +48,16 @@ class Unpacked:
                     self.held_bytes -= _size(self._held.popitem(last=False)[1])
         return made
 
-    def block(self, blob: bytes, chosen: NDArray[np.intp] | None) -> F64:
+    def block(self, blob: bytes, chosen: NDArray[np.intp] | None, columns: slice = slice(None)) -> F64:
         """What `decode_block` gives, for arrays that leave room for others."""
         rows = None if chosen is None else blake2b(chosen.tobytes(), digest_size=16).digest()
-        key = (blake2b(blob, digest_size=16).digest(), rows)
-        [found] = self.of(key, lambda: (decode_block(blob, chosen),))
+        key = (blake2b(blob, digest_size=16).digest(), rows, columns.start, columns.stop)
+        [found] = self.of(key, lambda: (decode_block(blob, chosen, columns),))
+        return found
+
+    def times(self, blob: bytes) -> I64:
+        """What `decode_times` gives."""
+        [found] = self.of(("times", blake2b(blob, digest_size=16).digest()), lambda: (decode_times(blob),))
         return found
 
     def clear(self) -> None:
