@@ -23,8 +23,8 @@ from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
 from balise.server.rules import pulse, watch
 from balise.server.settings import Settings
-from balise.store.events.day import Snapshot
-from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
+from balise.store.events.store import Delivery
 from balise.store.state.tables import Alert, AlertStep, StateChange
 
 NS = 1_000_000_000

@@ -37,8 +37,8 @@ from balise.server.receive.logs import severity_code
 from balise.server.rules.book import shipped_rules
 from balise.server.rules.playing import smoothed
 from balise.server.settings import Settings
-from balise.store.events.day import Snapshot
-from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
+from balise.store.events.store import Delivery
 from balise.store.state.tables import Remote, Rule
 
 

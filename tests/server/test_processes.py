@@ -19,9 +19,9 @@ from balise.core.processes import added_up, busiest
 from balise.server.errors import Refused
 from balise.server.fleet import requests
 from balise.server.parts import Parts
-from balise.store.events.day import Snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
 from balise.store.events.day_search import Search
-from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.events.store import Delivery
 from laying import lay
 
 GIB = 2.0**30

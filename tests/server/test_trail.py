@@ -19,8 +19,8 @@ from balise.core.trail.trail import Trail, trail_of
 from balise.server.parts import Parts
 from balise.server.trail.edges import Edges
 from balise.server.trail.gather import Gathered, Gatherer
-from balise.store.events.day import Snapshot
-from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
+from balise.store.events.store import Delivery
 from balise.store.state.tables import Host
 from laying import F64, lay
 

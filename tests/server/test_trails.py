@@ -22,8 +22,8 @@ from balise.server.alerts.book import group_key
 from balise.server.errors import Refused
 from balise.server.parts import Parts
 from balise.server.trail import trails
-from balise.store.events.day import Snapshot
-from balise.store.events.store import Delivery, pack_snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
+from balise.store.events.store import Delivery
 from balise.store.state.tables import Alert, Incident, IncidentAlert, IncidentTrail
 from laying import F64, lay
 

@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 
 from balise.core import filters
 from balise.core.events.new_event import NewEvent
-from balise.store.events.day import Snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
 from balise.store.events.day_search import BadCursor, Search
 from balise.store.events.index import match_expression
-from balise.store.events.store import Delivery, EventStore, day_name, pack_snapshot
+from balise.store.events.store import Delivery, EventStore, day_name
 from balise.store.events.words import WordMatch
 
 NS = 1_000_000_000

@@ -16,12 +16,13 @@ import pytest
 from balise.core import filters
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS
+from balise.store.events.day import pack_snapshot
 from balise.store.events.day_search import DAY, Search
 from balise.store.events.fields import FieldCounts
 from balise.store.events.index import Indexer
 from balise.store.events.said import SaidCounts
 from balise.store.events.signed import SignedIn
-from balise.store.events.store import Delivery, EventStore, pack_snapshot
+from balise.store.events.store import Delivery, EventStore
 
 T0 = 20_780 * DAY
 NAMES = ["anna", "berit", "carl", "dora"]

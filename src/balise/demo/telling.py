@@ -19,8 +19,7 @@ from balise.demo.nights import said_at_bastion
 from balise.demo.quirks import tale_of
 from balise.demo.stories import DAY
 from balise.demo.tales.tariff_import import session
-from balise.store.events.day import Snapshot
-from balise.store.events.store import pack_snapshot
+from balise.store.events.day import Snapshot, pack_snapshot
 
 _ORDINARY: dict[str, list[tuple[Severity, str, str]]] = {
     "database": [

@@ -1,4 +1,8 @@
-"""What calls need: the part of the service that they are about, and who is asking."""
+"""What calls need: the part of the service that they are about, and who is asking.
+
+What needs no more than memory is looked at on the event loop: each thread that is waited for costs a turn of it, which
+takes long while a fleet delivers.
+"""
 
 from __future__ import annotations
 
@@ -26,9 +30,8 @@ Number = Annotated[int, Path(ge=0, le=2**63 - 1)]
 def part(kind: type[T]) -> Any:
     """The one part that is of a kind, as a parameter of a call: `Annotated[RuleBook, part(RuleBook)]`."""
 
-    def find(request: Request) -> T:
-        found: T = request.app.state.parts[kind]
-        return found
+    async def find(request: Request) -> T:
+        return part_of(request, kind)
 
     return Depends(find)
 
@@ -38,9 +41,11 @@ def part_of(request: Request, kind: type[T]) -> T:
     return found
 
 
-def whoever(request: Request) -> Principal | None:
+async def whoever(request: Request) -> Principal | None:
     """Who is asking, by bearer token or by the web console's cookie; None for nobody."""
-    found = _recognised(request)
+    token = _bearer_of(request)
+    remembered = part_of(request, Access).remembered(token) if token is not None else None
+    found = remembered[0] if remembered else await run_in_threadpool(_recognised, request)
     if found is not None and found.role != WAITING:
         # Told to the door, which belongs to the event loop, when the answer goes out.
         request.state.who = found
@@ -49,15 +54,20 @@ def whoever(request: Request) -> Principal | None:
 
 def _recognised(request: Request) -> Principal | None:
     access = part_of(request, Access)
-    authorization = request.headers.get("authorization", "")
-    if authorization[:7].lower() == "bearer ":
-        return access.bearer(authorization[7:].strip())
+    token = _bearer_of(request)
+    if token is not None:
+        return access.bearer(token)
     cookie = request.cookies.get(COOKIE)
     if not cookie:
         return None
     if request.method not in ("GET", "HEAD"):
         same_origin(request)
     return access.cookie(cookie)
+
+
+def _bearer_of(request: Request) -> str | None:
+    authorization = request.headers.get("authorization", "")
+    return authorization[7:].strip() if authorization[:7].lower() == "bearer " else None
 
 
 def revealed(model: BaseModel, etag: str) -> Response:
@@ -108,15 +118,15 @@ def _needing(principal: Principal | None, role: str) -> Principal:
     return principal
 
 
-def viewer(principal: Whoever) -> Principal:
+async def viewer(principal: Whoever) -> Principal:
     return _needing(principal, "viewer")
 
 
-def operator(principal: Whoever) -> Principal:
+async def operator(principal: Whoever) -> Principal:
     return _needing(principal, "operator")
 
 
-def administrator(principal: Whoever) -> Principal:
+async def administrator(principal: Whoever) -> Principal:
     return _needing(principal, "administrator")
 
 
@@ -130,7 +140,7 @@ def calendar_reader(
     return found
 
 
-def agent(principal: Whoever) -> Principal:
+async def agent(principal: Whoever) -> Principal:
     if principal is None or principal.host is None:
         raise Refused(401, "This call is for enrolled agents: enrol this host again.")
     return principal

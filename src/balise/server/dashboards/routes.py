@@ -30,11 +30,11 @@ BookHere = Annotated[DashboardBook, part(DashboardBook)]
 AnsweringHere = Annotated[Answering, part(Answering)]
 
 
-def looker(principal: Whoever) -> Principal:
+async def looker(principal: Whoever) -> Principal:
     """A viewer, or a screen that nobody touches, which sees its own dashboards alone."""
     if principal is not None and principal.role == "screen":
         return principal
-    return viewer(principal)
+    return await viewer(principal)
 
 
 Looker = Annotated[Principal, Depends(looker)]

@@ -36,7 +36,7 @@ RequestsHere = Annotated[RequestHistory, part(RequestHistory)]
 SessionsHere = Annotated[SessionHistory, part(SessionHistory)]
 
 
-def _over(from_: Annotated[Instant, Query(alias="from")] = "-1h", to: Instant = "now") -> tuple[float, float]:
+async def _over(from_: Annotated[Instant, Query(alias="from")] = "-1h", to: Instant = "now") -> tuple[float, float]:
     return span_of(from_, to, time.time())
 
 

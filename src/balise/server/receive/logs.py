@@ -27,8 +27,8 @@ from balise.server.receive.arrivals import Arrivals
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
 from balise.server.receive.otlp_json import parse_json
 from balise.server.receive.scopes import Admission
-from balise.store.events.day import Snapshot
-from balise.store.events.store import Delivery, EventStore, pack_snapshot, pack_told
+from balise.store.events.day import Snapshot, pack_snapshot
+from balise.store.events.store import Delivery, EventStore
 from balise.store.state.secrets import digest as digest_of
 
 MOST_BODY = 1 << 16
@@ -198,7 +198,7 @@ class LogIntake:
         """What an agent says that is no event: evidence it kept, and its report of itself."""
         if record.event_name.startswith(EVIDENCE):
             kind = record.event_name[len(EVIDENCE) :][:40]
-            snapshots.append(Snapshot(_moment(record, now), host.name, kind, _packed(record.body)))
+            snapshots.append(Snapshot(_moment(record, now), host.name, kind, _kept_evidence(record.body)))
             return
         content = _plain(record.body)
         if record.event_name == REPORT and isinstance(content, dict):
@@ -207,11 +207,9 @@ class LogIntake:
             told.append((self._takers[record.event_name], host.id, content, seconds_of(_moment(record, now))))
 
 
-def _packed(value: AnyValue) -> bytes:
-    """Evidence as it is kept: agents tell it as JSON."""
-    if value.WhichOneof("value") == "string_value":
-        return pack_told(value.string_value)
-    return pack_snapshot(_plain(value))
+def _kept_evidence(value: AnyValue) -> str | bytes:
+    """Evidence as it is taken: agents tell it as JSON, which is packed where it is written."""
+    return value.string_value if value.WhichOneof("value") == "string_value" else pack_snapshot(_plain(value))
 
 
 def _groups_of(body: bytes, as_json: bool) -> list[tuple[ResourceLogs, dict[str, str]]]:

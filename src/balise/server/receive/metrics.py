@@ -320,9 +320,10 @@ class MetricIntake:
             return None, outcome
         now = now_nanos()
         times, oldest = points.times, now - int(self._store.retention.raw * DAY)
-        if (times == 0).any():
-            times = np.where(times == 0, arrived or now, times)
         low, high = int(times.min()), int(times.max())
+        if low <= 0:
+            times = np.where(times == 0, arrived or now, times)
+            low, high = int(times.min()), int(times.max())
         if low >= oldest and high <= now + AHEAD:
             return self._store.batch(layout, times, points.values), outcome
         good = (times >= oldest) & (times <= now + AHEAD)

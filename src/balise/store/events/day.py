@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import secrets
+import zlib
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
@@ -11,6 +13,7 @@ from itertools import chain
 from pathlib import Path
 from typing import Any
 
+from pydantic_core import to_json
 from sqlalchemy import Connection
 
 from balise.core.events.new_event import NewEvent
@@ -79,12 +82,28 @@ the order of time and the newest matches are found without sorting all of them."
 
 @dataclass(frozen=True, slots=True)
 class Snapshot:
-    """What a host kept besides its events at a moment; `data` is compressed JSON."""
+    """What a host kept besides its events at a moment; `data` is compressed JSON, or text that is told to be JSON and
+    is compressed when it is written."""
 
     time: Nanos
     host: str
     kind: str
-    data: bytes
+    data: bytes | str
+
+    def packed(self) -> bytes:
+        """Compressed JSON; text that is none is kept as that text."""
+        if isinstance(self.data, bytes):
+            return self.data
+        try:
+            json.loads(self.data)
+        except (ValueError, RecursionError):
+            return pack_snapshot(self.data)
+        return zlib.compress(self.data.encode(), 6)
+
+
+def pack_snapshot(content: Any) -> bytes:
+    """The content of a snapshot as it is kept."""
+    return zlib.compress(to_json(content), 6)
 
 
 Row = tuple[int, int, int, int, int, int, str, str | int | None]
@@ -128,7 +147,7 @@ class Day:
             if events:
                 self._insert(connection, events, patterns, ids)
             if snapshots:
-                connection.exec_driver_sql(_SNAPSHOT, [(s.time, s.host, s.kind, s.data) for s in snapshots])
+                connection.exec_driver_sql(_SNAPSHOT, [(s.time, s.host, s.kind, s.packed()) for s in snapshots])
             if digests:
                 connection.exec_driver_sql("INSERT OR IGNORE INTO seen (digest) VALUES (?)", [(d,) for d in digests])
             connection.commit()

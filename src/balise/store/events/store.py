@@ -15,8 +15,6 @@ from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
-from pydantic_core import to_json
-
 from balise.api.events import SEVERITIES, Event
 from balise.api.spans import rfc3339
 from balise.core.events.new_event import NewEvent
@@ -392,20 +390,6 @@ def _bytes(path: Path) -> int:
 def _close(day: Day | None) -> None:
     if day is not None:
         day.close()
-
-
-def pack_told(text: str) -> bytes:
-    """The content of a snapshot that is told as JSON, as it is kept; other text is kept as that text."""
-    try:
-        json.loads(text)
-    except (ValueError, RecursionError):
-        return pack_snapshot(text)
-    return zlib.compress(text.encode(), 6)
-
-
-def pack_snapshot(content: Any) -> bytes:
-    """The content of a snapshot as it is kept."""
-    return zlib.compress(to_json(content), 6)
 
 
 def day_of(name: str) -> int:
