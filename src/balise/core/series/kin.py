@@ -6,6 +6,7 @@ number of a disk, the name of a volume. Then only the metrics with such attribut
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -19,21 +20,25 @@ MOST_WORDS = 256 << 10
 """Bytes of where the words of metrics stand that are kept of one form."""
 
 
+MOST_DIFFERENT = 4096
+"""Bytes in which others may differ and still be looked at as kin."""
+
+
 class Kin:
     """The form of a group's bytes after its resource, and those bytes, `rest`, without their numbers."""
 
     def __init__(self, form: GroupForm, rest: bytes) -> None:
         self._form = form
         self._blanked = np.frombuffer(form.shape.blanked(rest), np.uint8)
-        spans = np.array(metrics_in(rest), np.int64).reshape(-1, 2)
-        self._starts, self._ends = spans[:, 0].copy(), spans[:, 1].copy()
+        spans = metrics_in(rest)
+        self._starts, self._ends = [start for start, _ in spans], [end for _, end in spans]
         self._words: dict[int, Words] = {}
         self._words_size = 0
 
     @property
     def size(self) -> int:
         """About how many bytes of memory it takes."""
-        return self._form.size + len(self._blanked) + 16 * len(self._starts) + self._words_size + 300
+        return self._form.size + len(self._blanked) + 90 * len(self._starts) + self._words_size + 300
 
     def form_of(self, rest: bytes, metric_of: Callable[[bytes], MetricForm]) -> GroupForm | None:
         """The form of other bytes, with the metrics that differ read by `metric_of`; None when more differs than what
@@ -42,14 +47,18 @@ class Kin:
             return None
         blanked = self._form.shape.blanked(rest)
         differ = np.flatnonzero(np.frombuffer(blanked, np.uint8) != self._blanked)
-        at = np.searchsorted(self._starts, differ, side="right") - 1
-        if len(at) and (at[0] < 0 or (differ >= self._ends[at]).any()):
+        if len(differ) > MOST_DIFFERENT:
             return None
+        others: dict[int, list[int]] = {}
+        for at in differ.tolist():
+            place = bisect_right(self._starts, at) - 1
+            if place < 0 or at >= self._ends[place]:
+                return None
+            others.setdefault(place, []).append(at - self._starts[place])
         metrics = list(self._form.metrics)
-        others = np.unique(at).tolist()
-        for place in others:
-            start, end = int(self._starts[place]), int(self._ends[place])
-            made = self._words_of(place).form_of(rest[start:end], differ[at == place] - start)
+        for place, places in others.items():
+            start, end = self._starts[place], self._ends[place]
+            made = self._words_of(place).form_of(rest[start:end], places)
             if made is None:
                 made = metric_of(rest[start:end])
                 if made.read.variable or made.shape.key() != metrics[place].shape.key():
@@ -57,7 +66,12 @@ class Kin:
             metrics[place] = made
         skipped = sum(made.read.skipped for made in metrics)
         return replace(
-            self._form, digest=digest_of(blanked), metrics=metrics, skipped=skipped, notes={}, like=(self._form, others)
+            self._form,
+            digest=digest_of(blanked),
+            metrics=metrics,
+            skipped=skipped,
+            notes={},
+            like=(self._form, list(others)),
         )
 
     def _words_of(self, place: int) -> Words:

@@ -5,15 +5,12 @@ Bytes that say others there, and are the same beside, are understood without bei
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import replace
-
-import numpy as np
-from numpy.typing import NDArray
 
 from balise.core.series.forms import MetricForm
 from balise.core.series.wire import Slot, Span, attributes_at, short_text, text_span
-
-I64 = NDArray[np.int64]
 
 
 class Words:
@@ -27,21 +24,22 @@ class Words:
         for slot, spans in zip(form.read.slots, attributes_at(chunk, (0, len(chunk))), strict=True):
             self._of.append(_texts(slot, chunk, spans))
             found.update(span for _, span in self._of[-1])
-        bounds = np.array(sorted(found), np.int64).reshape(-1, 2)
-        self._starts, self._ends = bounds[:, 0], bounds[:, 1]
+        self._starts, self._ends = [start for start, _ in sorted(found)], [end for _, end in sorted(found)]
 
     @property
     def size(self) -> int:
         """About how many bytes of memory it takes."""
-        return 300 + 16 * len(self._starts) + sum(100 + 130 * len(own) for own in self._of)
+        return 300 + 90 * len(self._starts) + sum(100 + 130 * len(own) for own in self._of)
 
-    def form_of(self, chunk: bytes, differ: I64) -> MetricForm | None:
+    def form_of(self, chunk: bytes, differ: Sequence[int]) -> MetricForm | None:
         """The form of other bytes that differ at these places, ascending, and in numbers; None when that is not all in
         texts of attributes. Raises WireError for a text that is none."""
-        at = np.searchsorted(self._starts, differ, side="right") - 1
-        if not len(self._starts) or at[0] < 0 or bool((differ >= self._ends[at]).any()):
-            return None
-        others = {int(self._starts[place]) for place in np.unique(at).tolist()}
+        others: set[int] = set()
+        for at in differ:
+            place = bisect_right(self._starts, at) - 1
+            if place < 0 or at >= self._ends[place]:
+                return None
+            others.add(self._starts[place])
         made: dict[tuple[int, ...], tuple[tuple[str, str], ...]] = {}
         slots = []
         for slot, own in zip(self._form.read.slots, self._of, strict=True):
