@@ -84,6 +84,39 @@ def test_what_was_accepted_is_there_after_a_restart(box: Box) -> None:
     assert box.read("b") == [(0.0, 10.0), (15.0, 20.0)]
 
 
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["ab", "a", "ba", "bc"]), st.integers(0, 40), st.booleans()), min_size=1, max_size=60
+    ),
+    st.integers(0, 60),
+)
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_what_waits_is_what_it_was_after_a_start(
+    tmp_path_factory: pytest.TempPathFactory, came: list[tuple[str, int, bool]], sealed: int
+) -> None:
+    """Bodies of several layouts, in order, late and repeated, of one moment or of several, some sealed meanwhile."""
+    box = Box(tmp_path_factory.mktemp("waits"))
+    for count, (names, minute, apart) in enumerate(came):
+        at = T0 + minute * 60 * NS
+        times = [at + (NS * place if apart else 0) for place in range(len(names))]
+        box.put(box.ids(*names), times, [float(count)] * len(names))
+        if count == sealed:
+            box.store.seal(T0 + 20 * 60 * NS)
+    before = [box.read(name) for name in "abc"]
+    seqs, samples = box.store._seq, box.store.head.samples
+    box.again()
+    assert [box.read(name) for name in "abc"] == before
+    assert (box.store._seq, box.store.head.samples, box.store.repeated) == (seqs, samples, 0)
+    # Sealed, it is still all of it, each once, and what comes again is known.
+    names, minute, _ = came[0]
+    box.put(box.ids(*names[:1]), [T0 + minute * 60 * NS], [99.0])
+    assert box.store.repeated == 1
+    box.store.seal(T0 + DAY)
+    assert [box.read(name) for name in "abc"] == before
+    assert box.store.head.samples == 0
+    box.store.close()
+
+
 def test_points_out_of_order_land_in_their_place(box: Box) -> None:
     for second in (30, 0, 15):
         box.row(second, float(second), 0.0)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Batch, Head
+from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
 Mask = NDArray[np.bool_]
@@ -71,6 +72,16 @@ class Door:
             np.maximum.at(self._newest, admitted.batch.layout.series, admitted.batch.times)
             self._group.append(admitted.batch)
         return admitted
+
+    def admit_run(self, layout: Layout, times: I64) -> bool:
+        """Admits all points of these moments, each of all series of a layout, if they are one after the other and later
+        than what is known; else nothing."""
+        series = layout.series
+        self._room(series)
+        later = bool((np.diff(times) > 0).all()) and bool((self._newest[series] < times[0]).all())
+        if later and layout.plain:
+            self._newest[series] = times[-1]
+        return later and layout.plain
 
     def _new_of(self, batch: Batch) -> Admitted:
         series = batch.layout.series

@@ -69,6 +69,18 @@ class Stripe:
         self.values[row] = batch.values
         self.rows = row + 1
 
+    def append_run(self, seqs: I64, times: I64, values: F64) -> None:
+        """Rows that have one moment each: [rows], [rows] and [rows, n]."""
+        end = self.rows + len(seqs)
+        if end > len(self.values):
+            grown = end + 8 - len(self.values)
+            self.seqs = np.concatenate([self.seqs, np.empty(grown, np.int64)])
+            self.times = np.concatenate([self.times, np.empty(grown, np.int64)])
+            self.values = np.concatenate([self.values, np.empty((grown, self.values.shape[1]))])
+        self.seqs[self.rows : end], self.times[self.rows : end] = seqs, times
+        self.values[self.rows : end] = values
+        self.rows = end
+
     def newest_first_time(self) -> I64:
         """The latest moment of each row [rows]."""
         times = self.times[: self.rows]
@@ -128,16 +140,28 @@ class Head:
 
     def append(self, seq: int, batch: Batch, now: int) -> None:
         """Takes a batch that came at `now`, unix nanoseconds."""
-        key = (batch.layout.id, len(batch.times) == 1)
-        stripe = self.stripes.get(key)
-        if stripe is None:
-            stripe = self.stripes[key] = Stripe(batch.layout, shared_times=key[1], since=now)
-            self._places.add(key, batch.layout.series)
-            self.size += stripe.size
+        stripe = self._stripe(batch.layout, len(batch.times) == 1, now)
         before = stripe.size
         stripe.append(seq, batch)
         self.size += stripe.size - before
         self.samples += len(batch.values)
+
+    def append_run(self, seqs: I64, layout: Layout, times: I64, values: F64, now: int) -> None:
+        """Takes what came of a layout, one moment a row: [rows], [rows] and [rows, n]."""
+        stripe = self._stripe(layout, True, now, capacity=len(seqs) + 8)
+        before = stripe.size
+        stripe.append_run(seqs, times, values)
+        self.size += stripe.size - before
+        self.samples += values.size
+
+    def _stripe(self, layout: Layout, shared_times: bool, now: int, capacity: int = 8) -> Stripe:
+        key = (layout.id, shared_times)
+        stripe = self.stripes.get(key)
+        if stripe is None:
+            stripe = self.stripes[key] = Stripe(layout, shared_times=shared_times, since=now, capacity=capacity)
+            self._places.add(key, layout.series)
+            self.size += stripe.size
+        return stripe
 
     def drop(self, taken: Sequence[tuple[Key, NDArray[np.bool_]]], now: int) -> None:
         """Removes rows that now stand in blocks; what stays is as if it had come at `now`."""

@@ -25,9 +25,9 @@ from balise.store.series.catalogue import Catalogue
 from balise.store.series.compactor import Compactor
 from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
-from balise.store.series.inbox import read_row
 from balise.store.series.layouts import Layout
 from balise.store.series.reader import Reader
+from balise.store.series.replay import Replay
 from balise.store.series.scan import Scan
 from balise.store.series.seal import DAY, TIERS, Sealed, Sealer
 from balise.store.writer import GroupWriter, tell
@@ -148,25 +148,12 @@ class SeriesStore:
         self._seq = int(connection.exec_driver_sql(_NOTED, (SEALED_UP_TO,)).scalar_one())
         blocks = connection.execute(select(func.coalesce(func.max(tables.block.c.id), 0))).scalar_one()
         self._next_block = max(blocks + 1, int(connection.exec_driver_sql(_NOTED, (NEXT_BLOCK,)).scalar_one()))
-        repeated: list[int] = []
-        bad: list[tuple[int, str]] = []
         with self.engine.connect() as reading:
-            for row in reading.exec_driver_sql("SELECT seq, layout, times, points FROM inbox ORDER BY seq"):
-                self._seq = max(self._seq, row.seq)
-                try:
-                    batch = read_row(self.catalogue, row.layout, row.times, row.points)
-                except (ValueError, LookupError) as error:
-                    bad.append((row.seq, str(error)))
-                    continue
-                self._door.open()
-                new = self._door.admit(batch).batch
-                if new is None:
-                    repeated.append(row.seq)
-                else:
-                    self.head.append(row.seq, new, self._clock())
+            found = Replay(self.catalogue, self._door, self.head).run(reading, self._clock())
+        self._seq = max(self._seq, found.last)
         self.catalogue.take_pending().write(connection, self.catalogue.series)
-        self._set_aside(connection, bad)
-        connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in repeated] or [(-1,)])
+        self._set_aside(connection, found.bad)
+        connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in found.repeated] or [(-1,)])
         connection.commit()
 
     def _set_aside(self, connection: Connection, bad: Sequence[tuple[int, str]]) -> None:
