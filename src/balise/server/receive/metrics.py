@@ -266,7 +266,7 @@ class MetricIntake:
                 return None
             wanted.append((starts[place], (metric_of, _traits_of(metric, kept))))
         numbers = self._store.catalogue.numbers_like(host.id, keys, wanted)
-        if numbers is None or bool((numbers < 0).any()):
+        if numbers is None:
             return None
         layout = self._store.catalogue.layouts.of(numbers)
         return KnownBody(form.shape, form.digest, layout, skipped=form.skipped)

@@ -19,7 +19,7 @@ from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.groups import Groups
 from balise.store.series.catalogue import Catalogue, Metric
-from balise.store.series.query import group_values, lookup_of
+from balise.store.series.query import group_values, lookup_of, values_of_host
 from balise.store.series.roster import Series
 
 F64 = NDArray[np.float64]
@@ -128,8 +128,8 @@ class SeriesFeed:
         """The groups of series, of each as `_group_for`."""
         if not self._of_hosts:
             return np.array([self._group_of(number) for number in numbers.tolist()], np.int64)
-        _, first, which = np.unique(self._catalogue.series.hosts_of(numbers), return_index=True, return_inverse=True)
-        return np.array([self._group_of(number) for number in numbers[first].tolist()], np.int64)[which]
+        hosts, which = np.unique(self._catalogue.series.hosts_of(numbers), return_inverse=True)
+        return np.array([self._group_of_host(host) for host in hosts.tolist()], np.int64)[which]
 
     def _group_of(self, number: int) -> int:
         one = self._catalogue.series.get(number)
@@ -138,15 +138,29 @@ class SeriesFeed:
     def _group_for(self, one: Series) -> int:
         """The number of the group a series belongs to, a new one if need be; `OUT` when the rule is not for it."""
         directory = self._directory
-        if not directory.is_here(one.host):
-            return OUT
-        if self._hosts is not None and not filters.matches(self._hosts, lambda n: directory.attribute(one.host, n)):
+        if not self._is_for(one.host):
             return OUT
         if self._where is not None and not filters.matches(self._where, lookup_of(directory, one)):
             return OUT
         values = group_values(directory, one, self._groups.each)
         number = self._groups.of(values, one.host, directory.name(one.host) or "")
         return OUT if number is None else number
+
+    def _group_of_host(self, host: int) -> int:
+        """`_group_for` any series of a host, where all of them are in one group."""
+        if not self._is_for(host):
+            return OUT
+        number = self._groups.of(
+            values_of_host(self._directory, host, self._groups.each), host, self._directory.name(host) or ""
+        )
+        return OUT if number is None else number
+
+    def _is_for(self, host: int) -> bool:
+        """Whether the host is here and the rule is for it."""
+        directory = self._directory
+        return directory.is_here(host) and (
+            self._hosts is None or filters.matches(self._hosts, lambda n: directory.attribute(host, n))
+        )
 
     def follow(self, hosts: Iterable[int]) -> Followed:
         """Hosts were added, renamed, labelled anew or retired."""

@@ -350,8 +350,8 @@ class Watch:
         if not added:
             return
         series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
-        start = min(self._reach(feed, now - self._reach_of(rule)) for rule in added for feed in rule)
-        rows, times, values = self._store.reader.since(series, nanos(start))
+        starts = {rule: min(self._reach(feed, now - self._reach_of(rule)) for feed in rule) for rule in added}
+        rows, times, values = self._store.reader.since(series, nanos(min(starts.values())))
         found = np.array(series, np.int64)[rows]
         order = np.lexsort((times, found))
         found, at, values = found[order], times[order] / NS, values[order]
@@ -359,6 +359,8 @@ class Watch:
             mine = np.unique(np.array(numbers, np.int64))
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
+            # Others may have asked for more.
+            pick = pick[at[pick] >= starts[rule]]
             self._guarded(
                 rule,
                 lambda rule=rule, pick=pick: rule.observe(  # type: ignore[misc]

@@ -190,15 +190,19 @@ class Catalogue:
 
     def numbers_like(self, host: int, known: Keys, others: Sequence[tuple[int, Wanted]]) -> I64 | None:
         """`numbers_of` for series that are those of `known` but for some, each with the place from which they stand;
-        None when what is known is not good any more."""
+        None when what is known is not good any more, or the host may not have them all."""
         with self._lock:
-            if known.age != self._age:
+            if known.age != self._age or not self._has_room(host, len(known.held)):
                 return None
             held = known.held.copy()
             for place, wanted in others:
                 keys = self._keys_of([wanted]).held
                 held[place : place + len(keys)] = keys
             return self._numbered(host, Keys(held, known.age))
+
+    def _has_room(self, host: int, more: int) -> bool:
+        held = len(own) if (own := self._own.get(host)) is not None else 0
+        return held + more <= min(self._most_a_host, MOST_METRICS_A_HOST) and len(self.series) + more <= self._most
 
     def _numbered(self, host: int, keys: Keys) -> I64:
         own = self._own.setdefault(host, OwnSeries())

@@ -110,6 +110,11 @@ def group_values(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, str]
     return {name: _group_text(value) for name, value in _values_of(hosts, one, by).items()}
 
 
+def values_of_host(hosts: Hosts, host: int, by: Sequence[str]) -> dict[str, str]:
+    """`group_values` of any series of a host, where `by` asks of hosts alone."""
+    return {name: _group_text(hosts.attribute(host, name)) for name in by}
+
+
 def _values_of(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, Any]:
     if by == ["host"]:
         return {"host": hosts.attribute(one.host, "host")}
