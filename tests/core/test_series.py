@@ -284,6 +284,21 @@ def test_what_a_fleets_hosts_call_their_own_is_taken_from_its_place(
     assert form.like is not None and form.like[1] == [1, 2]
 
 
+def test_an_attribute_that_is_named_twice_is_read_as_by_a_walk() -> None:
+    def twice(first: str, last: str) -> bytes:
+        request = ExportMetricsServiceRequest()
+        point = request.resource_metrics.add().scope_metrics.add().metrics.add(name="m").gauge.data_points.add()
+        point.time_unix_nano, point.as_double = 1000, 2.0
+        for value in (first, last):
+            point.attributes.add(key="disk").value.string_value = value
+        return rest_of(request.SerializeToString())
+
+    book = FormBook(capacity=1 << 20)
+    book.read("a", twice("a1", "b1"))
+    for names in (("a2", "b1"), ("a1", "b2"), ("a2", "b2")):
+        assert told_by(book, twice(*names)) == told_by(FormBook(capacity=1 << 20), twice(*names))
+
+
 def test_forms_keep_to_their_room_and_one_sender_to_its_share() -> None:
     book = FormBook(capacity=40_000)
     common = rest_of(requests([1.0] * 3))

@@ -80,7 +80,7 @@ def decode_times(blob: bytes) -> I64:
     n, first, divisor = (int(v) for v in np.frombuffer(raw, "<i8", 3))
     if n == 0:
         return np.empty(0, np.int64)
-    if n > 1 and raw[24] == _ONE and raw.count(0, 25) == len(raw) - 25:
+    if n > 1 and len(raw) == 16 + 8 * n and raw[24] == _ONE and raw.count(0, 25) == len(raw) - 25:
         return first + divisor * np.arange(n)
     body = np.frombuffer(raw, np.uint8, offset=24).reshape(1, 8, n - 1)
     zigzag = _unshuffle(body).reshape(n - 1, 8).view("<u8")[:, 0]

@@ -18,8 +18,6 @@ from balise.core.series.words import Words
 
 MOST_WORDS = 256 << 10
 """Bytes of where the words of metrics stand that are kept of one form."""
-
-
 MOST_DIFFERENT = 4096
 """Bytes in which others may differ and still be looked at as kin."""
 
