@@ -61,6 +61,49 @@ def open_groups(console: Parts, name: str) -> list[str]:
     return sorted(key for held, key in console.alerts.open if held == name)
 
 
+def test_rules_know_after_a_start_what_they_knew_before(tmp_path: Path) -> None:
+    """Rules that look back differently far, over counters and levels, of series that are heard every ten seconds, every
+    two minutes, and not since a while: filled together from the store, they measure what they measured."""
+    now = time.time()
+    console = build(Settings(data=tmp_path))
+    made = {
+        kind: console.series.catalogue.metric(f"tide.{kind}", "1", "sum", "")  # type: ignore[arg-type]
+        for kind in ("counter", "sum")
+    }
+    for number, (kind, take, over) in enumerate(
+        (kind, take, over)
+        for kind, take in (("counter", "rate"), ("counter", "change"), ("sum", "avg"), ("sum", "max"), ("sum", "last"))
+        for over in ("1m", "10m", "50m")
+    ):
+        body = rule({"metric": f"tide.{kind}", "take": take, "over": over}, {"above": 1e9})
+        console.rules.put(f"tide-{number}", body, "test")
+    for host, every, silent in (("pier-1", 10, 0), ("pier-2", 120, 30), ("pier-3", 15, 400), ("pier-4", 3000, 20)):
+        known = console.directory.ensure(host)
+        for kind, metric in made.items():
+            number = console.series.catalogue.series_id(known.id, metric, (), "", kind)  # type: ignore[arg-type]
+            times = np.array([nanos(now - ago) for ago in range(silent + 6000, silent, -every)])
+            layout = console.series.catalogue.layouts.of(np.full(len(times), number))
+            steps = np.arange(len(times))
+            console.series.accept_now(console.series.batch(layout, times, steps * 3.0 + steps % 4))
+    console.watch.tick(now)
+    before = {name: look.values.copy() for name, look in console.watch.looks.items()}
+    assert len(before) == 15 and np.isfinite(np.concatenate(list(before.values()))).sum() > 30
+    close(console)
+    again = build(Settings(data=tmp_path))
+    again.watch.load(now)
+    again.watch.tick(now)
+    for name, values in before.items():
+        np.testing.assert_allclose(again.watch.looks[name].values, values, rtol=1e-9, err_msg=name)
+    # Asked of the store itself: what a counter grew by in a minute.
+    [number] = [n for n, r in again.watch.rules.items() if r.body.measure.take == "rate" and r.over == 60]
+    times, grown = again.series.reader.raw([again.series.catalogue.series_of(made["counter"].id, 1)[0]], 0, 1 << 62)[0]
+    inside = times > (now - 60) * NS
+    first = int(np.flatnonzero(inside)[0])
+    rate = (grown[-1] - grown[first - 1]) / ((times[-1] - times[first - 1]) / NS)
+    assert again.watch.looks[number].values[0] == pytest.approx(rate, rel=0.05)
+    close(again)
+
+
 def test_events_are_counted_in_a_window_by_group(console: Parts) -> None:
     now = time.time()
     keep(console, "refused", rule({"events": 'body co "refused"', "over": "1m"}, {"above": 2}))

@@ -45,6 +45,8 @@ log = logging.getLogger(__name__)
 T = TypeVar("T")
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
+POINTS_BEFORE = 4
+"""Of each series, before its window."""
 MOST_TOGETHER = 100_000
 """Series of several rules whose windows are filled with one question."""
 MOST_ARRIVALS = 200_000
@@ -153,8 +155,8 @@ class Watch:
     def _in_parts(self, rules: Sequence[Watched]) -> Iterator[list[Watched]]:
         """Rules that look back about as far, some at a time, so that not too much is read at once."""
         some: list[Watched] = []
-        for rule in sorted(rules, key=self._reach_of):
-            far = some and self._reach_of(rule) > 2 * self._reach_of(some[0])
+        for rule in sorted(rules, key=self._depth_of):
+            far = some and self._depth_of(rule) > 2 * self._depth_of(some[0])
             if far or sum(one.series for one in some) + rule.series > MOST_TOGETHER:
                 yield some
                 some = []
@@ -219,6 +221,11 @@ class Watch:
         longest = max(seconds(x.missing_for or "0s") for x in rule.body.limits.both)
         return max(rule.over, 1.25 * longest)
 
+    def _depth_of(self, rule: Watched) -> float:
+        """How far back points are read for windows, seconds: what grows is seen from the point before on."""
+        growing = any(feed.measuring.windows.growing for feed in rule)
+        return self._reach_of(rule) + (seconds_of(MAX_GAP) if growing else 0.0)
+
     def _stored(self, rule: Watched, feed: SeriesFeed, series: Sequence[int], start: float) -> Arrivals:
         """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
         rows, times, values = self._store.reader.since(series, nanos(self._reach(feed, start)))
@@ -226,8 +233,12 @@ class Watch:
 
     def _reach(self, feed: SeriesFeed, start: float) -> float:
         """From when on points are needed to know what was from `start` on."""
-        reach = start - float(np.max(self._clocks.behind_of(feed.hosts), initial=0.0))
+        reach = start - self._behind_of([feed])
         return reach - seconds_of(MAX_GAP) if feed.measuring.windows.growing else reach
+
+    def _behind_of(self, feeds: Iterable[SeriesFeed]) -> float:
+        """By how many seconds the clock of a host is behind ours, of the one that is most."""
+        return max((float(np.max(self._clocks.behind_of(feed.hosts), initial=0.0)) for feed in feeds), default=0.0)
 
     def _play_past(self, rule: Watched, now: float) -> None:
         """Learns from stored points since when things are breached."""
@@ -359,8 +370,11 @@ class Watch:
             mine = np.unique(np.array(numbers, np.int64))
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
-            # Others may have asked for more.
-            pick = pick[at[pick] >= starts[rule]]
+            which = np.repeat(np.arange(len(mine)), hi - lo)
+            # Of what is before the windows the last points tell from where it grew, and how far apart they are.
+            inside = at[pick] >= now - self._reach_of(rule) - self._behind_of(rule)
+            kept = np.bincount(which, inside, len(mine)) + POINTS_BEFORE
+            pick = pick[hi[which] - pick <= kept[which]]
             self._guarded(
                 rule,
                 lambda rule=rule, pick=pick: rule.observe(  # type: ignore[misc]
