@@ -19,7 +19,9 @@ from balise.core.rule_text import rule_text
 from balise.server.errors import Refused
 from balise.server.life import close
 from balise.server.parts import Parts, build
+from balise.server.rules import watch
 from balise.server.rules.texts import read_text
+from balise.server.rules.watched import Watched
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery
 
@@ -102,6 +104,39 @@ def test_rules_know_after_a_start_what_they_knew_before(tmp_path: Path) -> None:
     rate = (grown[-1] - grown[first - 1]) / ((times[-1] - times[first - 1]) / NS)
     assert again.watch.looks[number].values[0] == pytest.approx(rate, rel=0.05)
     close(again)
+
+
+def test_what_a_quick_rule_finds_is_written_before_a_slow_one_is_asked(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = time.time()
+    # None is let rest for being slow.
+    monkeypatch.setattr(watch, "SLOW", 60.0)
+    for name in ("a-slow", "quick", "slow"):
+        keep(console, name, rule({"metric": f"tide.{name}", "over": "1m"}, {"above": 5}))
+        put(console, "pier-1", f"tide.{name}", [(now - 20, 1.0)])
+    console.watch.tick(now)
+    seen: list[list[str]] = []
+
+    def slowly(one: Watched) -> None:
+        propose = one.propose
+
+        def asked(*given: Any) -> Any:
+            seen.append(sorted(name for name, _ in console.alerts.open))
+            time.sleep(0.5)
+            return propose(*given)
+
+        monkeypatch.setattr(one, "propose", asked)
+
+    for name in ("a-slow", "slow"):
+        slowly(console.watch.rules[name])
+    console.watch.tick(now + 1)
+    seen.clear()
+    for name in ("a-slow", "quick", "slow"):
+        put(console, "pier-1", f"tide.{name}", [(now - 1, 9.0)])
+    console.watch.tick(now + 3)
+    assert seen == [["quick"], sorted(["quick", "slow" if seen[1][-1] == "slow" else "a-slow"])]
+    assert sorted(name for name, _ in console.alerts.open) == ["a-slow", "quick", "slow"]
 
 
 def test_events_are_counted_in_a_window_by_group(console: Parts) -> None:

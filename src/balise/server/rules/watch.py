@@ -54,6 +54,8 @@ PLAYED_MOMENTS = 900
 """Moments at which the past is looked at to learn since when something is breached."""
 WRITTEN_AT_ONCE = 500
 """Turns that are written by one change."""
+MOST_WAIT = 0.3
+"""Seconds, about, for which what a rule found may wait until others are asked."""
 PUT_OFF = 30.0
 """Seconds before an alert that cannot be written is tried again."""
 SLOW = 0.2
@@ -422,12 +424,17 @@ class Watch:
         return self._in_turn
 
     def _ask(self, rules: Sequence[Watched], looks: dict[str, Look], now: float) -> None:
-        """Asks some rules, and writes what they find."""
+        """Asks some rules, those first that take the least time, and writes what they find: nothing waits for long that
+        others are asked."""
         proposed: list[tuple[Watched, Transition, Turn]] = []
-        for rule in rules:
+        since = time.perf_counter()
+        for rule in sorted(rules, key=lambda rule: self.took.get(rule.name, 0.0)):
             if self._resting.get(rule.name, 0.0) > now:
                 continue
             began = time.perf_counter()
+            if proposed and began - since + self.took.get(rule.name, 0.0) > MOST_WAIT:
+                self._write(proposed, now)
+                proposed, since = [], began
             found = self._guarded(rule, lambda rule=rule: self._asked(rule, now))  # type: ignore[misc]
             took = self.took[rule.name] = time.perf_counter() - began
             if took > SLOW:
