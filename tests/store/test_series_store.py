@@ -117,6 +117,21 @@ def test_what_waits_is_what_it_was_after_a_start(
     box.store.close()
 
 
+@pytest.mark.parametrize(
+    ("names", "every", "rows"),
+    [("a", 15, [5760, 1440]), ("ab", 3600, [480, 480]), ("abcdefghij", 15, [2400, 2400, 960, 1440])],
+)
+def test_blocks_of_few_series_are_long_but_end_at_midnight(box: Box, names: str, every: int, rows: list[int]) -> None:
+    times = T0 + np.arange(sum(rows)) * every * NS
+    values = np.arange(len(names) * len(times), dtype=float).reshape(len(names), -1)
+    box.store.lay_down([box.ids(*names)], [times], [values])
+    with box.store.engine.connect() as connection:
+        found = connection.exec_driver_sql("SELECT samples, last - first FROM block ORDER BY first").all()
+    assert [samples for samples, _ in found] == [len(names) * count for count in rows]
+    assert all(span < DAY or samples == 480 * len(names) for samples, span in found)
+    assert [value for _, value in box.read()] == values[0].tolist()
+
+
 def test_points_out_of_order_land_in_their_place(box: Box) -> None:
     for second in (30, 0, 15):
         box.row(second, float(second), 0.0)

@@ -83,7 +83,9 @@ class SeriesMender:
             return [], "it is taken out: nothing is left that it could be made of, and it is lost"
         lost = len(days) - sum(sources.values())
         told = " and ".join(sources)
-        return made, f"it is made anew of {told}" + (f"; {lost} of its {len(days)} days are lost" if lost else "")
+        return made, f"it is made anew of {told}" + (
+            f"; of {lost} of its {len(days)} days nothing is left" if lost else ""
+        )
 
     def _of_narrower(self, metric: int, day: int, series: I64) -> Summary:
         width = TIER_SECONDS["5m"] * NS

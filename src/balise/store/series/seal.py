@@ -25,7 +25,7 @@ F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 BLOCK_SERIES = 50
 BLOCK_ROWS, LONGEST_BLOCK = 480, 5760
-"""Moments of a block of so many series, and of one of few: a block of one series would else be mostly its head."""
+"""Moments of a block of so many series, and of one of few, which would else be mostly its head: up to midnight."""
 MATRIX_SERIES = 256
 LONGEST_RUN = 30
 """Days that may stand in one row, of the steps of an hour."""
@@ -123,13 +123,12 @@ class Sealer:
         self._out.tails.append((series[some], times[newest[some]], last[some]))
 
     def _blocks(self, host: int, series: I64, times: I64, values: F64) -> None:
-        most = min(LONGEST_BLOCK, max(BLOCK_ROWS, BLOCK_ROWS * BLOCK_SERIES // len(series)))
-        for row in range(0, len(times), most):
-            part = times[row : row + most]
+        for row, end in _cuts(times, len(series)):
+            part = times[row:end]
             packed = encode_times(part)
             for at in range(0, len(series), BLOCK_SERIES):
                 ids = series[at : at + BLOCK_SERIES]
-                chunk = values[at : at + BLOCK_SERIES, row : row + most]
+                chunk = values[at : at + BLOCK_SERIES, row:end]
                 self._out.blocks.append(
                     {
                         "host": host,
@@ -223,6 +222,18 @@ class Sealer:
                 for metric in np.unique(metrics[(summary.count > 0).any(axis=1)]).tolist():
                     mine = np.flatnonzero(metrics == metric)
                     self._cell(tier, metric, day, REPLACED, series[mine], steps, summary.rows(mine))
+
+
+def _cuts(times: I64, series: int) -> Iterator[tuple[int, int]]:
+    """Where blocks of so many series begin and end."""
+    most = min(LONGEST_BLOCK, max(BLOCK_ROWS, BLOCK_ROWS * BLOCK_SERIES // series))
+    row = 0
+    while row < len(times):
+        # Who looks for what changed of a day finds those that began in it soon after its end.
+        midnight = int(np.searchsorted(times, (times[row] // DAY + 1) * DAY))
+        end = min(len(times), row + most, max(row + BLOCK_ROWS, midnight))
+        yield row, end
+        row = end
 
 
 def _merged(one: Piece, other: Piece, start: int, end: int) -> Piece:
