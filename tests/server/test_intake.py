@@ -18,6 +18,7 @@ from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
 from balise.server.settings import Settings
+from balise.store.exports.view import SeriesView
 from balise.store.series.catalogue import Catalogue
 from sending import log_request
 
@@ -126,7 +127,7 @@ def test_a_token_makes_as_many_hosts_as_it_may_and_no_more(console: Parts) -> No
 def test_hosts_that_are_like_others_have_the_series_that_their_bodies_name(console: Parts) -> None:
     """The second is like the first, the third too after its series were forgotten, and all agree with what they sent."""
 
-    def told(name: str) -> ExportMetricsServiceRequest:
+    def told(name: str, disk: str = "disk") -> ExportMetricsServiceRequest:
         request = ExportMetricsServiceRequest.FromString(sent_by(name))
         scope = request.resource_metrics[0].scope_metrics[0]
         for number in range(6):
@@ -134,7 +135,7 @@ def test_hosts_that_are_like_others_have_the_series_that_their_bodies_name(conso
             for mode in ("in", "out"):
                 point = points.add(time_unix_nano=time.time_ns(), as_double=number)
                 point.attributes.add(key="mode").value.string_value = mode
-                point.attributes.add(key="device").value.string_value = f"{name}-disk" if number % 3 == 1 else "fixed"
+                point.attributes.add(key="device").value.string_value = f"{name}-{disk}" if number % 3 == 1 else "fixed"
         return request
 
     def expected(request: ExportMetricsServiceRequest) -> set[tuple[str, tuple[tuple[str, str], ...]]]:
@@ -171,6 +172,18 @@ def test_hosts_that_are_like_others_have_the_series_that_their_bodies_name(conso
     console.series.seal(time.time_ns() + 10**12)
     console.series._writer.run(lambda: console.series._forget_series(console.series.catalogue.of_host(gone.id)))
     take("pier-3")
+    # A host that has some of its series already; all of it is there after a start.
+    sent = told("pier-3", "bell")
+    assert not asyncio.run(console.metric_intake.take(SENDER, sent.SerializeToString(), as_json=False)).rejected
+    assert held("pier-3") == expected(told("pier-3")) | expected(sent)
+    before = {
+        number: console.series.reader.raw([number], 0, 1 << 62)[0][1].tolist()
+        for number in console.series.catalogue.series
+    }
+    console.series._writer.run(lambda: None)
+    again = SeriesView(console.settings.data)
+    assert {number: again.reader.raw([number], 0, 1 << 62)[0][1].tolist() for number in before} == before
+    again.close()
 
 
 def test_who_sends_other_words_each_time_is_told(console: Parts) -> None:

@@ -50,6 +50,8 @@ class Layouts:
 
     def of(self, series: I64) -> Layout:
         """The layout of an order of series."""
+        # As they are written, eight bytes each.
+        series = series.astype(np.int64, copy=False)
         key = _key(series)
         found = self._by_series.get(key)
         if found:

@@ -45,7 +45,7 @@ class OwnSeries:
         if not len(keys):
             return np.full(len(wanted), -1, np.int64)
         at = np.minimum(np.searchsorted(keys, wanted), len(keys) - 1)
-        return np.where(keys[at] == wanted, numbers[at], -1)
+        return np.where(keys[at] == wanted, numbers[at].astype(np.int64), -1)
 
     def add(self, key: int, number: int) -> None:
         self._fresh[key] = number
