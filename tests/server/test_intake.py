@@ -175,7 +175,6 @@ def test_hosts_that_are_like_others_have_the_series_that_their_bodies_name(conso
         number: console.series.reader.raw([number], 0, 1 << 62)[0][1].tolist()
         for number in console.series.catalogue.series
     }
-    console.series._writer.run(lambda: None)
     again = SeriesView(console.settings.data)
     assert {number: again.reader.raw([number], 0, 1 << 62)[0][1].tolist() for number in before} == before
     again.close()

@@ -135,7 +135,7 @@ def test_what_a_quick_rule_finds_is_written_before_a_slow_one_is_asked(
     for name in ("a-slow", "quick", "slow"):
         put(console, "pier-1", f"tide.{name}", [(now - 1, 9.0)])
     console.watch.tick(now + 3)
-    assert seen == [["quick"], sorted(["quick", "slow" if seen[1][-1] == "slow" else "a-slow"])]
+    assert seen in ([["quick"], ["quick", "slow"]], [["quick"], ["a-slow", "quick"]])
     assert sorted(name for name, _ in console.alerts.open) == ["a-slow", "quick", "slow"]
 
 

@@ -30,7 +30,7 @@ class Kin:
         self._blanked = np.frombuffer(form.shape.blanked(rest), np.uint8)
         spans = metrics_in(rest)
         self._starts, self._ends = [start for start, _ in spans], [end for _, end in spans]
-        self._words: dict[int, Words] = {}
+        self._words: dict[int, Words | None] = {}
         self._words_size = 0
 
     @property
@@ -56,7 +56,8 @@ class Kin:
         metrics = list(self._form.metrics)
         for place, places in others.items():
             start, end = self._starts[place], self._ends[place]
-            made = self._words_of(place).form_of(rest[start:end], places)
+            words = self._words_of(place)
+            made = words.form_of(rest[start:end], places) if words is not None else None
             if made is None:
                 made = metric_of(rest[start:end])
                 if made.read.variable or made.shape.key() != metrics[place].shape.key():
@@ -72,12 +73,11 @@ class Kin:
             like=(self._form, list(others)),
         )
 
-    def _words_of(self, place: int) -> Words:
-        found = self._words.get(place)
-        if found is None:
-            chunk = self._blanked[self._starts[place] : self._ends[place]].tobytes()
-            found = Words(self._form.metrics[place], chunk)
-            if self._words_size + found.size <= MOST_WORDS:
-                self._words[place] = found
-                self._words_size += found.size
-        return found
+    def _words_of(self, place: int) -> Words | None:
+        """Those of a metric; None where there is no room for them."""
+        if place not in self._words:
+            made = Words(self._form.metrics[place], self._blanked[self._starts[place] : self._ends[place]].tobytes())
+            fits = self._words_size + made.size <= MOST_WORDS
+            self._words[place] = made if fits else None
+            self._words_size += made.size if fits else 0
+        return self._words[place]

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import math
 import time
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from json.encoder import encode_basestring
 from typing import Any
 
 from sqlalchemy import or_, select, update
@@ -30,6 +30,7 @@ from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AlertStep
 
 log = logging.getLogger(__name__)
+_KEY = json.JSONEncoder(sort_keys=True, ensure_ascii=False)
 Worse = Callable[[float, float], float]
 """The worse of two values."""
 HOUR = 3600.0
@@ -393,6 +394,4 @@ def _stepped(
 
 def group_key(attributes: dict[str, str]) -> str:
     """The name of a group of a rule, the same at every start."""
-    # Put together here: an encoder is made anew each time it is asked.
-    pairs = (f"{encode_basestring(name)}: {encode_basestring(attributes[name])}" for name in sorted(attributes))
-    return f"{{{', '.join(pairs)}}}"
+    return _KEY.encode(attributes)

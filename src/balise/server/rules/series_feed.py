@@ -137,22 +137,20 @@ class SeriesFeed:
 
     def _group_for(self, one: Series) -> int:
         """The number of the group a series belongs to, a new one if need be; `OUT` when the rule is not for it."""
-        directory = self._directory
         if not self._is_for(one.host):
             return OUT
-        if self._where is not None and not filters.matches(self._where, lookup_of(directory, one)):
+        if self._where is not None and not filters.matches(self._where, lookup_of(self._directory, one)):
             return OUT
-        values = group_values(directory, one, self._groups.each)
-        number = self._groups.of(values, one.host, directory.name(one.host) or "")
-        return OUT if number is None else number
+        return self._numbered(group_values(self._directory, one, self._groups.each), one.host)
 
     def _group_of_host(self, host: int) -> int:
         """`_group_for` any series of a host, where all of them are in one group."""
         if not self._is_for(host):
             return OUT
-        number = self._groups.of(
-            values_of_host(self._directory, host, self._groups.each), host, self._directory.name(host) or ""
-        )
+        return self._numbered(values_of_host(self._directory, host, self._groups.each), host)
+
+    def _numbered(self, values: dict[str, str], host: int) -> int:
+        number = self._groups.of(values, host, self._directory.name(host) or "")
         return OUT if number is None else number
 
     def _is_for(self, host: int) -> bool:

@@ -225,8 +225,7 @@ class Watch:
 
     def _depth_of(self, rule: Watched) -> float:
         """How far back points are read for windows, seconds: what grows is seen from the point before on."""
-        growing = any(feed.measuring.windows.growing for feed in rule)
-        return self._reach_of(rule) + (seconds_of(MAX_GAP) if growing else 0.0)
+        return self._reach_of(rule) + max((_before(feed) for feed in rule), default=0.0)
 
     def _stored(self, rule: Watched, feed: SeriesFeed, series: Sequence[int], start: float) -> Arrivals:
         """The points of some series from `start` on, by their own clocks, and what growth before that needs."""
@@ -235,8 +234,7 @@ class Watch:
 
     def _reach(self, feed: SeriesFeed, start: float) -> float:
         """From when on points are needed to know what was from `start` on."""
-        reach = start - self._behind_of([feed])
-        return reach - seconds_of(MAX_GAP) if feed.measuring.windows.growing else reach
+        return start - self._behind_of([feed]) - _before(feed)
 
     def _behind_of(self, feeds: Iterable[SeriesFeed]) -> float:
         """By how many seconds the clock of a host is behind ours, of the one that is most."""
@@ -363,8 +361,9 @@ class Watch:
         if not added:
             return
         series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
-        starts = {rule: min(self._reach(feed, now - self._reach_of(rule)) for feed in rule) for rule in added}
-        rows, times, values = self._store.reader.since(series, nanos(min(starts.values())))
+        behind = {rule: self._behind_of(rule) for rule in added}
+        start = min(now - self._depth_of(rule) - behind[rule] for rule in added)
+        rows, times, values = self._store.reader.since(series, nanos(start))
         found = np.array(series, np.int64)[rows]
         order = np.lexsort((times, found))
         found, at, values = found[order], times[order] / NS, values[order]
@@ -374,7 +373,7 @@ class Watch:
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             which = np.repeat(np.arange(len(mine)), hi - lo)
             # Of what is before the windows the last points tell from where it grew, and how far apart they are.
-            inside = at[pick] >= now - self._reach_of(rule) - self._behind_of(rule)
+            inside = at[pick] >= now - self._reach_of(rule) - behind[rule]
             kept = np.bincount(which, inside, len(mine)) + POINTS_BEFORE
             pick = pick[hi[which] - pick <= kept[which]]
             self._guarded(
@@ -580,3 +579,8 @@ class Watch:
     def left_out(self) -> int:
         """Points that found no room in windows."""
         return sum(feed.measuring.windows.left_out for rule in self.rules.values() for feed in rule)
+
+
+def _before(feed: SeriesFeed) -> float:
+    """Seconds before a window in which the point may be from which something grew."""
+    return seconds_of(MAX_GAP) if feed.measuring.windows.growing else 0.0

@@ -21,7 +21,7 @@ from balise.durable import write_durably
 from balise.store.checks.finding import Finding
 from balise.store.checks.series import Unreadable
 from balise.store.series import tables
-from balise.store.series.seal import DAY, REPLACED, TIERS, matrix_rows
+from balise.store.series.seal import DAY, REPLACED, matrix_rows, tier_of
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]
@@ -64,7 +64,7 @@ class SeriesMender:
 
     def _made_anew(self, row: dict[str, Any]) -> tuple[list[dict[str, object]], str]:
         """A matrix summed up from the points of its day, or from the narrower steps, as rows; and what that is."""
-        tier = next(t for t in TIERS if TIER_SECONDS[t] == row["tier"])
+        tier = tier_of(row["tier"])
         series = np.unique(np.frombuffer(row["series"], np.int64)) if len(row["series"]) % 8 == 0 else np.empty(0, int)
         series = series[self._store.catalogue.series.has(series)] if len(series) else series
         if not len(series):

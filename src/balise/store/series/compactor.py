@@ -16,7 +16,7 @@ from balise.core.series.codec import BlockEncoder
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import Summary
 from balise.store.series.reader import Reader
-from balise.store.series.seal import DAY, LONGEST_RUN, MATRIX_SERIES, TIERS, matrix_rows
+from balise.store.series.seal import DAY, LONGEST_RUN, MATRIX_SERIES, matrix_rows, tier_of
 
 I64 = NDArray[np.int64]
 RUNS = (LONGEST_RUN, 6)
@@ -70,14 +70,14 @@ class Compactor:
         with self._engine.connect() as connection:
             found = connection.exec_driver_sql(_PIECES, (ended, AT_ONCE)).all()
         for tier, metric, day in found:
-            yield _tier(tier), metric, *self._run_of(tier, metric, day)
+            yield tier_of(tier), metric, *self._run_of(tier, metric, day)
         wide = TIER_SECONDS["1h"]
         for run in RUNS:
             with self._engine.connect() as connection:
                 asked = {"run": run, "tier": wide, "ended": ended - PATIENCE, "most": AT_ONCE}
                 runs = connection.exec_driver_sql(_SHORTER, asked).all()
             for metric, number in runs:
-                yield _tier(wide), metric, number * run, run
+                yield tier_of(wide), metric, number * run, run
 
     def _run_of(self, tier: int, metric: int, day: int) -> tuple[int, int]:
         """The first day of the row that a day was put into, and how many days that has; else the day alone."""
@@ -94,7 +94,7 @@ class Compactor:
             done: set[tuple[int, int]] = set()
             for tier, day, whole in found:
                 if (tier, day) not in done:
-                    self._put_together(_tier(tier), metric, day, whole, without=series)
+                    self._put_together(tier_of(tier), metric, day, whole, without=series)
                     done.update((tier, one) for one in range(day, day + max(whole, 1)))
 
     def _put_together(self, tier: TierName, metric: int, day: int, days: int, without: I64 | None = None) -> None:
@@ -121,7 +121,3 @@ class Compactor:
                 self._reader.stored_rollup(tier, metric, some, steps, summary, having.tolist())
                 made += matrix_rows(self._encoder, tier, metric, day, 0, some, summary, whole=days)
             self._swap([number for number, _ in found], made)
-
-
-def _tier(seconds: int) -> TierName:
-    return next(tier for tier in TIERS if TIER_SECONDS[tier] == seconds)

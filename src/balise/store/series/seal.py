@@ -40,6 +40,11 @@ Stored = Callable[[Sequence[int], int, int], list[Piece]]
 """What blocks hold of some series within [start, end): times, ascending, and values of each."""
 
 
+def tier_of(seconds: int) -> TierName:
+    """The tier whose steps are so many seconds wide."""
+    return next(tier for tier in TIERS if TIER_SECONDS[tier] == seconds)
+
+
 @dataclass
 class _Cell:
     """Rollup of one metric and day under way."""
