@@ -3,7 +3,8 @@
 PYTHONPATH=bench .venv/bin/python bench/fitting.py
 
 The likelihood of a conditional logit with "none of them" among the choices is climbed, held back a little towards
-nothing so that no weight runs away where cases are few. Its seeds are none of those that judge.
+nothing so that no weight runs away where cases are few. What a share is told as is fitted to the same cases by how
+often suspects with such a share were right. Its seeds are none of those that judge.
 """
 
 from __future__ import annotations
@@ -16,7 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.trail.evidence import evidence_of
-from balise.core.trail.ranking import nothing_of
+from balise.core.trail.ranking import nothing_of, odds_of, same_change
+from balise.core.trail.trail import LEAST_SURE
 from balise.core.trail.suspects import FEATURES, matrix, suspects_of
 from worlds.faults import FAULTS
 from worlds.laying import Chance, Run, lay
@@ -27,18 +29,20 @@ BUILDING, VOYAGES = 1_000_000, 1_000
 ROUNDS, WITHOUT, BETWEEN = 36, 4, 6
 """How often each fault is laid, and how many cases without one there are beside them each time; the ferries sail a
 third as often."""
-STEPS, PACE, HELD_BACK = 1500, 0.05, 4e-4
+STEPS, PACE, HELD_BACK, NEWTON = 1500, 0.05, 4e-4, 40
 FADING = (0.9, 0.999)
 """Of the mean and the square of the slope, from step to step (Adam, Kingma and Ba 2015)."""
 
 
 @dataclass(frozen=True)
 class Choice:
-    """One case: the features of its suspects, what speaks for none of them, and which of them are right."""
+    """One case: the features of its suspects, what speaks for none of them, which of them are right, and for each
+    which others are the same change elsewhere."""
 
     suspects: F64
     none: F64
     right: list[int]
+    alike: list[list[int]]
 
 
 def choice_of(job: tuple[int, str | None, int]) -> Choice:
@@ -60,7 +64,8 @@ def _choice(run: Run) -> Choice:
     evidence = evidence_of(run.case)
     suspects = suspects_of(run.case, evidence)
     right = [i for i, one in enumerate(suspects) if one.thing in run.truth]
-    return Choice(matrix(suspects), nothing_of(evidence), right)
+    alike = [same_change(suspects, i) for i in range(len(suspects))]
+    return Choice(matrix(suspects), nothing_of(evidence), right, alike)
 
 
 def jobs(rounds: int) -> list[tuple[int, str | None, int]]:
@@ -101,14 +106,40 @@ def fitted(choices: list[Choice]) -> tuple[F64, F64]:
     return held[: len(FEATURES)], held[len(FEATURES) :]
 
 
+def told(choices: list[Choice], weights: F64, none: F64) -> F64:
+    """By which odds a share is right: weights of `odds_of` by logistic regression, climbed by Newton's method."""
+    shares, right = [], []
+    for one in choices:
+        if not len(one.suspects):
+            continue
+        use = np.append(one.suspects @ weights, one.none @ none)
+        share = np.exp(use - use.max())
+        share /= share.sum()
+        whole = np.array([share[[i, *others]].sum() for i, others in enumerate(one.alike)])
+        later = {j for others in one.alike for j in others}
+        shown = [i for i in range(len(whole)) if whole[i] >= LEAST_SURE and i not in later]
+        shares += whole[shown].tolist()
+        right += [i in one.right for i in shown]
+    odds, was = odds_of(np.array(shares)), np.array(right, float)
+    held = np.array([1.0, 1.0, 0.0])
+    for _ in range(NEWTON):
+        said = 1 / (1 + np.exp(-odds @ held))
+        bend = odds.T @ (odds * (said * (1 - said))[:, None])
+        held = held + np.linalg.solve(bend, odds.T @ (was - said))
+    return held
+
+
 def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else ROUNDS
     with ProcessPoolExecutor(2) as pool:
         sailed = [one for some in pool.map(choices_of, range(max(1, rounds // 3))) for one in some]
-        weights, none = fitted([*sailed, *pool.map(choice_of, jobs(rounds), chunksize=8)])
+        choices = [*sailed, *pool.map(choice_of, jobs(rounds), chunksize=8)]
+    import pickle; pickle.dump(choices, open("/tmp/choices.pkl","wb"))
+    weights, none = fitted(choices)
     for name, weight in zip(FEATURES, weights, strict=True):
         print(f'    "{name}": {weight:.2f},')
     print(f"NONE = np.array([{', '.join(f'{weight:.2f}' for weight in none)}])")
+    print(f"TOLD = np.array([{', '.join(f'{weight:.3f}' for weight in told(choices, weights, none))}])")
 
 
 if __name__ == "__main__":

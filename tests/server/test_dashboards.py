@@ -264,7 +264,8 @@ def test_many_series_over_hours_are_told_as_they_are_kept_and_rightly(console: P
         assert [v is None for v in told[host]] == [v is None for v in values]
         assert [v for v in told[host] if v is not None] == pytest.approx([v for v in values if v is not None])
     assert value.value is not None and rate.value is not None and highest.chart is not None
-    assert value.value.series[0].values == pytest.approx(alone(metric="tide", by=[], step="10800s")[""][-1:], rel=0.02)
+    course = [v for v in alone(metric="tide", by=[])[""] if v is not None]
+    assert value.value.series[0].values == pytest.approx([np.mean(course)], rel=0.02)
     assert rate.value.series[0].values == pytest.approx([70.0], rel=1e-6)
     assert highest.chart[0].series[0].values == alone(metric="tide", take="max", by=[])[""]
 

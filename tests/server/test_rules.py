@@ -139,6 +139,30 @@ def test_what_a_quick_rule_finds_is_written_before_a_slow_one_is_asked(
     assert sorted(name for name, _ in console.alerts.open) == ["a-slow", "quick", "slow"]
 
 
+@pytest.mark.parametrize(("busy", "asked"), [(False, [1, 2, 3, 4, 5, 15, 16]), (True, [1, 2, 12, 13])])
+def test_a_rule_rests_for_what_it_costs_others_not_for_what_it_waits_and_never_long(
+    console: Parts, monkeypatch: pytest.MonkeyPatch, busy: bool, asked: list[int]
+) -> None:
+    now = time.time()
+    keep(console, "tide", rule({"metric": "tide", "over": "1m"}, {"above": 5}))
+    one = console.watch.rules["tide"]
+    clock, used, seen = [100.0], [0.0], []
+    monkeypatch.setattr(watch.time, "perf_counter", lambda: clock[0])
+    monkeypatch.setattr(watch.time, "thread_time", lambda: used[0])
+    propose = one.propose
+
+    def slow(*given: Any) -> Any:
+        seen.append(round(given[0] - now))
+        clock[0] += 25.0 if len(seen) == 2 else 0.001
+        used[0] += 25.0 if busy and len(seen) == 2 else 0.001
+        return propose(*given)
+
+    monkeypatch.setattr(one, "propose", slow)
+    for later in (1, 2, 3, 4, 5, 12, 13) if busy else (1, 2, 3, 4, 5, 15, 16):
+        console.watch.tick(now + later)
+    assert seen == asked
+
+
 def test_events_are_counted_in_a_window_by_group(console: Parts) -> None:
     now = time.time()
     keep(console, "refused", rule({"events": 'body co "refused"', "over": "1m"}, {"above": 2}))

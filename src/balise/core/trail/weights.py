@@ -30,3 +30,6 @@ OF = {
 WEIGHTS = np.array(list(OF.values()))
 NONE = np.array([8.31, 7.30, 4.96])
 """A constant, how weak the strongest is, and how few places departed."""
+TOLD = np.array([1.0, 1.0, 0.0])
+"""What the log odds of a suspect of such a share are: of the logarithm of the share, of what is left to 1 (less than
+nothing), and a constant."""

@@ -34,7 +34,7 @@ from balise.server.rules.doubts import Doubts
 from balise.server.rules.rehearsals import Rehearsals
 from balise.server.rules.units import Units
 from balise.server.rules.versions import Versions, add_version, newest_versions
-from balise.server.rules.watch import SLOW, Watch
+from balise.server.rules.watch import LONGEST_REST, SLOW, Watch
 from balise.server.rules.watched import LimitsOf
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Alert, AuditEntry, Rule
@@ -146,7 +146,8 @@ class RuleBook:
         slow = self._watch.took.get(row.name, 0.0)
         problem = self._watch.problems.get(row.name, "")
         if not problem and work is not None and slow > SLOW:
-            problem = f"takes {slow:.1f} s: it is asked every {4 * slow:.0f} s only, so that it delays no other"
+            every = slow + min(3 * slow, LONGEST_REST)
+            problem = f"takes {slow:.1f} s: it is asked every {every:.0f} s only, so that it delays no other"
         return RuleAnswer(
             **body.model_dump(),
             name=row.name,

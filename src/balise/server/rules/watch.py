@@ -58,8 +58,9 @@ MOST_WAIT = 0.3
 """Seconds, about, for which what a rule found may wait until others are asked."""
 PUT_OFF = 30.0
 """Seconds before an alert that cannot be written is tried again."""
-SLOW = 0.2
-"""Seconds beyond which a rule is asked less often, so that it takes no more than a quarter of the time."""
+SLOW, LONGEST_REST = 0.2, 10.0
+"""Seconds of the processor beyond which a rule is asked less often, so that it takes no more than a quarter of the time;
+and the longest for which it is not asked."""
 MEMBERS_FOR = 15.0
 Members = Mapping[str, Sequence[tuple[str, str | None]]]
 """By host the applications that it is a part of, each with the service that is, or None for the host itself."""
@@ -93,7 +94,9 @@ class Watch:
         self.changed = Signal[str]("rule at work")
         """Told the name of a rule that was taken up, changed or let go."""
         self.took: dict[str, float] = {}
-        """Seconds that each rule took when it was asked last."""
+        """Seconds of the processor that each rule took when it was asked last."""
+        self._lasted: dict[str, float] = {}
+        """Seconds for which that went on, with what it waited for others."""
         self._resting: dict[str, float] = {}
         self._holds = HoldBook(state)
         self.lock = threading.RLock()
@@ -276,7 +279,7 @@ class Watch:
             self.problems.pop(name, None)
             self._in_turn = None
             if body is None or not body.enabled:
-                for held in (self.rules, self.took, self._resting):
+                for held in (self.rules, self.took, self._lasted, self._resting):
                     held.pop(name, None)
                 self._holds.forget(name)
                 self._alerts.end_of_rule(name, why, now)
@@ -427,17 +430,18 @@ class Watch:
         others are asked."""
         proposed: list[tuple[Watched, Transition, Turn]] = []
         since = time.perf_counter()
-        for rule in sorted(rules, key=lambda rule: self.took.get(rule.name, 0.0)):
+        for rule in sorted(rules, key=lambda rule: self._lasted.get(rule.name, 0.0)):
             if self._resting.get(rule.name, 0.0) > now:
                 continue
-            began = time.perf_counter()
-            if proposed and began - since + self.took.get(rule.name, 0.0) > MOST_WAIT:
+            began, used = time.perf_counter(), time.thread_time()
+            if proposed and began - since + self._lasted.get(rule.name, 0.0) > MOST_WAIT:
                 self._write(proposed, now)
                 proposed, since = [], began
             found = self._guarded(rule, lambda rule=rule: self._asked(rule, now))  # type: ignore[misc]
-            took = self.took[rule.name] = time.perf_counter() - began
+            self._lasted[rule.name] = time.perf_counter() - began
+            took = self.took[rule.name] = time.thread_time() - used
             if took > SLOW:
-                self._resting[rule.name] = now + 3 * took
+                self._resting[rule.name] = now + min(3 * took, LONGEST_REST)
             if found is not None:
                 self.problems.pop(rule.name, None)
                 turns, looks[rule.name] = found
