@@ -3,7 +3,7 @@
 PYTHONPATH=bench .venv/bin/python bench/fitting.py
 
 The likelihood of a conditional logit with "none of them" among the choices is climbed, held back a little towards
-nothing so that no weight runs away where cases are few. What a share is told as is fitted to the same cases by how
+nothing so that no weight runs away where cases are few. What a share is told as is fitted to the same cases, by how
 often suspects with such a share were right. Its seeds are none of those that judge.
 """
 
@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 
 from balise.core.trail.evidence import evidence_of
 from balise.core.trail.ranking import nothing_of, odds_of, same_change
-from balise.core.trail.trail import LEAST_SURE
 from balise.core.trail.suspects import FEATURES, matrix, suspects_of
+from balise.core.trail.trail import LEAST_SURE
 from worlds.faults import FAULTS
 from worlds.laying import Chance, Run, lay
 from worlds.skerry import voyages
@@ -107,21 +107,20 @@ def fitted(choices: list[Choice]) -> tuple[F64, F64]:
 
 
 def told(choices: list[Choice], weights: F64, none: F64) -> F64:
-    """By which odds a share is right: weights of `odds_of` by logistic regression, climbed by Newton's method."""
-    shares, right = [], []
+    """What the parts of `odds_of` weigh, by logistic regression over all suspects that would be shown (Newton)."""
+    parts: list[F64] = []
+    right: list[bool] = []
     for one in choices:
-        if not len(one.suspects):
-            continue
         use = np.append(one.suspects @ weights, one.none @ none)
         share = np.exp(use - use.max())
         share /= share.sum()
-        whole = np.array([share[[i, *others]].sum() for i, others in enumerate(one.alike)])
         later = {j for others in one.alike for j in others}
-        shown = [i for i in range(len(whole)) if whole[i] >= LEAST_SURE and i not in later]
-        shares += whole[shown].tolist()
-        right += [i in one.right for i in shown]
-    odds, was = odds_of(np.array(shares)), np.array(right, float)
-    held = np.array([1.0, 1.0, 0.0])
+        whole = np.array([0.0 if i in later else share[[i, *others]].sum() for i, others in enumerate(one.alike)])
+        shown = np.flatnonzero(whole >= LEAST_SURE)
+        parts.append(odds_of(whole)[shown])
+        right += [i in one.right for i in shown.tolist()]
+    odds, was = np.concatenate(parts), np.array(right, np.float64)
+    held = np.zeros(odds.shape[1])
     for _ in range(NEWTON):
         said = 1 / (1 + np.exp(-odds @ held))
         bend = odds.T @ (odds * (said * (1 - said))[:, None])
@@ -134,7 +133,6 @@ def main() -> None:
     with ProcessPoolExecutor(2) as pool:
         sailed = [one for some in pool.map(choices_of, range(max(1, rounds // 3))) for one in some]
         choices = [*sailed, *pool.map(choice_of, jobs(rounds), chunksize=8)]
-    import pickle; pickle.dump(choices, open("/tmp/choices.pkl","wb"))
     weights, none = fitted(choices)
     for name, weight in zip(FEATURES, weights, strict=True):
         print(f'    "{name}": {weight:.2f},')

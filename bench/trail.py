@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Evidence, evidence_of
 from balise.core.trail.graph import Graph
-from balise.core.trail.ranking import probabilities, taken_together
+from balise.core.trail.ranking import probabilities, taken_together, told
 from balise.core.trail.suspects import Suspect, suspects_of
 from balise.core.trail.words import SURE
 from report import Report
@@ -62,8 +62,9 @@ def judged(run: Run, world: str, missing: float, ways: dict[str, Callable[[Case]
         less = suspects_of(case, other)
         found = taken_together(less, probabilities(less, other, {}))
         places[name] = _place(found, [one.thing in run.truth for one in less])
-    said = [(float(p), ok) for p, ok in zip(sure, right, strict=True) if p >= BINS[0]]
-    return Judged(world, run.fault, missing, places, said, float(sure.max(initial=0.0)))
+    said_of = told(sure)
+    said = [(float(p), ok) for p, ok in zip(said_of, right, strict=True) if p >= BINS[0]]
+    return Judged(world, run.fault, missing, places, said, float(said_of.max(initial=0.0)))
 
 
 def _place(scores: F64, right: list[bool]) -> int:

@@ -35,7 +35,6 @@ LINES, ENROLLING = 128, 20
 """Connections of those that deliver, and of those that enrol."""
 JSON = {"Content-Type": "application/json"}
 EVENTS_A_SECOND, REFUSED = 200, 503
-TAKES = ("max", "avg", "rate", "p95")
 
 
 def name(number: int) -> str:
@@ -209,20 +208,27 @@ def _used(process: psutil.Process) -> float:
 def _rules(service: Service) -> None:
     with service.client() as admin:
         for n in range(RULES):
-            admin.rules.apply(
-                f"bench-{n}",
-                RuleBody.model_validate(
-                    {
-                        "about": "of the bench",
-                        "measure": {
-                            "metric": f"system.bench.metric_number_{n % KINDS:02d}",
-                            "take": TAKES[n % len(TAKES)],
-                            "over": "1m",
-                        },
-                        "limits": {"critical": {"above": 1e9}},
-                    }
-                ),
-            )
+            admin.rules.apply(f"bench-{n}", rule(n))
+
+
+def rule(number: int) -> RuleBody:
+    """A rule over all hosts that nothing breaches; each kind comes as often as others, and limits more often."""
+    metric, other = (f"system.bench.metric_number_{n % KINDS:02d}" for n in (number, number + 1))
+    limit = {"above": 1e9, "hold": "30s"}
+    measure, limits = (
+        ({"metric": metric, "take": "max"}, limit),
+        ({"metric": metric, "take": "avg"}, {"unusual": 50}),
+        ({"metric": metric, "take": "rate"}, limit),
+        ({"metric": metric, "take": "avg"}, {"runs_out_within": "4h", "at": 1e9}),
+        ({"metric": metric, "take": "p95", "each": ["host", "cpu.mode"]}, {"outside": [-1e9, 1e9]}),
+        ({"metric": metric, "take": "last"}, {"missing_for": "10m"}),
+        ({"values": {"a": {"metric": metric, "take": "avg"}, "b": {"metric": other, "take": "sum"}},
+          "compute": "100 * a / b"}, limit),
+        ({"events": f'body co "berth {number}"'}, limit),
+        ({"events": 'source eq "nobody"', "each": ["user.name"]}, {"first_seen": True}),
+        ({"alerts": 'rule sw "nothing"'}, {"above": 3}),
+    )[number % 10]  # fmt: skip
+    return RuleBody.model_validate({"about": "of the bench", "measure": measure, "limits": {"critical": limits}})
 
 
 def measured(report: Report) -> None:

@@ -7,16 +7,23 @@ import time
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
+from numpy.typing import NDArray
 
 from balise.core.series.steps import Steps
 from balise.core.series.summary import Flat
+from balise.core.trail import ranking
 from balise.core.trail.case import Case
 from balise.core.trail.departing import departed
+from balise.core.trail.evidence import evidence_of
 from balise.core.trail.graph import Edge, Graph, near
 from balise.core.trail.grid import on_grid, spacing_of, width_of
-from balise.core.trail.ranking import MOST_LEANING
+from balise.core.trail.ranking import MOST_LEANING, probabilities, told
 from balise.core.trail.segments import segments
 from balise.core.trail.sorts import sort_of
+from balise.core.trail.suspects import suspects_of
 from balise.core.trail.things import Happening, Line, Thing, thing_of
 from balise.core.trail.trail import Trail, trail_of
 from balise.core.trail.words import NOTHING
@@ -248,9 +255,33 @@ def test_the_first_of_a_chain_is_named_and_what_follows_is_said_in_its_order() -
 
 
 def test_the_probabilities_are_a_share_of_one_with_room_for_none_of_them() -> None:
-    found = trail(case_of(*CHAIN))
-    assert 0.75 < sum(one.sure for one in found.suspects) < 1.0
+    case = case_of(*CHAIN)
+    evidence = evidence_of(case)
+    assert 0.75 < probabilities(suspects_of(case, evidence), evidence, {}).sum() < 1.0
+    found = trail(case)
     assert [one.sure for one in found.suspects] == sorted((one.sure for one in found.suspects), reverse=True)
+
+
+def test_what_is_told_of_a_share_is_how_often_such_shares_are_right(monkeypatch: pytest.MonkeyPatch) -> None:
+    # Worked by hand: 0.5 and 0.3 of a whole of 0.8; odds 0.5^2 / 0.5 × 4 = 2, and 0.3^2 / 0.7 × 4 = 0.514.
+    monkeypatch.setattr(ranking, "TOLD", np.array([2.0, 1.0, 0.0, 1.0]))
+    assert told(np.array([0.5, 0.3])) == pytest.approx([2 / 3, 0.36 / 1.06])
+    # With these weights a share is told as it is.
+    monkeypatch.setattr(ranking, "TOLD", np.array([1.0, 1.0, 0.0, 0.0]))
+    assert told(np.array([0.1, 0.85])) == pytest.approx([0.1, 0.85])
+
+
+@given(arrays(float, st.integers(1, 8), elements=st.floats(0, 1)))
+def test_what_is_told_keeps_the_order_and_its_ends(shares: NDArray[np.float64]) -> None:
+    shares /= max(1.0, shares.sum())
+    said = told(shares)
+    assert ((said >= 0) & (said <= 1)).all()
+    order = np.argsort(shares, kind="stable")
+    assert (np.diff(said[order]) >= -1e-12).all()
+    assert told(np.array([0.0]))[0] < 1e-9
+    assert told(np.array([1.0]))[0] > 0.999
+    # Of two that are right together each is more often right than its share says.
+    assert (told(np.array([0.5, 0.49])) > 0.6).all()
 
 
 def test_a_trouble_beside_what_people_were_called_for_is_not_named_when_nothing_departed_there() -> None:

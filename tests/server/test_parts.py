@@ -6,7 +6,10 @@ import asyncio
 import gzip
 import json
 import time
+from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -37,9 +40,11 @@ from balise.server.receive.logs import severity_code
 from balise.server.rules.book import shipped_rules
 from balise.server.rules.playing import smoothed
 from balise.server.settings import Settings
+from balise.server.workers import Workers
 from balise.store.events.day import Snapshot, pack_snapshot
 from balise.store.events.store import Delivery
-from balise.store.state.tables import Remote, Rule
+from balise.store.state.tables import Host, Remote, Rule
+from running import until
 
 
 def put(
@@ -108,6 +113,53 @@ def test_when_hosts_were_heard_is_known_after_a_restart(tmp_path: Path) -> None:
     found = again.directory.find("buoy-3")
     assert found is not None and found.last_seen == 2000.0
     close(again)
+
+
+def test_what_of_hosts_could_not_be_written_is_written_the_next_time(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    known = console.directory.ensure("buoy-4")
+    console.directory.heard(known.id, 1000.0, 2000.0)
+    console.reports.take(known.id, {"version": "1"})
+
+    def full(_change: Any) -> None:
+        raise OSError(28, "no space left on device")
+
+    with monkeypatch.context() as meanwhile:
+        meanwhile.setattr(console.state, "write", full)
+        for write in (console.directory.write_heard, console.reports.write):
+            with pytest.raises(OSError, match="no space"):
+                write()
+    console.directory.write_heard()
+    console.reports.write()
+    row = console.state.read(lambda s: s.get_one(Host, known.id))
+    assert (row.last_seen, row.agent) == (2000.0, {"version": "1"})
+
+
+def test_of_work_that_nobody_waits_for_one_is_done_at_a_time_and_holds_up_no_other() -> None:
+    workers, busy, most, done = Workers(), Counter[str](), [0], Counter[str]()
+
+    def step(name: str) -> Callable[[], None]:
+        def work() -> None:
+            busy["aside"] += name != "other"
+            most[0] = max(most[0], busy["aside"])
+            time.sleep(0.02)
+            busy["aside"] -= name != "other"
+            done[name] += 1
+            if name == "fails":
+                raise ValueError("not today")
+
+        return work
+
+    for name in ("heard", "used", "fails"):
+        workers.add_aside(name, step(name), 0.0)
+    workers.add("other", step("other"), 0.0)
+    workers.start()
+    until(lambda: min(done[name] for name in ("heard", "used", "fails")) >= 2 and done["other"] >= 12)
+    workers.stop()
+    workers.join()
+    assert most == [1]
+    assert [failures.name for failures in workers.failures() if failures.count] == ["fails"]
 
 
 @pytest.mark.parametrize(

@@ -37,6 +37,30 @@ def test_many_open_a_new_file_at_once(tmp_path: Path) -> None:
         assert set(pool.map(opened, range(8 * 25))) == {"wal"}
 
 
+def test_columns_of_many_rows_are_set_by_their_numbers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    state = StateStore(tmp_path)
+    made = [Host(name=f"pier-{n}", created_at=0.0, state_since=0.0) for n in range(600)]
+    state.write(lambda s: s.add_all(made))
+    told = {"words": 'it\'s "so" – ⚓', "deep": [1, 2.5, None, {"x": True}], "far": float("inf")}
+    state.set_columns(
+        [Host.agent, Host.last_seen, Host.state],
+        [(one.id, {**told, "n": one.id}, 1.5 + one.id, "silent") for one in made if one.id != 7],
+    )
+    state.set_columns([Host.last_seen], [(10_000, 1.0)])
+    for row in state.read(lambda s: list(s.scalars(select(Host)))):
+        wanted = (None, None, "ok") if row.id == 7 else ({**told, "n": row.id}, 1.5 + row.id, "silent")
+        assert (row.agent, row.last_seen, row.state) == wanted
+    with pytest.raises(ValueError, match="not JSON compliant"):
+        state.set_columns([Host.last_seen], [(1, float("nan"))])
+    # Others write between the pieces of many.
+    pieces: list[int] = []
+    write = state.write
+    monkeypatch.setattr(state, "write", lambda change: (pieces.append(1), write(change))[1])
+    state.set_columns([Host.last_seen], [(one.id, 1.0) for one in made])
+    assert len(pieces) == 3
+    state.close()
+
+
 class Book:
     """Keeps what is committed; can be made to wait or to fail."""
 

@@ -12832,7 +12832,7 @@ export interface components {
             since: string;
             /**
              * Sure
-             * @description how likely it is the cause, 0 to 1
+             * @description how likely it is right to name it as the cause, 0 to 1; several may be right
              */
             sure: number;
             thing: components["schemas"]["SuspectThing"];

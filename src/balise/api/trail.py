@@ -73,7 +73,7 @@ class TrailSuspect(BaseModel):
     """One thing that may be the cause. `measures` are what `sure` is made of: see docs/trail.md."""
 
     rank: int
-    sure: float = Field(description="how likely it is the cause, 0 to 1")
+    sure: float = Field(description="how likely it is right to name it as the cause, 0 to 1; several may be right")
     thing: SuspectThing
     title: str = Field(description="the thing as people call it")
     what: str

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Iterator
 
 from balise.collect.work import Failures, Worker
@@ -12,10 +13,21 @@ class Workers:
 
     def __init__(self) -> None:
         self._workers: list[Worker] = []
+        self._turn = threading.Lock()
 
     def add(self, name: str, step: Callable[[], object], every: float) -> None:
         """Has something done again and again, with so many seconds between; before `start`."""
         self._workers.append(Worker(name, step, every))
+
+    def add_aside(self, name: str, step: Callable[[], object], every: float) -> None:
+        """As `add`, for what nobody waits for and is soon done: of all such work one is done at a time, so that those
+        for whom somebody waits do not compute beside many."""
+
+        def in_turn() -> object:
+            with self._turn:
+                return step()
+
+        self.add(name, in_turn, every)
 
     def start(self) -> None:
         for worker in self._workers:

@@ -15,7 +15,7 @@ DOUBT = 2.0
 
 @dataclass(frozen=True)
 class Count:
-    """Of a kind of thing: how often it was expected to be the cause, the sum of what was said of it, and how often it
+    """Of a kind of thing: how often it was expected to be named as the cause, by what was said of it, and how often it
     was."""
 
     expected: float = 0.0

@@ -22,7 +22,7 @@ MOST_LEANING = 0.7
 
 UNREACHED = 1e-18
 """How likely something is why people were called when it came later, or no way leads there, not even a likely one."""
-EXACT = 1e-12
+EXACT = 1e-6
 """How near to 1 a share is told apart from it."""
 ROLLED_OUT = 1800.0
 """Seconds within which the same change on several hosts is one."""
@@ -65,17 +65,23 @@ def taken_together(suspects: Sequence[Suspect], sure: F64) -> F64:
 
 
 def told(sure: F64) -> F64:
-    """How often suspects with such a share are right: a process and the machine that it slows, which are both right,
-    share what is certain, so each is more often right than its share says. A beta calibration (Kull, Silva Filho and
-    Flach 2017): 0 stays 0 and 1 stays 1, and the order stays as it was."""
+    """How often suspects with such shares are right, which is what is said of how sure it is.
+
+    Of a process and the machine that it slows both are right: they share what is certain, and each is more often right
+    than its share says. The shape is a beta calibration (Kull, Silva Filho and Flach 2017), moved by how likely there
+    is any cause: nothing stays nothing, what is certain stays certain, and the order stays as it was.
+    """
     found: F64 = 1 / (1 + np.exp(-odds_of(sure) @ TOLD))
     return found
 
 
 def odds_of(sure: F64) -> F64:
-    """(suspects, 3): what the log odds of being right are weighed from."""
+    """What the log odds of being right are weighed from, (suspects, 4): the logarithm of each share, that of what is
+    left to 1 with its sign turned, a constant, and the log odds of any cause."""
     held = np.clip(sure, UNREACHED, 1 - EXACT)
-    return np.stack([np.log(held), -np.log1p(-held), np.ones_like(held)], axis=-1)
+    any_ = np.clip(sure.sum(), UNREACHED, 1 - EXACT)
+    ones = np.ones_like(held)
+    return np.stack([np.log(held), -np.log1p(-held), ones, ones * np.log(any_ / (1 - any_))], axis=-1)
 
 
 def same_change(suspects: Sequence[Suspect], i: int) -> list[int]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from balise.core.trail.case import Case
 from balise.core.trail.evidence import Evidence, Sign, evidence_of
-from balise.core.trail.ranking import probabilities, same_change, taken_together
+from balise.core.trail.ranking import probabilities, same_change, taken_together, told
 from balise.core.trail.suspects import Suspect, suspects_of
 from balise.core.trail.words import Because, Clock, because, nothing, sentence, what
 
@@ -60,7 +60,8 @@ def trail_of(case: Case, clock: Clock, of_lines: Sequence[Sign] | None = None) -
     places = enumerate(np.argsort(-sure, kind="stable")[:MOST_SUSPECTS].tolist())
     order = [i for place, i in places if sure[i] >= LEAST_SURE or (place < ALWAYS and sure[i] >= NEVER)]
     others = max(0, len(evidence.nodes) - 1)
-    ranked = [_ranked(weighed, i, float(sure[i]), others) for i in order]
+    said_of = told(sure)
+    ranked = [_ranked(weighed, i, float(said_of[i]), others) for i in order]
     departed = [sign for sign in evidence.signs if sign.source != "change"]
     first = ranked[0] if ranked else None
     said = sentence(first.suspect, first.what, first.sure, len(departed), clock) if first else nothing(len(departed))

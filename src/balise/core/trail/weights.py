@@ -30,6 +30,5 @@ OF = {
 WEIGHTS = np.array(list(OF.values()))
 NONE = np.array([8.31, 7.30, 4.96])
 """A constant, how weak the strongest is, and how few places departed."""
-TOLD = np.array([1.0, 1.0, 0.0])
-"""What the log odds of a suspect of such a share are: of the logarithm of the share, of what is left to 1 (less than
-nothing), and a constant."""
+TOLD = np.array([0.773, 1.383, -0.242, 0.205])
+"""What is told of a share: what the parts of `ranking.odds_of` weigh."""

@@ -235,15 +235,15 @@ class AlertBook:
 
     def write_values(self) -> None:
         """Keeps the values of open alerts as they are now."""
-        rows = []
-        for held in list(self.open.values()):
-            if held.moved:
+        moved = [held for held in list(self.open.values()) if held.moved]
+        for piece in in_pieces(moved):
+            rows = []
+            for held in piece:
                 held.moved = False
                 rows.append(
                     {"id": held.id, "value": held.value, "worst_value": held.worst, "detail": held.detail or None}
                 )
-        if rows:
-            self._state.write(lambda s: s.execute(update(Alert), rows))
+            self._state.write(lambda s, rows=rows: s.execute(update(Alert), rows))  # type: ignore[misc]
 
     def end_of_rule(self, rule: str, why: str, now: float, *, keep: Callable[[str], bool] = lambda _key: False) -> None:
         """Ends a rule's open alerts because the rule changed or went away; whoever was told is told."""

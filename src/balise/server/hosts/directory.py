@@ -19,6 +19,7 @@ from balise.core.filters import Compare, Filter, FilterError, Present
 from balise.core.health import host_state
 from balise.server.errors import Refused
 from balise.server.signals import Signal
+from balise.store.state.columns import set_columns
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Group, Host, Member, StateChange, Token
 
@@ -390,9 +391,12 @@ class Directory:
     def write_heard(self) -> None:
         """Keeps when hosts were last heard, so that it is known after a restart."""
         heard, self._heard = self._heard, set()
-        rows = [{"id": k.id, "last_seen": k.last_seen} for n in heard if (k := self._by_id.get(n))]
-        if rows:
-            self._state.write(lambda s: s.execute(update(Host), rows))
+        try:
+            rows = [(n, known.last_seen) for n in sorted(heard) if (known := self._by_id.get(n)) is not None]
+            self._state.set_columns([Host.last_seen], rows)
+        except Exception:
+            self._heard |= heard
+            raise
 
     def judge(self, severities: dict[int, list[str]], now: float, paused: Collection[int] = frozenset()) -> list[Known]:
         """Works out every host's state anew from its open alerts, and from who is in maintenance; writes and answers
@@ -419,7 +423,7 @@ class Directory:
             told = [(number, state) for number, state in rows if number in there]
             if told:
                 session.execute(insert(StateChange), [{"host": n, "at": now, "state": state} for n, state in told])
-                session.execute(update(Host), [{"id": n, "state": state, "state_since": now} for n, state in told])
+                set_columns(session, [Host.state, Host.state_since], [(n, state, now) for n, state in told])
 
         self._state.write(write)
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from sqlalchemy import update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Facts
@@ -47,6 +46,7 @@ class HostReports:
         self._state = state
         self._directory = directory
         self._reports: dict[int, dict[str, Any]] = {}
+        self._unwritten: set[int] = set()
         self._clones = Clones()
         self._files: dict[int, list[dict[str, Any]]] = {}
         self.reported = Signal[dict[str, Any]]("agent reported")
@@ -86,6 +86,7 @@ class HostReports:
     def take(self, host: int, content: dict[str, Any]) -> None:
         """An agent's report of itself: kept in memory, and what went wrong shown on the host."""
         self._reports[host] = content
+        self._unwritten.add(host)
         self.reported.tell(content)
         known = self._directory.get(host)
         if known is None:
@@ -99,9 +100,13 @@ class HostReports:
 
     def write(self) -> None:
         """Keeps the last reports, so that they are there after a restart."""
-        rows = [{"id": n, "agent": report} for n, report in self._reports.items() if self._directory.is_here(n)]
-        if rows:
-            self._state.write(lambda s: s.execute(update(tables.Host), rows))
+        fresh, self._unwritten = self._unwritten, set()
+        try:
+            here = [n for n in sorted(fresh) if n in self._reports and self._directory.is_here(n)]
+            self._state.set_columns([tables.Host.agent], [(n, self._reports.get(n)) for n in here])
+        except Exception:
+            self._unwritten |= fresh
+            raise
 
     def forget(self, host: int) -> None:
         self._reports.pop(host, None)

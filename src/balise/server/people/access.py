@@ -8,11 +8,12 @@ from collections import OrderedDict
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Row, bindparam, delete, func, select, update
+from sqlalchemy import Row, bindparam, delete, func, select
 from sqlalchemy.orm import Session
 
 from balise.api.access import Role, Scope
 from balise.server.signals import Signal
+from balise.store.state.columns import set_columns
 from balise.store.state.secrets import digest
 from balise.store.state.store import StateStore
 from balise.store.state.tables import AuditEntry, Candidate, SessionCookie, Token, User
@@ -119,8 +120,7 @@ class Access:
             return
 
         def write(session: Session) -> bool:
-            there = set(session.scalars(select(Token.id).where(Token.id.in_(used))))
-            session.execute(update(Token), [{"id": number, "used_at": used[number]} for number in there])
+            set_columns(session, [Token.used_at], list(used.items()))
             ended = False
             for column in (Token.host, Token.relay):
                 several = select(column).where(column.is_not(None)).group_by(column).having(func.count() > 1)

@@ -59,8 +59,8 @@ MOST_WAIT = 0.3
 PUT_OFF = 30.0
 """Seconds before an alert that cannot be written is tried again."""
 SLOW, LONGEST_REST = 0.2, 10.0
-"""Seconds of the processor beyond which a rule is asked less often, so that it takes no more than a quarter of the time;
-and the longest for which it is not asked."""
+"""Seconds of the processor beyond which a rule is asked less often, so that it takes no more than a quarter of the
+time; and the longest for which it is not asked."""
 MEMBERS_FOR = 15.0
 Members = Mapping[str, Sequence[tuple[str, str | None]]]
 """By host the applications that it is a part of, each with the service that is, or None for the host itself."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from balise.api.hosts import NOBODYS
@@ -65,24 +65,22 @@ class SourceBook:
     def _files(self, known: Known, now: float) -> Iterator[Source]:
         silent = known.mode not in NOBODYS and known.is_silent(now)
         for told in self._reports.files(known.id):
-            name = str(told.get("path", ""))[:400]
-            lines, size = _whole(told.get("lines")), _whole(told.get("bytes"))
             state, message = _state(told.get("status")), str(told.get("detail", ""))
             if silent:
                 state, message = "stopped", f"{known.name} is silent: its lines come when it is heard again"
-            lines_pm, bytes_pm = self._pace(known.name, name, lines, size, now)
+            lines_pm, bytes_pm = self._pace_of_file(known.name, told, now)
             near = told.get("near")
             last = told.get("last_at")
             kind: SourceKind = next((kind for kind in OTHER_KINDS if kind == told.get("kind")), "file")
             yield Source(
                 host=known.name,
                 kind=kind,
-                name=name,
+                name=_path(told),
                 state=state,
                 message=message[:LONGEST_MESSAGE],
                 near=[str(one)[:400] for one in near[:5]] if isinstance(near, list) else [],
                 last_line_at=rfc3339(last) if isinstance(last, int | float) and 0 < last < now + 86_400 else None,
-                lines=lines,
+                lines=_whole(told.get("lines")),
                 lines_per_minute=lines_pm,
                 bytes_per_minute=bytes_pm,
                 behind=_whole(told.get("behind")),
@@ -111,7 +109,7 @@ class SourceBook:
                 message=message,
                 last_line_at=rfc3339(heard.last_at) if heard.last_at else None,
                 lines=heard.lines,
-                lines_per_minute=self._pace(heard.host, f"receiver {heard.receiver}", heard.lines, 0, now)[0],
+                lines_per_minute=self._pace(heard.host, _receiver(heard.receiver), heard.lines, 0, now)[0],
                 dropped=(sender.dropped if sender is not None else 0) + heard.refused,
                 by="the console",
             )
@@ -127,9 +125,12 @@ class SourceBook:
                     message="OTLP logs",
                     last_line_at=rfc3339(last),
                     lines=lines,
-                    lines_per_minute=self._pace(name, f"otlp {sender}", lines, 0, now)[0],
+                    lines_per_minute=self._pace(name, _otlp(sender), lines, 0, now)[0],
                     by="the console",
                 )
+
+    def _pace_of_file(self, host: str, told: Mapping[str, Any], now: float) -> tuple[float | None, float | None]:
+        return self._pace(host, _path(told), _whole(told.get("lines")), _whole(told.get("bytes")), now)
 
     def _pace(self, host: str, name: str, lines: int, size: int, now: float) -> tuple[float | None, float | None]:
         """Lines and bytes a minute since they were looked at last, half a minute ago at least."""
@@ -146,7 +147,14 @@ class SourceBook:
 
     def look(self) -> None:
         """Keeps the paces known, so that they are there when somebody asks."""
-        self.all(None, None)
+        now = time.time()
+        for known in self._directory.all():
+            for told in self._reports.files(known.id):
+                self._pace_of_file(known.name, told, now)
+        for heard in self._senders.heard():
+            self._pace(heard.host, _receiver(heard.receiver), heard.lines, 0, now)
+        for (name, sender), (lines, _) in self._logs.senders().items():
+            self._pace(name, _otlp(sender), lines, 0, now)
 
     def warnings(self, now: float) -> list[str]:
         """Senders that say too much, and of whom something was dropped."""
@@ -159,6 +167,18 @@ class SourceBook:
                         f"{sender.dropped} messages were dropped"
                     )
         return found[:5]
+
+
+def _path(told: Mapping[str, Any]) -> str:
+    return str(told.get("path", ""))[:400]
+
+
+def _receiver(name: str) -> str:
+    return f"receiver {name}"
+
+
+def _otlp(sender: str) -> str:
+    return f"otlp {sender}"
 
 
 def _whole(told: Any) -> int:

@@ -40,8 +40,10 @@ class CauseBook:
             last = f"the trail names {count} suspects" if count else "the trail names no suspect: say other"
             raise bad_field("suspect", f"there is no suspect {body.suspect}: {last}")
         expected: dict[str, float] = {}
+        # Several may be right, but somebody names one.
+        whole = max(1.0, sum(one.sure for one in trail.suspects))
         for one in trail.suspects:
-            expected[one.thing.kind] = expected.get(one.thing.kind, 0.0) + one.sure
+            expected[one.thing.kind] = expected.get(one.thing.kind, 0.0) + one.sure / whole
         text = f"{chosen.title}: {chosen.what}" if chosen is not None else str(body.other)
 
         def write(session: Session) -> SaidCause:

@@ -27,6 +27,7 @@ from balise.store.series.scan import TooMuch
 from balise.store.series.store import SeriesStore
 
 F64 = NDArray[np.float64]
+I64 = NDArray[np.int64]
 MOST_SERIES = 50_000
 """Series that are looked at in steps of five minutes."""
 MOST_FINE = 4000
@@ -39,6 +40,8 @@ LEAST_BEFORE, MOST_BEFORE = 3600.0, 4 * 3600.0
 MARGIN = 3600 * NS
 """How far before the first step a counter's point is looked for."""
 DAYS, AROUND = 14, 1
+WHOLE = ("", "count", "sum")
+"""What of a series is looked at: itself, and of histograms how many and how much."""
 OWN = ("balise.agent.", "balise.collector.")
 """What agents tell of their own work, which follows whatever else happens."""
 
@@ -67,11 +70,14 @@ class LineReader:
 
     def read(self, hosts: Sequence[Known], machines: Mapping[str, int], start: float, end: float) -> Laid:
         """All series of some hosts from before `start` until `end`, unix seconds; on `machines` others run."""
-        series = [one for known in hosts for one in self._of(known)]
-        left_out = max(0, len(series) - MOST_SERIES)
-        series = series[:MOST_SERIES]
+        numbers = self._of(hosts)
+        looked, left_out = len(numbers), max(0, len(numbers) - MOST_SERIES)
+        numbers = numbers[:MOST_SERIES]
         before = float(np.clip(end - start, LEAST_BEFORE, MOST_BEFORE))
-        fine = self._screened(series, start, end, before) if len(series) > MOST_FINE else series
+        chosen = self._screened(numbers, start, end, before) if len(numbers) > MOST_FINE else numbers
+        found = (self._store.catalogue.series.get(number) for number in chosen.tolist())
+        # One may be forgotten meanwhile.
+        fine = [one for one in found if one is not None]
         if len(fine) * (end - start + before) > MOST_TO_READ:
             steps = self._steps(start, end, before, COARSE)
             values = self._coarse(fine, steps)
@@ -87,28 +93,32 @@ class LineReader:
         times = times_of(steps)
         away = may_depart(times, values, int(np.searchsorted(times, start)), units=[line.unit for line in lines])
         usual, spread = self._usual(fine, steps, values, np.flatnonzero(away).tolist())
-        return Laid(steps, times, lines, values, usual, spread, len(series), left_out)
+        return Laid(steps, times, lines, values, usual, spread, looked, left_out)
 
-    def _of(self, known: Known) -> list[Series]:
+    def _of(self, hosts: Sequence[Known]) -> I64:
+        """The numbers of the series of some hosts that are looked at, those of the first host first."""
         catalogue = self._store.catalogue
-        found = [catalogue.series[number] for number in catalogue.of_host(known.id) if number in catalogue.series]
-        return [
-            one
-            for one in found
-            if one.part in ("", "count", "sum") and not catalogue.metric_by_id[one.metric].name.startswith(OWN)
-        ]
+        numbers = np.array([number for known in hosts for number in catalogue.of_host(known.id)], np.int64)
+        numbers = numbers[catalogue.series.has(numbers)]
+        metrics, which = np.unique(catalogue.series.metrics_of(numbers), return_inverse=True)
+        own = np.array([catalogue.metric_by_id[one].name.startswith(OWN) for one in metrics.tolist()], bool)
+        whole = [part in WHOLE for part in catalogue.series.parts_of(numbers)]
+        found: I64 = numbers[np.array(whole, bool) & ~own[which]]
+        return found
 
-    def _screened(self, series: list[Series], start: float, end: float, before: float) -> list[Series]:
+    def _screened(self, numbers: I64, start: float, end: float, before: float) -> I64:
         """Those that moved most in five-minute steps, so many as are looked at point by point."""
         stretch = stretch_of(start, end, before=before, width=300)
-        ids = sorted(one.id for one in series)
+        order = np.argsort(numbers)
         try:
-            levels = self._store.scan.levels(ids, stretch.steps)
+            levels = self._store.scan.levels(numbers[order].tolist(), stretch.steps)
         except TooMuch:
-            return series[:MOST_FINE]
-        by_id = dict(zip(ids, _peak(levels, stretch.before, stretch.during).tolist(), strict=True))
-        chosen = sorted((one for one in series if by_id[one.id] >= SCREENED), key=lambda one: -by_id[one.id])
-        return chosen[:MOST_FINE]
+            return numbers[:MOST_FINE]
+        peaks = np.empty(len(numbers))
+        peaks[order] = _peak(levels, stretch.before, stretch.during)
+        farthest = np.argsort(-peaks, kind="stable")
+        chosen: I64 = numbers[farthest[peaks[farthest] >= SCREENED][:MOST_FINE]]
+        return chosen
 
     def _coarse(self, series: Sequence[Series], steps: Steps) -> F64:
         """What is kept of each five minutes, in the order of the series; nothing where that would be too much."""

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import fcntl
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from alembic import command
 from alembic.config import Config
@@ -13,13 +13,16 @@ from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Connection
 from sqlalchemy.exc import OperationalError
-from sqlalchemy.orm import Session, sessionmaker
+from sqlalchemy.orm import InstrumentedAttribute, Session, sessionmaker
 
-from balise.store.database import is_full, open_engine
+from balise.store.database import in_pieces, is_full, open_engine
 from balise.store.folders import must_be_whole
+from balise.store.state.columns import set_columns
 from balise.store.writer import GroupWriter
 
 R = TypeVar("R")
+AT_ONCE = 250
+"""Rows that are set by one change."""
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -74,6 +77,11 @@ class StateStore:
                 return run()
 
         return self._writer.run(run_with_room)
+
+    def set_columns(self, columns: Sequence[InstrumentedAttribute[Any]], rows: Sequence[Sequence[Any]]) -> None:
+        """`columns.set_columns` for what may be written in part: some rows at a time, others' changes between."""
+        for piece in in_pieces(rows, AT_ONCE):
+            self.write(lambda session, piece=piece: set_columns(session, columns, piece))  # type: ignore[misc]
 
     def size(self) -> int:
         return sum(p.stat().st_size for p in self.path.parent.glob("state.db*"))
