@@ -18,7 +18,7 @@ from worlds.telling import told_after
 
 PAGES = {
     "Now": ("/", "main a[href*='/incidents/'], main a[href*='/alerts/']"),
-    "Fleet": ("/fleet", "main a[href^='/fleet/host-']"),
+    "Fleet": ("/fleet", "main a[href^='/fleet/host-'], main a[href^='/fleet/pier-']"),
     "a host": ("/fleet/host-00007", "main h1"),
     "Alerts": ("/alerts", "main a[href^='/alerts/']"),
     "Incidents": ("/incidents", "main a[href^='/incidents/']"),

@@ -5,12 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from sqlalchemy import create_engine
 
-from balise.store.series import tables
+from balise.store.series import roster, tables
 from balise.store.series.catalogue import Catalogue, Keys, TooMany
 from balise.store.series.places import Key, Places
 
@@ -33,7 +34,11 @@ class CatalogueModel(RuleBasedStateMachine):
         self.engine = create_engine("sqlite://")
         tables.metadata.create_all(self.engine)
         self.connection = self.engine.connect()
+        self.patched = pytest.MonkeyPatch()
+        # Names that nothing has any more are looked for all the time.
+        self.patched.setattr(roster, "MOST_NAMES", 1)
         self.catalogue = Catalogue(most_series_a_host=MOST_A_HOST)
+        self.named: dict[str, set[str]] = {}
         self.held: dict[tuple[int, str, Any], int] = {}
         self.known: dict[tuple[Any, ...], Keys] = {}
         self.gone: set[int] = set()
@@ -44,6 +49,7 @@ class CatalogueModel(RuleBasedStateMachine):
     def note(self, host: int, name: str, trait: Any, number: int) -> None:
         before = self.held.setdefault((host, name, trait), number)
         assert before == number and number not in self.gone
+        self.named.setdefault(name, set()).update(key for key, _ in trait[0])
         assert list(self.held.values()).count(number) == 1
 
     @rule(host=HOSTS, name=NAMES, trait=TRAITS)
@@ -86,6 +92,9 @@ class CatalogueModel(RuleBasedStateMachine):
         self.catalogue = Catalogue(most_series_a_host=MOST_A_HOST)
         self.catalogue.load(self.connection)
         self.known.clear()
+        self.named.clear()
+        for (_, name, trait), _number in self.held.items():
+            self.named.setdefault(name, set()).update(key for key, _ in trait[0])
 
     @invariant()
     def agrees(self) -> None:
@@ -106,9 +115,11 @@ class CatalogueModel(RuleBasedStateMachine):
         for metric in self.catalogue.metrics.values():
             mine = {number for key, number in self.held.items() if key[1] == metric.name}
             assert set(metric.series) == mine and len(metric.series) == len(mine)
+            assert metric.attributes == self.named.get(metric.name, set())
         assert not any(number in series for number in self.gone)
 
     def teardown(self) -> None:
+        self.patched.undo()
         self.connection.close()
         self.engine.dispose()
 
@@ -137,7 +148,7 @@ class PlacesModel(RuleBasedStateMachine):
         self.places = Places()
         self.held: dict[Key, set[int]] = {}
 
-    @rule(number=st.integers(1, 6), series=st.lists(st.integers(0, 9), min_size=1, max_size=5))
+    @rule(number=st.integers(1, 6), series=st.lists(st.integers(0, 9), min_size=1, max_size=5, unique=True))
     def add(self, number: int, series: list[int]) -> None:
         key = (number, True)
         if key not in self.held:

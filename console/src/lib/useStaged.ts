@@ -1,13 +1,16 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 
-const FIRST = 200;
+const FIRST = 60;
 const WHOLE = 10_000;
+/** Milliseconds after the first rows in which whatever else the page asks for first comes first. */
+const REST = 1000;
 
 interface Listed {
   next?: string | null | undefined;
 }
 
-/** A list of which the first rows are shown at once, and all of them as soon as they are there. `whole` says that all
+/** A list of which the first rows are shown at once, and all of them a moment later. `whole` says that all
  * are; it is asked again each `every` milliseconds. */
 export function useStaged<T extends Listed>(
   key: readonly unknown[],
@@ -22,11 +25,17 @@ export function useStaged<T extends Listed>(
     refetchInterval: (query) => (query.state.data?.next ? false : every),
   });
   const more = Boolean(first.data?.next);
+  const [rested, setRested] = useState(false);
+  useEffect(() => {
+    if (!more) return;
+    const timer = setTimeout(() => setRested(true), REST);
+    return () => clearTimeout(timer);
+  }, [more]);
   const all = useQuery({
     ...settings,
     queryKey: [...key],
     queryFn: () => ask(WHOLE),
-    enabled: more,
+    enabled: more && rested,
     refetchInterval: every,
   });
   const [begun, ended] = [first.data && !first.isPlaceholderData, all.data && !all.isPlaceholderData];

@@ -1,5 +1,5 @@
 import { Link, useSearchParams } from "react-router";
-import type { Event, Group } from "../api/client";
+import type { Event, Group, Host, Incident } from "../api/client";
 import { Pin } from "../dashboards/Pin";
 import { statesPanel } from "../dashboards/pinned";
 import { clock, duration, moment, plural, unix } from "../lib/format";
@@ -22,15 +22,6 @@ export function Component() {
   const open = useAlerts({ state: "open" });
   const incidents = useIncidents("open");
   const hosts = useHosts();
-  const end = Math.floor(now / 60) * 60;
-  const groups = useGroups(end - DAY, end + 60);
-  const changes = useEvents(
-    "",
-    'source eq "change"',
-    { from: "", to: "", start: end - DAY, end: end + 60, live: true },
-    300,
-  );
-  const [by, chooseBy] = useBy();
   if (open.isError) return <Failure error={open.error} again={() => void open.refetch()} />;
   if (incidents.isError) return <Failure error={incidents.error} again={() => void incidents.refetch()} />;
   if (!open.data || !hosts.data || !incidents.data) return <Waiting what="the open incidents" lines={8} />;
@@ -42,8 +33,26 @@ export function Component() {
       <h1 className="font-semibold text-xl">{headline(rows, silent)}</h1>
       <p className="mb-2 text-ink-2 text-lg">{known.length > 0 && hurtWords(incidents.data.items)}</p>
       <Board rows={rows} now={now} hosts={known.length} whole={hosts.whole} />
+      <Beneath known={known} incidents={incidents.data.items} now={now} />
+    </>
+  );
+}
+
+/** What is asked for once the board is there. */
+function Beneath({ known, incidents, now }: { known: Host[]; incidents: Incident[]; now: number }) {
+  const end = Math.floor(now / 60) * 60;
+  const groups = useGroups(end - DAY, end + 60);
+  const changes = useEvents(
+    "",
+    'source eq "change"',
+    { from: "", to: "", start: end - DAY, end: end + 60, live: true },
+    300,
+  );
+  const [by, chooseBy] = useBy();
+  return (
+    <>
       <div className="mt-5 grid gap-x-8 gap-y-4 md:grid-cols-3">
-        <ChangedLately events={changes.data?.items ?? []} incidents={incidents.data.items} now={now} />
+        <ChangedLately events={changes.data?.items ?? []} incidents={incidents} now={now} />
         <RunningOut now={now} />
         <Stopped hosts={known} now={now} />
       </div>

@@ -6,15 +6,18 @@ import errno
 import sqlite3
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import chain
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import OperationalError
 
 BUSY_MS = 15_000
 ASKED_AT_ONCE = 1000
 """Values in one question: SQLite takes no more than 32,766."""
+ROWS_AT_ONCE = 2000
+"""Rows of one statement: SQLite takes no more than 32,766 values in it."""
 T = TypeVar("T")
 
 
@@ -25,6 +28,17 @@ def in_pieces(values: Sequence[T], size: int = ASKED_AT_ONCE) -> Iterator[Sequen
     [1000, 1000, 500]
     """
     return (values[start : start + size] for start in range(0, len(values), size))
+
+
+def insert_rows(connection: Connection, words: str, rows: Sequence[Sequence[Any]], after: str = "") -> None:
+    """Inserts rows by statements of many: each step of SQLite lets other threads compute, and waits for its turn then.
+
+    `words` are those of a statement up to its `VALUES`, `after` those behind its rows.
+    """
+    for piece in in_pieces(rows, ROWS_AT_ONCE):
+        one = f"({', '.join('?' * len(piece[0]))})"
+        statement = f"{words} {', '.join([one] * len(piece))} {after}"
+        connection.exec_driver_sql(statement, tuple(chain.from_iterable(piece)))
 
 
 def is_full(error: BaseException) -> bool:

@@ -9,7 +9,6 @@ from bisect import bisect_left
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +18,7 @@ from sqlalchemy import Connection
 from balise.core.events.new_event import NewEvent
 from balise.core.events.sign_ins import OUTCOMES, SignInReader
 from balise.core.moments import NS, Nanos
-from balise.store.database import BUSY_MS, open_engine
+from balise.store.database import BUSY_MS, ROWS_AT_ONCE, insert_rows, open_engine
 from balise.store.events.attribute_sets import AttributeSets
 from balise.store.events.index import WordIndex, words_path
 from balise.store.events.names import Names
@@ -48,18 +47,14 @@ _TABLES = (
     "CREATE INDEX IF NOT EXISTS snapshot_of ON snapshot (host, kind, time)",
     "CREATE TABLE IF NOT EXISTS seen (digest BLOB PRIMARY KEY) WITHOUT ROWID",
 )
-AT_ONCE = 2000
-"""Rows of one statement: each statement lets other threads go first, so few are better than many."""
-_EVENT = "INSERT INTO event (id, time, host, severity, source, pattern, body, attributes) VALUES "
-_ROW = "(?, ?, ?, ?, ?, ?, ?, ?)"
-_EVENTS = _EVENT + ", ".join([_ROW] * AT_ONCE)
-_MINUTE = (
-    "INSERT INTO minute (minute, severity, count, first, last) VALUES (?, ?, ?, ?, ?) "
+_EVENT = "INSERT INTO event (id, time, host, severity, source, pattern, body, attributes) VALUES"
+_MINUTE = "INSERT INTO minute (minute, severity, count, first, last) VALUES"
+_MINUTE_AGAIN = (
     "ON CONFLICT (minute, severity) DO UPDATE SET count = count + excluded.count, "
     "first = coalesce(first, excluded.first), last = coalesce(excluded.last, last)"
 )
-_SAID = (
-    "INSERT INTO said (hour, pattern, severity, source, host, count, last) VALUES (?, ?, ?, ?, ?, ?, ?) "
+_SAID = "INSERT INTO said (hour, pattern, severity, source, host, count, last) VALUES"
+_SAID_AGAIN = (
     "ON CONFLICT (hour, pattern, severity, source, host) DO UPDATE SET count = count + excluded.count, "
     "last = excluded.last"
 )
@@ -69,11 +64,8 @@ _NEWEST = (
     "SELECT max(time) FROM event, last WHERE id BETWEEN low AND high"
 )
 """The newest time, from the last minute that has events in the order of time."""
-_SNAPSHOT = "INSERT INTO snapshot (time, host, kind, data) VALUES (?, ?, ?, ?)"
-_SIGN_IN = (
-    "INSERT INTO sign_in (id, time, host, account, address, outcome, how, detail, count) "
-    "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
-)
+_SNAPSHOT = "INSERT INTO snapshot (time, host, kind, data) VALUES"
+_SIGN_IN = "INSERT INTO sign_in (id, time, host, account, address, outcome, how, detail, count) VALUES"
 MINUTE, HOUR = 60 * NS, 3600 * NS
 LATE = 60 * NS
 """An event this much older than the newest before it is late: it gets a negative id, so that positive ids stay in
@@ -146,10 +138,8 @@ class Day:
         try:
             if events:
                 self._insert(connection, events, patterns, ids)
-            if snapshots:
-                connection.exec_driver_sql(_SNAPSHOT, [(s.time, s.host, s.kind, s.packed()) for s in snapshots])
-            if digests:
-                connection.exec_driver_sql("INSERT OR IGNORE INTO seen (digest) VALUES (?)", [(d,) for d in digests])
+            insert_rows(connection, _SNAPSHOT, [(s.time, s.host, s.kind, s.packed()) for s in snapshots])
+            insert_rows(connection, "INSERT OR IGNORE INTO seen (digest) VALUES", [(d,) for d in digests])
             connection.commit()
         except Exception:
             connection.rollback()
@@ -185,18 +175,14 @@ class Day:
         known, kept = self._sets.known, self._sets.kept
         held = [known.get(one) or kept(connection, one) for one in attributes]
         rows = list(zip(ids, times, host, severities, source, patterns, bodies, held, strict=True))
-        for at in range(0, len(rows), AT_ONCE):
-            part = rows[at : at + AT_ONCE]
-            statement = _EVENTS if len(part) == AT_ONCE else _EVENT + ", ".join([_ROW] * len(part))
-            connection.exec_driver_sql(statement, tuple(chain.from_iterable(part)))
-        connection.exec_driver_sql(_MINUTE, list(_bars(times, severities, ids)))
-        connection.exec_driver_sql(_SAID, list(_hours(rows)))
+        insert_rows(connection, _EVENT, rows)
+        insert_rows(connection, _MINUTE, list(_bars(times, severities, ids)), _MINUTE_AGAIN)
+        insert_rows(connection, _SAID, list(_hours(rows)), _SAID_AGAIN)
         signed = [
             (ids[at], s.time, s.host, s.account, s.address, OUTCOMES.index(s.outcome), s.how, s.detail, s.count)
             for at, s in self._sign_ins.of(events, patterns)
         ]
-        if signed:
-            connection.exec_driver_sql(_SIGN_IN, signed)
+        insert_rows(connection, _SIGN_IN, signed)
 
     def copy(self, ids: Sequence[int], events: Sequence[NewEvent], patterns: Sequence[int]) -> None:
         """Writes events that have numbers already, in their order, into a new file."""
@@ -208,7 +194,7 @@ class Day:
         for table, columns in (("snapshot", "time, host, kind, data"), ("seen", "digest")):
             marks = ", ".join("?" for _ in columns.split(", "))
             found = old.exec_driver_sql(f"SELECT {columns} FROM {table}")
-            while rows := found.fetchmany(AT_ONCE):
+            while rows := found.fetchmany(ROWS_AT_ONCE):
                 self._writing.exec_driver_sql(
                     f"INSERT OR IGNORE INTO {table} ({columns}) VALUES ({marks})", [tuple(row) for row in rows]
                 )

@@ -36,6 +36,8 @@ MOST_METRICS, MOST_METRICS_A_HOST = 50_000, 5_000
 """Names of metrics that senders may make: whoever makes more has put into names what belongs into attributes."""
 MOST_TOGETHER = 1000
 """Names that come together of which a metric remembers that it noted them."""
+MOST_NOTED = 200_000
+"""Pairs of a metric and such names of which the catalogue does."""
 
 
 class TooMany(Exception):
@@ -116,6 +118,9 @@ class Catalogue:
         self._next_series = 1
         self._pending = Pending()
         self.refused = 0
+        self._noted: set[int] = set()
+        """Metrics with the number of names that they noted."""
+        self._noted_of = 0
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
@@ -253,9 +258,18 @@ class Catalogue:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
-            metric.note_names(self.series.names_of(traits[mine].tolist()))
+        self._note_names(metrics, traits)
         self._pending.series.extend(numbers.tolist())
         self._next_series = int(numbers[-1]) + 1
+
+    def _note_names(self, metrics: I64, traits: I64) -> None:
+        """Series of these metrics have attributes of the names that these traits have."""
+        if self._noted_of != self.series.renumbered or len(self._noted) > MOST_NOTED:
+            self._noted, self._noted_of = set(), self.series.renumbered
+        fresh = set((metrics << 32 | self.series.name_numbers(traits)).tolist()) - self._noted
+        self._noted |= fresh
+        for one in fresh:
+            self.metric_by_id[one >> 32].note_names({self.series.names(one & 0xFFFFFFFF)})
 
     def find(self, host: int, metric: Metric, attributes: Attributes, part: str, kind: PointKind) -> int | None:
         """The number of a series, if there is one."""
@@ -327,7 +341,7 @@ class Catalogue:
     def _add_series(self, number: int, host: int, metric: Metric, trait: int) -> None:
         self.series.add(number, host, metric.id, trait)
         self._own.setdefault(host, OwnSeries()).add(key_of(metric.id, trait), number)
-        metric.note_names(self.series.names_of([trait]))
+        self._note_names(np.array([metric.id]), np.array([trait]))
         metric.series.append(number)
         metric.version += 1
         self._next_series = max(self._next_series, number + 1)
@@ -352,7 +366,7 @@ class Catalogue:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
-            metric.note_names(self.series.names_of(traits[mine].tolist()))
+        self._note_names(metrics, traits)
         self._next_series = int(numbers[-1]) + 1
 
 

@@ -69,9 +69,16 @@ class Door:
         """What of a batch is new, to what is kept and to what was admitted before it in this group."""
         admitted = self._new_of(batch)
         if admitted.batch is not None:
-            np.maximum.at(self._newest, admitted.batch.layout.series, admitted.batch.times)
+            self._note(admitted.batch)
             self._group.append(admitted.batch)
         return admitted
+
+    def _note(self, batch: Batch) -> None:
+        series = batch.layout.series
+        if batch.layout.plain:
+            self._newest[series] = np.maximum(self._newest[series], batch.times)
+        else:
+            np.maximum.at(self._newest, series, batch.times)
 
     def admit_run(self, layout: Layout, times: I64) -> bool:
         """Admits all points of these moments, each of all series of a layout, if they are one after the other and later

@@ -159,7 +159,7 @@ class Head:
         stripe = self.stripes.get(key)
         if stripe is None:
             stripe = self.stripes[key] = Stripe(layout, shared_times=shared_times, since=now, capacity=capacity)
-            self._places.add(key, layout.series)
+            self._places.add(key, layout.series if layout.plain else np.unique(layout.series))
             self.size += stripe.size
         return stripe
 

@@ -23,14 +23,13 @@ class Places:
         self._more: dict[int, list[Key]] = {}
 
     def add(self, key: Key, series: I64) -> None:
-        """A new stripe stands there, with these series."""
+        """A new stripe stands there, with these series, each once."""
         slot = self._free.pop() if self._free else len(self._keys)
         if slot == len(self._keys):
             self._keys.append(key)
         else:
             self._keys[slot] = key
         self._slots[key] = slot
-        series = np.unique(series)
         self._room(int(series.max(initial=-1)) + 1)
         taken = self._slot[series] != NOWHERE
         for one in series[taken].tolist():

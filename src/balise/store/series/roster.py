@@ -17,8 +17,8 @@ Trait = tuple[Attributes, str, PointKind]
 """Attributes, part and kind: what tells series of one host and metric apart."""
 Names = tuple[str, ...]
 NOBODY = -1
-MOST_ALIKE = 10_000
-"""Names that come together of which one copy is kept for all traits."""
+MOST_NAMES = 20_000
+"""Names that attributes have together, from which on those that nothing has any more are looked for."""
 
 
 class Series(NamedTuple):
@@ -43,7 +43,12 @@ class Roster:
         self._traits: list[Trait | None] = []
         self._numbers: dict[Trait, int] = {}
         self._names: list[Names] = []
-        self._alike: dict[Names, Names] = {}
+        self._name_of = np.empty(0, np.int32)
+        """Of each trait which of the names its attributes have."""
+        self._alike: dict[Names, int] = {}
+        self._most_names = MOST_NAMES
+        self.renumbered = 0
+        """How often names were given other numbers."""
         self._uses: list[int] = []
         self._free: list[int] = []
         self._made: list[tuple[int, Trait]] = []
@@ -150,21 +155,35 @@ class Roster:
         self._numbers[made] = number
         self._note_names(number, made[0])
 
-    def names_of(self, traits: Sequence[int]) -> set[Names]:
-        """The names of attributes that there are together in these traits."""
-        held = self._names
-        return {held[trait] for trait in traits}
+    def name_numbers(self, traits: I64) -> I64:
+        """Which names of attributes there are together in each of these traits: numbers that `names` knows."""
+        return self._name_of[traits].astype(np.int64)
+
+    def names(self, number: int) -> Names:
+        return self._names[number]
 
     def _note_names(self, trait: int, attributes: Attributes) -> None:
+        if len(self._names) > self._most_names:
+            self._renumber()
         names = tuple(name for name, _ in attributes)
-        if len(self._alike) > MOST_ALIKE:
-            self._alike.clear()
-        names = self._alike.setdefault(names, names)
-        if trait < len(self._names):
-            self._names[trait] = names
-        else:
-            self._names += [()] * (trait - len(self._names))
+        number = self._alike.get(names)
+        if number is None:
+            number = self._alike[names] = len(self._names)
             self._names.append(names)
+        if trait >= len(self._name_of):
+            more = np.zeros(trait + trait // 4 + 64 - len(self._name_of), np.int32)
+            self._name_of = np.concatenate([self._name_of, more])
+        self._name_of[trait] = number
+
+    def _renumber(self) -> None:
+        """Names that no trait has any more go, and the others have other numbers."""
+        self._alike, self._names, self._most_names = {}, [], MOST_NAMES
+        self.renumbered += 1
+        held = [(number, trait[0]) for number, trait in enumerate(self._traits) if trait is not None]
+        self._most_names = len(held) + MOST_NAMES
+        for number, attributes in held:
+            self._note_names(number, attributes)
+        self._most_names = max(MOST_NAMES, 2 * len(self._names))
 
     def find_trait(self, made: Trait) -> int | None:
         return self._numbers.get(made)
@@ -208,7 +227,7 @@ class Roster:
             trait = self._traits[place]
             if not self._uses[place] and trait is not None:
                 del self._numbers[trait]
-                self._traits[place], self._names[place] = None, ()
+                self._traits[place] = None
                 self._free.append(place)
 
     def _room(self, size: int) -> None:

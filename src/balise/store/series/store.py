@@ -19,7 +19,7 @@ from sqlalchemy.exc import IntegrityError
 from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import BlockEncoder
 from balise.core.series.steps import TIER_SECONDS, TierName
-from balise.store.database import open_engine
+from balise.store.database import insert_rows, open_engine
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.compactor import Compactor
@@ -36,7 +36,7 @@ I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
 log = logging.getLogger(__name__)
 
-_INSERT = "INSERT INTO inbox (seq, layout, times, points) VALUES (?, ?, ?, ?)"
+_INSERT = "INSERT INTO inbox (seq, layout, times, points) VALUES"
 SEALED_UP_TO, NEXT_BLOCK = "sealed up to", "next block"
 """Notes: the highest row of the inbox that was sealed, and the number of the block after all that there were."""
 _NOTE_MORE = (
@@ -214,8 +214,8 @@ class SeriesStore:
         connection = self._write_connection
         try:
             pending.write(connection, self.catalogue.series)
-            connection.exec_driver_sql(
-                _INSERT, [(seq, b.layout.id, b.times.tobytes(), b.values.tobytes()) for seq, b in fresh]
+            insert_rows(
+                connection, _INSERT, [(seq, b.layout.id, b.times.tobytes(), b.values.tobytes()) for seq, b in fresh]
             )
             connection.commit()
         except Exception:

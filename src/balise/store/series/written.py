@@ -13,12 +13,13 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection
 
 from balise.core.series.wire import PointKind
+from balise.store.database import insert_rows
 from balise.store.series.roster import Attributes, Roster, Trait
 
 I64 = NDArray[np.int64]
 GONE = -1
-_INSERT = "INSERT INTO series (first, host, metrics, traits) VALUES (?, ?, ?, ?)"
-_TRAIT = "INSERT OR REPLACE INTO trait (id, attributes, part, kind) VALUES (?, ?, ?, ?)"
+_INSERT = "INSERT INTO series (first, host, metrics, traits) VALUES"
+_TRAIT = "INSERT OR REPLACE INTO trait (id, attributes, part, kind) VALUES"
 
 
 class Columns(NamedTuple):
@@ -32,7 +33,8 @@ class Columns(NamedTuple):
 
 def write_traits(connection: Connection, made: Sequence[tuple[int, Trait]]) -> None:
     """New traits, each with its number, which another had that no series has any more."""
-    connection.exec_driver_sql(_TRAIT, [(n, _json_of(attributes), part, kind) for n, (attributes, part, kind) in made])
+    rows = [(n, _json_of(attributes), part, kind) for n, (attributes, part, kind) in made]
+    insert_rows(connection, _TRAIT, rows)
 
 
 def write_series(connection: Connection, roster: Roster, numbers: Sequence[int]) -> None:
@@ -46,8 +48,7 @@ def write_series(connection: Connection, roster: Roster, numbers: Sequence[int])
         for run in np.split(np.arange(len(own)), ends)
         if len(run)
     ]
-    if rows:
-        connection.exec_driver_sql(_INSERT, rows)
+    insert_rows(connection, _INSERT, rows)
 
 
 def read_traits(connection: Connection, used: I64) -> Iterator[tuple[int, Trait]]:
