@@ -575,6 +575,33 @@ def test_what_is_unusual_is_known_after_two_weeks(console: Parts) -> None:
     assert alert.baseline is not None and alert.baseline.middle == pytest.approx(10.6, abs=0.7)
 
 
+def test_hosts_that_come_while_it_learns_are_learnt_the_next_time(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    hour = time.time() // 3600 * 3600
+    for week in (3, 2, 1):
+        for i in range(-3, 4):
+            start = hour - week * 7 * 86_400 + i * 3600
+            put(console, "a", "load", [(start + 60 * m, 10.0 + m % 2) for m in range(60)])
+    keep(console, "odd", rule({"metric": "load", "take": "avg", "over": "5m"}, {"unusual": 6}))
+    console.watch.tick(hour + 601)
+    part, came = console.learner._history.part, iter(range(1000))
+
+    def others_come(*given: Any, **named: Any) -> Any:
+        put(console, f"late-{next(came)}", "load", [(hour + 600, 10.0)])
+        console.watch.tick(hour + 602)
+        return part(*given, **named)
+
+    with monkeypatch.context() as meanwhile:
+        meanwhile.setattr(console.learner._history, "part", others_come)
+        console.learner.work(hour + 603)
+    odd = console.watch.rules["odd"]
+    assert next(came) > 10 and len(odd.groups) > 10
+    assert odd.usual is not None and len(odd.usual[1].middle) == 1
+    console.learner.work(hour + 3590)
+    assert len(odd.usual[1].middle) == len(odd.groups)
+
+
 def test_a_pattern_that_is_new_and_one_that_comes_more_often(console: Parts) -> None:
     now = time.time()
     for i in range(20):

@@ -44,9 +44,10 @@ class History:
     def __init__(self, metrics: Metrics) -> None:
         self._metrics = metrics
 
-    def of(self, rule: Watched, steps: Steps, take: Take | None = None) -> F64:
-        """Values [groups, steps]; `take` instead of the rule's own. Raises TooLarge."""
-        count = len(rule.groups)
+    def of(self, rule: Watched, steps: Steps, take: Take | None = None, groups: int | None = None) -> F64:
+        """Values [groups, steps], of as many groups as there are or are asked for; `take` instead of the rule's own.
+        Raises TooLarge."""
+        count = len(rule.groups) if groups is None else groups
         parts = {name: self.part(rule, feed.value, steps, take, count) for name, feed in rule.feeds.items()}
         return rule.combined(parts)
 
@@ -152,20 +153,22 @@ class Learner:
         for week, hours in enumerate(wanted.tolist()):
             first, last = min(hours), max(hours)
             steps = Steps(first * NS, HOUR * NS, (last - first) // HOUR + 1)
-            line, varied = self.by_hour(rule, steps)
+            line, varied = self.by_hour(rule, steps, groups)
             places = [(hour - first) // HOUR for hour in hours]
             values[:, week], within[:, week] = line[:, places], varied[:, places]
         return values, within
 
-    def by_hour(self, rule: Watched, steps: Steps) -> tuple[F64, F64]:
+    def by_hour(self, rule: Watched, steps: Steps, groups: int | None = None) -> tuple[F64, F64]:
         """What was in each hour of a span, and by how much it varied inside; [groups, hours]."""
-        values = self._history.of(rule, steps)
+        # Others may come meanwhile.
+        count = len(rule.groups) if groups is None else groups
+        values = self._history.of(rule, steps, groups=count)
         takes = {feed.value.take for feed in rule.feeds.values()}
         if takes & set(TOTALS):
             values = values * (rule.over / HOUR)
             return values, np.sqrt(np.maximum(values, 0.0)) * 6
         if takes <= {"avg", "last", "min", "max"} and len(rule.feeds) == 1:
-            low, high = (self._history.of(rule, steps, take) for take in VARIED)
+            low, high = (self._history.of(rule, steps, take, count) for take in VARIED)
             return values, high - low
         return values, np.full(values.shape, np.nan)
 
