@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import get_args
 
 import numpy as np
 import pytest
@@ -185,6 +186,22 @@ def test_a_host_is_as_bad_as_its_worst_alert() -> None:
     assert host_state(["warning", "critical"], silent=True, paused=False) == "critical"
     assert host_state([], silent=True, paused=False) == "silent"
     assert host_state(["critical"], silent=False, paused=True) == "paused"
+
+
+CHANGES = st.lists(st.tuples(st.integers(0, 12), st.sampled_from(get_args(State))), max_size=6).map(
+    lambda told: [Stretch(at=at, state=state) for at, state in sorted(told, key=lambda one: one[0])]
+)
+
+
+@given(st.lists(CHANGES, max_size=5), st.integers(0, 6), st.integers(1, 8))
+def test_a_ribbon_is_what_each_moment_says(histories: list[list[Stretch]], start: int, long: int) -> None:
+    """Against a look at every moment."""
+    wanted: list[tuple[float, State]] = []
+    for moment in range(start, start + long):
+        now = [[one.state for one in history if one.at <= moment][-1:] for history in histories]
+        if any(now) and (not wanted or wanted[-1][1] != worst(state for one in now for state in one)):
+            wanted.append((moment, worst(state for one in now for state in one)))
+    assert [(one.at, one.state) for one in ribbon(histories, start, start + long)] == wanted
 
 
 def test_a_ribbon_is_the_worst_of_several_over_time() -> None:

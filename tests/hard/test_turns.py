@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import asyncio
+import threading
 from collections import Counter
+from functools import partial
+from types import SimpleNamespace
+from typing import cast
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from balise.api.lists import Note
 from balise.server.errors import Refused
-from balise.server.turns import WAITING, Turns
+from balise.server.keeping.memory import Memory
+from balise.server.people.access import Principal
+from balise.server.turns import WAITING, Turns, Turnstile
 
 
 @given(st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 3), st.booleans()), max_size=30))
@@ -64,6 +71,26 @@ def test_who_asks_much_holds_nobody_up() -> None:
     asyncio.run(all_of_them())
     assert max(order.index("ada"), order.index("ben")) < 6
     assert len(order) == 23
+
+
+def test_what_takes_long_holds_up_none_of_the_same_persons_other_questions() -> None:
+    turnstile = Turnstile(cast(Memory, SimpleNamespace(check_question=lambda: None)))
+    who, free, order = Principal("ada", "viewer"), threading.Event(), []
+
+    def long(number: int) -> Note:
+        free.wait(10)
+        order.append(f"long {number}")
+        return Note(detail="")
+
+    async def all_of_them() -> None:
+        many = [asyncio.create_task(turnstile.answered_at_length(who, partial(long, n))) for n in range(3)]
+        await asyncio.sleep(0)
+        await asyncio.wait_for(asyncio.gather(*(turnstile.asked(who, lambda: order.append("short")) for _ in "12")), 5)
+        free.set()
+        assert [answer.body for answer in await asyncio.gather(*many)] == [b'{"detail":""}'] * 3
+
+    asyncio.run(all_of_them())
+    assert order == ["short", "short", "long 0", "long 1", "long 2"]
 
 
 def test_who_waits_too_long_or_asks_too_much_is_told() -> None:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from balise.api.foresight import BaselineQuery, Forecast, ForecastQuery
 from balise.api.spans import rfc3339
 from balise.server.parts import Parts
+from balise.server.rules import foresight
 from laying import lay
 
 F64 = NDArray[np.float64]
@@ -107,3 +108,26 @@ def test_a_saw_tooth_that_is_emptied_reaches_nothing(console: Parts) -> None:
     teeth = 0.4 + 0.5 * ((times - times[0]) % (3 * DAY)) / (3 * DAY)
     found = forecast(console, teeth, times, "5d")
     assert found.reaches_at is None
+
+
+def test_a_forecast_is_worked_out_once_for_all_who_ask_within_a_minute(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = float(int(time.time()) // 300 * 300)
+    times = np.arange(now - 14 * DAY, now, 300.0)
+    first = forecast(console, 0.5 + 0.02 * (times - times[0]) / DAY, times, "20d")
+    asked: list[str] = []
+    made = console.foresight._made
+    monkeypatch.setattr(console.foresight, "_made", lambda *given: (asked.append(given[0]), made(*given))[1])  # type: ignore[func-returns-value]
+
+    def again(horizon: str) -> Forecast:
+        query = {"metric": "fill", "at": 1.0, "horizon": horizon}
+        return console.foresight.forecast(ForecastQuery.model_validate(query)).series[0]
+
+    assert again("20d") == first and asked == []
+    again("19d")
+    assert asked == ["fill"]
+    clock = time.time
+    monkeypatch.setattr(foresight.time, "time", lambda: clock() + 61.0)
+    assert again("20d").slope_per_day == pytest.approx(first.slope_per_day, rel=1e-3)
+    assert asked == ["fill", "fill"]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
+from itertools import groupby, zip_longest
 
 from balise.api.hosts import STATES_WORST_FIRST, State, Stretch
 
@@ -32,18 +34,23 @@ def host_state(alert_severities: Iterable[str], *, silent: bool, paused: bool) -
 
 def ribbon(histories: Sequence[Sequence[Stretch]], start: float, end: float) -> list[Stretch]:
     """The worst state of several things over [start, end), from each one's changes in order of time."""
-    moments = sorted({start, *(s.at for history in histories for s in history if start < s.at < end)})
-    places = [0] * len(histories)
+    changes = [
+        (max(now.at, start), number, now.state)
+        for number, history in enumerate(histories)
+        for now, then in zip_longest(history, history[1:])
+        if now.at < end and (then is None or then.at > start)
+    ]
+    changes.sort(key=lambda change: change[0])
+    held: dict[int, State] = {}
+    counts: Counter[State] = Counter()
     out: list[Stretch] = []
-    for moment in moments:
-        states: list[State] = []
-        for i, history in enumerate(histories):
-            while places[i] < len(history) and history[places[i]].at <= moment:
-                places[i] += 1
-            if places[i]:
-                states.append(history[places[i] - 1].state)
-        if states:
-            state = worst(states)
-            if not out or out[-1].state != state:
-                out.append(Stretch(at=moment, state=state))
+    for moment, together in groupby(changes, key=lambda change: change[0]):
+        for _, number, state in together:
+            if number in held:
+                counts[held[number]] -= 1
+            held[number] = state
+            counts[state] += 1
+        state = worst(one for one, count in counts.items() if count)
+        if not out or out[-1].state != state:
+            out.append(Stretch(at=moment, state=state))
     return out

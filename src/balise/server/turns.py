@@ -33,6 +33,7 @@ class Turnstile:
     def __init__(self, memory: Memory) -> None:
         self._memory = memory
         self._questions = Turns()
+        self._long = Turns(2, 1)
         self._tries = Turns(8, 2, waiting=16)
 
     async def asked(self, who: Principal, work: Callable[[], T]) -> T:
@@ -43,13 +44,27 @@ class Turnstile:
 
     async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """`asked`, and put into JSON there too."""
-        content = await self.asked(who, lambda: work().model_dump_json(by_alias=True))
-        return Response(content, media_type="application/json")
+        self._memory.check_question()
+        async with self._questions.of(who.name):
+            return await packed(work)
+
+    async def answered_at_length(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
+        """As `answered`, for what reads long stretches of many series: of these one person's are worked on one after
+        the other, and none of their other questions waits for them."""
+        self._memory.check_question()
+        async with self._long.of(who.name):
+            return await packed(work)
 
     async def tried(self, who: Principal, work: Callable[[], T]) -> T:
         """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
         async with self._tries.of(who.name):
             return await run_in_threadpool(work)
+
+
+async def packed(work: Callable[[], BaseModel]) -> Response:
+    """What is worked out, put into JSON beside the loop."""
+    content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
+    return Response(content, media_type="application/json")
 
 
 class Turns:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, NamedTuple
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, null, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import Collection, Evidence, Facts, Host, HostChange, HostsChange, Stretch
@@ -23,6 +24,7 @@ from balise.server.hosts.machines import LABEL, Machines
 from balise.server.hosts.reports import HostReports
 from balise.server.people.access import audit
 from balise.server.signals import Signal
+from balise.store.database import in_pieces
 from balise.store.state import tables
 from balise.store.state.store import StateStore
 
@@ -31,6 +33,15 @@ ERASING, ERASED = "(erasing) ", "(erased) "
 MOST_LABELS, MOST_CARRIED = 64, 200
 _SORTS = ("name", "state", "last_seen")
 _WORST = {"critical": 0, "warning": 1, "silent": 2, "ok": 3, "paused": 4}
+
+
+class _Row(NamedTuple):
+    """What is written of a host, and told of it."""
+
+    created_at: float
+    retired_at: float | None
+    facts: dict[str, Any] | None
+    agent: dict[str, Any] | None
 
 
 class HostBook:
@@ -80,7 +91,7 @@ class HostBook:
         if cursor and not cursor.isdecimal():
             raise bad_field("cursor", "not one that an earlier answer gave: leave it out to begin anew")
         part = found[at : at + limit]
-        rows = self._rows([k.id for k in part])
+        rows = self._rows(part)
         severities = self._alerts.open.severities()
         carries = self._machines.carried()
         items = [self._answer(k, rows.get(k.id), severities, carries) for k in part]
@@ -88,7 +99,7 @@ class HostBook:
 
     def get(self, name: str) -> Host:
         known = self.known(name)
-        row = self._rows([known.id]).get(known.id)
+        row = self._rows([known]).get(known.id)
         return self._answer(known, row, self._alerts.open.severities(), self._machines.carried())
 
     def known(self, name: str) -> Known:
@@ -97,12 +108,26 @@ class HostBook:
             raise unknown("host", name)
         return known
 
-    def _rows(self, ids: list[int]) -> dict[int, tables.Host]:
-        rows = self._state.read(lambda s: list(s.scalars(select(tables.Host).where(tables.Host.id.in_(ids)))))
-        return {row.id: row for row in rows}
+    def _rows(self, hosts: Sequence[Known]) -> dict[int, _Row]:
+        """What is written of hosts; an agent's report only where none came since the start."""
+        host = tables.Host
+        told = select(host.id, host.created_at, host.retired_at, host.facts, null().label("agent"))
+        kept = select(host.id, host.created_at, host.retired_at, host.facts, host.agent)
+        heard = [known.id for known in hosts if self._reports.last(known.id) is not None]
+        others = [known.id for known in hosts if self._reports.last(known.id) is None]
+
+        def read(session: Session) -> dict[int, _Row]:
+            return {
+                row.id: _Row(row.created_at, row.retired_at, row.facts, row.agent)
+                for query, ids in ((told, heard), (kept, others))
+                for piece in in_pieces(ids)
+                for row in session.execute(query.where(host.id.in_(piece)))
+            }
+
+        return self._state.read(read)
 
     def _answer(
-        self, known: Known, row: tables.Host | None, severities: dict[int, list[str]], carries: dict[str, list[str]]
+        self, known: Known, row: _Row | None, severities: dict[int, list[str]], carries: dict[str, list[str]]
     ) -> Host:
         facts = Facts.model_validate(row.facts) if row and row.facts else None
         machine, by = self._machines.of(known)

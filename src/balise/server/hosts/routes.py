@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 
 from balise.api.hosts import Evidence, Host, HostChange, HostsChange, HostsChanged, Stretch
 from balise.api.lists import Note, Page
@@ -15,6 +15,7 @@ from balise.server.asking import span_of
 from balise.server.callers import Administrator, Operator, Viewer, part
 from balise.server.filters.book import FilterBook
 from balise.server.hosts.book import HostBook
+from balise.server.turns import packed
 
 router = APIRouter(tags=["hosts"])
 FiltersHere = Annotated[FilterBook, part(FilterBook)]
@@ -22,8 +23,8 @@ HostsHere = Annotated[HostBook, part(HostBook)]
 From = Annotated[Instant, Query(alias="from")]
 
 
-@router.get("/hosts")
-def list_hosts(
+@router.get("/hosts", response_model=Page[Host])
+async def list_hosts(
     hosts: HostsHere,
     filters: FiltersHere,
     _who: Viewer,
@@ -33,8 +34,8 @@ def list_hosts(
     limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
     cursor: Annotated[str | None, Query(max_length=20)] = None,
     retired: Annotated[bool, Query(description="those that have left, instead of those that are here")] = False,
-) -> Page[Host]:
-    return hosts.page(filters.text(where, filter), sort, limit, cursor, retired=retired)
+) -> Response:
+    return await packed(lambda: hosts.page(filters.text(where, filter), sort, limit, cursor, retired=retired))
 
 
 @router.post("/hosts/change")

@@ -101,4 +101,4 @@ async def picture_of_chart(
 @router.post("/metrics/moved", tags=["metrics"], response_model=MovedAnswer)
 async def moved_metrics(moved: MovedHere, turn: Turn, who: Viewer, filters: FiltersHere, body: MovedQuery) -> Response:
     """What moved most in a stretch of time, beside what was before it and the same hours of the last days."""
-    return await turn.answered(who, lambda: moved.find(filters.applied(body)))
+    return await turn.answered_at_length(who, lambda: moved.find(filters.applied(body)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 import time
 from collections.abc import Mapping
 from datetime import tzinfo
@@ -35,6 +36,8 @@ from balise.store.series.query import TooLarge
 
 MOST_HOURS = 24 * 92
 MOST_LINES = 200
+TOLD_FOR, MOST_TOLD = 60.0, 64
+"""Seconds for which a forecast is told again, and how many of them are kept."""
 
 
 class Foresight:
@@ -48,6 +51,8 @@ class Foresight:
         self._learner = learner
         self._history = history
         self._zone = zone
+        self._telling = threading.Lock()
+        self._told: dict[str, tuple[float, ForecastAnswer]] = {}
 
     def baseline(self, query: BaselineQuery) -> BaselineAnswer:
         """What is usual in each hour of a span. Raises Refused 422 naming the field, 404 for an unknown metric."""
@@ -90,8 +95,20 @@ class Foresight:
         )
 
     def forecast(self, query: ForecastQuery) -> ForecastAnswer:
-        """When a metric gets to a value. Raises Refused as `baseline`."""
-        now = time.time()
+        """When a metric gets to a value; for all who ask within a minute it is worked out once. Raises Refused as
+        `baseline`."""
+        now, asked = time.time(), query.model_dump_json()
+        with self._telling:
+            held = self._told.get(asked)
+            if held is None or not 0 <= now - held[0] < TOLD_FOR:
+                held = now, self._forecast(query, now)
+                self._told.pop(asked, None)
+                while len(self._told) >= MOST_TOLD:
+                    del self._told[next(iter(self._told))]
+                self._told[asked] = held
+        return held[1]
+
+    def _forecast(self, query: ForecastQuery, now: float) -> ForecastAnswer:
         limits = {"warning": {"runs_out_within": query.horizon, "at": query.at}}
         rule = self._made(query.metric, query.where, query.take, query.by, limits)
         courses = rule.courses[WARNING]

@@ -57,14 +57,14 @@ def list_rules(
 @router.post("/rules/rehearse", tags=["rules"], response_model=Rehearsal)
 async def rehearse_rule(rules: RulesHere, filters: FiltersHere, turn: Turn, who: Viewer, body: Rehearse) -> Response:
     rule = filters.put_in(body.rule, "hosts")
-    return await turn.answered(who, lambda: rules.rehearse(body.model_copy(update={"rule": rule})))
+    return await turn.answered_at_length(who, lambda: rules.rehearse(body.model_copy(update={"rule": rule})))
 
 
 @router.post("/rules/suggest", tags=["rules"], response_model=Suggestion)
 async def suggest_limits(rules: RulesHere, filters: FiltersHere, turn: Turn, who: Viewer, body: Suggest) -> Response:
     """Limits that would have opened at most so often, by what was measured."""
     rule = filters.put_in(body.rule, "hosts")
-    return await turn.answered(who, lambda: rules.suggest(body.model_copy(update={"rule": rule})))
+    return await turn.answered_at_length(who, lambda: rules.suggest(body.model_copy(update={"rule": rule})))
 
 
 @router.post("/rules/check", tags=["rules"])
@@ -139,4 +139,4 @@ async def forecast(
     foresight: ForesightHere, filters: FiltersHere, turn: Turn, who: Viewer, body: ForecastQuery
 ) -> Response:
     """When a metric gets to a value, by a robust trend; those that get there first come first."""
-    return await turn.answered(who, lambda: foresight.forecast(filters.applied(body)))
+    return await turn.answered_at_length(who, lambda: foresight.forecast(filters.applied(body)))

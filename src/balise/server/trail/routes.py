@@ -26,7 +26,7 @@ async def trail_of_incident(trails: TrailsHere, turn: Turn, who: Viewer, number:
 @router.post("/trail", response_model=Trail)
 async def trail_of_place(trails: TrailsHere, turn: Turn, who: Viewer, body: TrailQuery) -> Response:
     """The likely causes of what is felt at a host, a service, an application or an alert, in a stretch of time."""
-    return await turn.answered(who, lambda: trails.ask(body))
+    return await turn.answered_at_length(who, lambda: trails.ask(body))
 
 
 @router.post("/incidents/{number}/cause", response_model=SaidCause)
