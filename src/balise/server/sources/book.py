@@ -27,6 +27,8 @@ OTHER_KINDS: tuple[SourceKind, ...] = ("journal", "channel")
 """What a collector follows beside files."""
 _OLD_STATES = {"missing": "nothing-matches", "not-a-file": "directory"}
 """What agents of earlier versions say."""
+SENT: SourceState = "following"
+"""How what senders send over OTLP is, as far as anybody can tell."""
 
 
 class SourceBook:
@@ -55,19 +57,22 @@ class SourceBook:
         if host is not None and known is None and not any(h.host == host for h in self._senders.heard()):
             raise unknown("host", host)
         hosts = self._directory.all() if host is None else [known] if known is not None else []
-        found = [source for one in hosts for source in self._files(one, now)]
+        found = [source for one in hosts for source in self._files(one, now, state)]
         found += self._received(host, now)
-        found += self._sent(host, now)
+        if state in (None, SENT):
+            found += self._sent(host, now)
         chosen = [source for source in found if state in (None, source.state)]
         chosen.sort(key=lambda s: (STATES.index(s.state), s.host, s.name))
         return chosen[:MOST_SOURCES]
 
-    def _files(self, known: Known, now: float) -> Iterator[Source]:
+    def _files(self, known: Known, now: float, wanted: SourceState | None) -> Iterator[Source]:
         silent = known.mode not in NOBODYS and known.is_silent(now)
         for told in self._reports.files(known.id):
             state, message = _state(told.get("status")), str(told.get("detail", ""))
             if silent:
                 state, message = "stopped", f"{known.name} is silent: its lines come when it is heard again"
+            if wanted not in (None, state):
+                continue
             lines_pm, bytes_pm = self._pace_of_file(known.name, told, now)
             near = told.get("near")
             last = told.get("last_at")
@@ -121,7 +126,7 @@ class SourceBook:
                     host=name,
                     kind="otlp",
                     name=sender,
-                    state="following",
+                    state=SENT,
                     message="OTLP logs",
                     last_line_at=rfc3339(last),
                     lines=lines,
