@@ -47,6 +47,10 @@ class Sshd:
         self.authorized = self._open / "authorized"
         self.authorized.write_text((folder / "user.pub").read_text())
         self.authorized.chmod(0o644)
+        self.loose = self._open / "loose"
+        """Where whoever comes in makes files that are to be gone soon."""
+        self.loose.mkdir()
+        self.loose.chmod(0o777)
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(exist_ok=True)
         self.start()
@@ -57,7 +61,7 @@ class Sshd:
         config.write_text(
             f"{self._more}Port {self.port}\nListenAddress {self.address}\nHostKey {self.folder}/{host_key}\n"
             f"PidFile {self.folder}/pid\nAuthorizedKeysFile {self.authorized}\nPasswordAuthentication no\n"
-            "KbdInteractiveAuthentication no\nStrictModes no\nUsePAM no\n"
+            f"KbdInteractiveAuthentication no\nStrictModes no\nUsePAM no\nSetEnv TMPDIR={self.loose}\n"
         )
         with (self.folder / "log").open("ab") as log:
             words = [*self._wrapper, str(SSHD), "-D", "-e", "-f", str(config)]

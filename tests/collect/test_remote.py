@@ -119,7 +119,8 @@ def test_one_connection_is_kept_and_no_file_is_left(sshd: Sshd, tmp_path: Path) 
     read(sshd.target(), times=4)
     assert (sshd.folder / "log").read_text().count("Accepted publickey") == accepted + 1
     after = {p.name for p in home.iterdir()} | {p.name for p in Path("/tmp").iterdir()}
-    assert {name for name in after - before if "balise" in name or "tmp." in name} == set()
+    assert {name for name in after - before if "balise" in name} == set()
+    assert list(sshd.loose.iterdir()) == []
 
 
 def test_followed_files_survive_rotation_truncation_and_half_lines(sshd: Sshd, tmp_path: Path) -> None:
