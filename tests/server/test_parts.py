@@ -43,7 +43,7 @@ from balise.server.settings import Settings
 from balise.server.workers import Workers
 from balise.store.events.day import Snapshot, pack_snapshot
 from balise.store.events.store import Delivery
-from balise.store.state.tables import Host, Remote, Rule
+from balise.store.state.tables import Host, Remote, Rule, Token
 from running import until
 
 
@@ -121,19 +121,23 @@ def test_what_of_hosts_could_not_be_written_is_written_the_next_time(
     known = console.directory.ensure("buoy-4")
     console.directory.heard(known.id, 1000.0, 2000.0)
     console.reports.take(known.id, {"version": "1"})
+    _, token = console.tokens.make("tide", "viewer", by="test")
+    assert console.access.bearer(token) is not None
 
     def full(_change: Any) -> None:
         raise OSError(28, "no space left on device")
 
     with monkeypatch.context() as meanwhile:
         meanwhile.setattr(console.state, "write", full)
-        for write in (console.directory.write_heard, console.reports.write):
+        for write in (console.directory.write_heard, console.reports.write, console.access.write_used):
             with pytest.raises(OSError, match="no space"):
                 write()
     console.directory.write_heard()
     console.reports.write()
     row = console.state.read(lambda s: s.get_one(Host, known.id))
     assert (row.last_seen, row.agent) == (2000.0, {"version": "1"})
+    console.access.write_used()
+    assert console.state.read(lambda s: s.scalar(select(Token.used_at).where(Token.name == "tide"))) is not None
 
 
 def test_of_work_that_nobody_waits_for_one_is_done_at_a_time_and_holds_up_no_other() -> None:
@@ -159,6 +163,10 @@ def test_of_work_that_nobody_waits_for_one_is_done_at_a_time_and_holds_up_no_oth
     workers.stop()
     workers.join()
     assert most == [1]
+    # Who waits for a turn as it ends begins nothing any more.
+    before = Counter(done)
+    workers._workers[0].once()
+    assert done == before
     assert [failures.name for failures in workers.failures() if failures.count] == ["fails"]
 
 

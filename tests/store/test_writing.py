@@ -14,10 +14,10 @@ from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.config import Config
 from alembic.migration import MigrationContext
-from sqlalchemy import inspect, select
+from sqlalchemy import event, inspect, select
 from sqlalchemy.exc import IntegrityError
 
-from balise.store.database import open_engine
+from balise.store.database import insert_rows, open_engine
 from balise.store.state import tables
 from balise.store.state.secrets import ENVIRONMENT, Sealer, digest, new_token
 from balise.store.state.store import StateStore
@@ -59,6 +59,22 @@ def test_columns_of_many_rows_are_set_by_their_numbers(tmp_path: Path, monkeypat
     state.set_columns([Host.last_seen], [(one.id, 1.0) for one in made])
     assert len(pieces) == 3
     state.close()
+
+
+@pytest.mark.parametrize("count", [0, 1, 2, 5, 511, 512, 513, 1700])
+def test_rows_are_inserted_in_order_by_few_statements_of_few_sizes(tmp_path: Path, count: int) -> None:
+    with open_engine(tmp_path / "rows.db").connect() as connection:
+        connection.exec_driver_sql("CREATE TABLE t (number INTEGER PRIMARY KEY, often INTEGER, word TEXT)")
+        words: list[str] = []
+        event.listen(connection, "before_cursor_execute", lambda _c, _cursor, said, *_: words.append(said))
+        rows = [(n * 3 % 1701, 1, f"it's {n}") for n in range(count)]
+        again = "ON CONFLICT (number) DO UPDATE SET often = often + 1, word = excluded.word"
+        insert_rows(connection, "INSERT INTO t (number, often, word) VALUES", rows, again)
+        wanted = {number: (sum(number == other for other, *_ in rows), word) for number, _, word in rows}
+        found = connection.exec_driver_sql("SELECT number, often, word FROM t").all()
+        assert {number: (often, word) for number, often, word in found} == wanted
+        assert {said.count("(?, ?, ?)") for said in words[:-1]} <= {1 << n for n in range(10)}
+        assert len(words) - 1 <= count // 512 + 9
 
 
 class Book:

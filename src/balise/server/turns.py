@@ -44,15 +44,16 @@ class Turnstile:
 
     async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """`asked`, and put into JSON there too."""
-        self._memory.check_question()
-        async with self._questions.of(who.name):
-            return await packed(work)
+        return await self._answered(self._questions, who, work)
 
     async def answered_at_length(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """As `answered`, for what reads long stretches of many series: of these one person's are worked on one after
         the other, and none of their other questions waits for them."""
+        return await self._answered(self._long, who, work)
+
+    async def _answered(self, turns: Turns, who: Principal, work: Callable[[], BaseModel]) -> Response:
         self._memory.check_question()
-        async with self._long.of(who.name):
+        async with turns.of(who.name):
             return await packed(work)
 
     async def tried(self, who: Principal, work: Callable[[], T]) -> T:

@@ -14,6 +14,7 @@ class Workers:
     def __init__(self) -> None:
         self._workers: list[Worker] = []
         self._turn = threading.Lock()
+        self._stopping = False
 
     def add(self, name: str, step: Callable[[], object], every: float) -> None:
         """Has something done again and again, with so many seconds between; before `start`."""
@@ -25,7 +26,7 @@ class Workers:
 
         def in_turn() -> object:
             with self._turn:
-                return step()
+                return None if self._stopping else step()
 
         self.add(name, in_turn, every)
 
@@ -35,6 +36,7 @@ class Workers:
 
     def stop(self) -> None:
         """None of them begins anything new."""
+        self._stopping = True
         for worker in self._workers:
             worker.stop()
 

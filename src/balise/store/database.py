@@ -16,8 +16,8 @@ from sqlalchemy.exc import OperationalError
 BUSY_MS = 15_000
 ASKED_AT_ONCE = 1000
 """Values in one question: SQLite takes no more than 32,766."""
-ROWS_AT_ONCE = 2000
-"""Rows of one statement: SQLite takes no more than 32,766 values in it."""
+ROWS_AT_ONCE = 512
+"""Rows of one statement, a power of two: SQLite takes no more than 32,766 values in it."""
 T = TypeVar("T")
 
 
@@ -33,12 +33,16 @@ def in_pieces(values: Sequence[T], size: int = ASKED_AT_ONCE) -> Iterator[Sequen
 def insert_rows(connection: Connection, words: str, rows: Sequence[Sequence[Any]], after: str = "") -> None:
     """Inserts rows by statements of many: each step of SQLite lets other threads compute, and waits for its turn then.
 
-    `words` are those of a statement up to its `VALUES`, `after` those behind its rows.
+    `words` are those of a statement up to its `VALUES`, `after` those behind its rows. Statements have as many rows as
+    a power of two: preparing one costs more than carrying it out, and what is prepared is kept in memory.
     """
-    for piece in in_pieces(rows, ROWS_AT_ONCE):
-        one = f"({', '.join('?' * len(piece[0]))})"
-        statement = f"{words} {', '.join([one] * len(piece))} {after}"
-        connection.exec_driver_sql(statement, tuple(chain.from_iterable(piece)))
+    at = 0
+    while at < len(rows):
+        size = min(ROWS_AT_ONCE, 1 << (len(rows) - at).bit_length() - 1)
+        one = f"({', '.join('?' * len(rows[at]))})"
+        statement = f"{words} {', '.join([one] * size)} {after}"
+        connection.exec_driver_sql(statement, tuple(chain.from_iterable(rows[at : at + size])))
+        at += size
 
 
 def is_full(error: BaseException) -> bool:

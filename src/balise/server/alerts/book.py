@@ -243,7 +243,12 @@ class AlertBook:
                 rows.append(
                     {"id": held.id, "value": held.value, "worst_value": held.worst, "detail": held.detail or None}
                 )
-            self._state.write(lambda s, rows=rows: s.execute(update(Alert), rows))  # type: ignore[misc]
+            try:
+                self._state.write(lambda s, rows=rows: s.execute(update(Alert), rows))  # type: ignore[misc]
+            except Exception:
+                for held in piece:
+                    held.moved = True
+                raise
 
     def end_of_rule(self, rule: str, why: str, now: float, *, keep: Callable[[str], bool] = lambda _key: False) -> None:
         """Ends a rule's open alerts because the rule changed or went away; whoever was told is told."""

@@ -133,7 +133,12 @@ class Access:
                         ended = True
             return ended
 
-        if self._state.write(write):
+        try:
+            ended = self._state.write(write)
+        except Exception:
+            self._used = {**used, **self._used}
+            raise
+        if ended:
             self.forget_remembered()
 
     def has_users(self) -> bool:

@@ -97,16 +97,25 @@ class Foresight:
     def forecast(self, query: ForecastQuery) -> ForecastAnswer:
         """When a metric gets to a value; for all who ask within a minute it is worked out once. Raises Refused as
         `baseline`."""
-        now, asked = time.time(), query.model_dump_json()
+        asked = query.model_dump_json()
+        found = self._told_lately(asked)
+        if found is not None:
+            return found
         with self._telling:
-            held = self._told.get(asked)
-            if held is None or not 0 <= now - held[0] < TOLD_FOR:
-                held = now, self._forecast(query, now)
+            # Whoever was before may have asked the same.
+            found = self._told_lately(asked)
+            if found is None:
+                now = time.time()
+                found = self._forecast(query, now)
                 self._told.pop(asked, None)
                 while len(self._told) >= MOST_TOLD:
                     del self._told[next(iter(self._told))]
-                self._told[asked] = held
-        return held[1]
+                self._told[asked] = now, found
+        return found
+
+    def _told_lately(self, asked: str) -> ForecastAnswer | None:
+        at, found = self._told.get(asked, (-math.inf, None))
+        return found if 0 <= time.time() - at < TOLD_FOR else None
 
     def _forecast(self, query: ForecastQuery, now: float) -> ForecastAnswer:
         limits = {"warning": {"runs_out_within": query.horizon, "at": query.at}}

@@ -18,7 +18,7 @@ from sqlalchemy import Connection
 from balise.core.events.new_event import NewEvent
 from balise.core.events.sign_ins import OUTCOMES, SignInReader
 from balise.core.moments import NS, Nanos
-from balise.store.database import BUSY_MS, ROWS_AT_ONCE, insert_rows, open_engine
+from balise.store.database import BUSY_MS, insert_rows, open_engine
 from balise.store.events.attribute_sets import AttributeSets
 from balise.store.events.index import WordIndex, words_path
 from balise.store.events.names import Names
@@ -47,6 +47,8 @@ _TABLES = (
     "CREATE INDEX IF NOT EXISTS snapshot_of ON snapshot (host, kind, time)",
     "CREATE TABLE IF NOT EXISTS seen (digest BLOB PRIMARY KEY) WITHOUT ROWID",
 )
+AT_ONCE = 2000
+"""Events that are read at once."""
 _EVENT = "INSERT INTO event (id, time, host, severity, source, pattern, body, attributes) VALUES"
 _MINUTE = "INSERT INTO minute (minute, severity, count, first, last) VALUES"
 _MINUTE_AGAIN = (
@@ -194,7 +196,7 @@ class Day:
         for table, columns in (("snapshot", "time, host, kind, data"), ("seen", "digest")):
             marks = ", ".join("?" for _ in columns.split(", "))
             found = old.exec_driver_sql(f"SELECT {columns} FROM {table}")
-            while rows := found.fetchmany(ROWS_AT_ONCE):
+            while rows := found.fetchmany(AT_ONCE):
                 self._writing.exec_driver_sql(
                     f"INSERT OR IGNORE INTO {table} ({columns}) VALUES ({marks})", [tuple(row) for row in rows]
                 )

@@ -163,27 +163,29 @@ class Roster:
         return self._names[number]
 
     def _note_names(self, trait: int, attributes: Attributes) -> None:
+        if trait >= len(self._name_of):
+            more = np.zeros(trait + trait // 4 + 64 - len(self._name_of), np.int32)
+            self._name_of = np.concatenate([self._name_of, more])
         if len(self._names) > self._most_names:
             self._renumber()
+        self._name_of[trait] = self._number_of(attributes)
+
+    def _renumber(self) -> None:
+        """Names that no trait has any more go, and the others have other numbers."""
+        self._alike, self._names = {}, []
+        self.renumbered += 1
+        for place, trait in enumerate(self._traits):
+            if trait is not None:
+                self._name_of[place] = self._number_of(trait[0])
+        self._most_names = max(MOST_NAMES, 2 * len(self._names))
+
+    def _number_of(self, attributes: Attributes) -> int:
         names = tuple(name for name, _ in attributes)
         number = self._alike.get(names)
         if number is None:
             number = self._alike[names] = len(self._names)
             self._names.append(names)
-        if trait >= len(self._name_of):
-            more = np.zeros(trait + trait // 4 + 64 - len(self._name_of), np.int32)
-            self._name_of = np.concatenate([self._name_of, more])
-        self._name_of[trait] = number
-
-    def _renumber(self) -> None:
-        """Names that no trait has any more go, and the others have other numbers."""
-        self._alike, self._names, self._most_names = {}, [], MOST_NAMES
-        self.renumbered += 1
-        held = [(number, trait[0]) for number, trait in enumerate(self._traits) if trait is not None]
-        self._most_names = len(held) + MOST_NAMES
-        for number, attributes in held:
-            self._note_names(number, attributes)
-        self._most_names = max(MOST_NAMES, 2 * len(self._names))
+        return number
 
     def find_trait(self, made: Trait) -> int | None:
         return self._numbers.get(made)
