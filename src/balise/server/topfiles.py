@@ -21,17 +21,18 @@ class TopFile:
     def __init__(self, path: Path) -> None:
         self._path = path
         self._type = mimetypes.guess_type(path.name)[0] or "application/octet-stream"
-        self._written = -1
+        self._seen = (-1, -1)
         self._content, self._tag = b"", ""
 
     def answer(self, request: Request) -> Response | None:
         """The file, or that it is what whoever asks has; None when there is none."""
         try:
-            written = self._path.stat().st_mtime_ns
-            if written != self._written:
+            now = self._path.stat()
+            seen = (now.st_mtime_ns, now.st_size)
+            if seen != self._seen:
                 self._content = self._path.read_bytes()
                 self._tag = f'"{sha256(self._content).hexdigest()[:32]}"'
-                self._written = written
+                self._seen = seen
         except FileNotFoundError:
             return None
         headers = {**LOOKED_AT_ANEW, "ETag": self._tag}
