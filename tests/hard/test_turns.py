@@ -17,7 +17,7 @@ from balise.api.lists import Note
 from balise.server.errors import Refused
 from balise.server.keeping.memory import Memory
 from balise.server.people.access import Principal
-from balise.server.turns import WAITING, Turns, Turnstile
+from balise.server.turns import EACH, WAITING, OneTurn, Turns, Turnstile
 
 
 @given(st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 3), st.booleans()), max_size=30))
@@ -73,8 +73,40 @@ def test_who_asks_much_holds_nobody_up() -> None:
     assert len(order) == 23
 
 
+def a_turn() -> tuple[OneTurn, list[bool]]:
+    """A turn at a turnstile of its own, and what says whether whoever has it has left."""
+    left: list[bool] = []
+
+    async def has_left() -> bool:
+        return bool(left)
+
+    return OneTurn(Turnstile(cast(Memory, SimpleNamespace(check_question=lambda: None))), has_left), left
+
+
+def test_what_waited_is_not_begun_once_whoever_asked_has_left() -> None:
+    turn, left = a_turn()
+    who, free, done = Principal("ada", "viewer"), threading.Event(), []
+
+    async def all_of_them() -> None:
+        first = [asyncio.create_task(turn.asked(who, lambda: free.wait(10))) for _ in range(EACH)]
+        await asyncio.sleep(0)
+        waits = asyncio.create_task(turn.asked(who, lambda: done.append("waited")))
+        await asyncio.sleep(0)
+        left.append(True)
+        free.set()
+        # What was begun goes on.
+        assert await asyncio.gather(*first) == [True] * EACH
+        with pytest.raises(Refused, match="has left"):
+            await waits
+        left.clear()
+        await turn.asked(who, lambda: done.append("came back"))
+
+    asyncio.run(all_of_them())
+    assert done == ["came back"]
+
+
 def test_what_takes_long_holds_up_none_of_the_same_persons_other_questions() -> None:
-    turnstile = Turnstile(cast(Memory, SimpleNamespace(check_question=lambda: None)))
+    turn, _ = a_turn()
     who, free, order = Principal("ada", "viewer"), threading.Event(), []
 
     def long(number: int) -> Note:
@@ -83,9 +115,9 @@ def test_what_takes_long_holds_up_none_of_the_same_persons_other_questions() -> 
         return Note(detail="")
 
     async def all_of_them() -> None:
-        many = [asyncio.create_task(turnstile.answered_at_length(who, partial(long, n))) for n in range(3)]
+        many = [asyncio.create_task(turn.answered_at_length(who, partial(long, n))) for n in range(3)]
         await asyncio.sleep(0)
-        await asyncio.wait_for(asyncio.gather(*(turnstile.asked(who, lambda: order.append("short")) for _ in "12")), 5)
+        await asyncio.wait_for(asyncio.gather(*(turn.asked(who, lambda: order.append("short")) for _ in "12")), 5)
         free.set()
         assert [answer.body for answer in await asyncio.gather(*many)] == [b'{"detail":""}'] * 3
 

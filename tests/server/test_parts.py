@@ -140,6 +140,28 @@ def test_what_of_hosts_could_not_be_written_is_written_the_next_time(
     assert console.state.read(lambda s: s.scalar(select(Token.used_at).where(Token.name == "tide"))) is not None
 
 
+def test_a_cookie_is_remembered_until_its_session_ends_or_its_person_is_gone(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    console.users.add("ada", "operator", "correct horse battery", by="test")
+    first, second = (console.sessions.sign_in("ada", "correct horse battery", origin="x")[0] for _ in "12")
+    assert console.access.remembered_cookie(first) is None
+    ada = Principal("ada", "operator", by_cookie=True)
+    assert console.access.cookie(first) == console.access.cookie(second) == ada
+    read: list[int] = []
+    find = console.state.read
+    monkeypatch.setattr(console.state, "read", lambda question: (read.append(1), find(question))[1])
+    assert console.access.cookie(first) == ada and console.access.remembered_cookie(second) == (ada,)
+    # What is remembered of a cookie is nothing that a token could be.
+    assert console.access.bearer(first) is None
+    read.clear()
+    console.sessions.sign_out(first)
+    assert console.access.cookie(first) is None and console.access.cookie(second) == ada
+    console.users.remove("ada", "test")
+    assert console.access.remembered_cookie(second) is None and console.access.cookie(second) is None
+    assert read
+
+
 def test_of_work_that_nobody_waits_for_one_is_done_at_a_time_and_holds_up_no_other() -> None:
     workers, busy, most, done = Workers(), Counter[str](), [0], Counter[str]()
 

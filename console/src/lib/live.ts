@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api } from "../api/client";
+import { renewing } from "./renewing";
 
 export type Link = "open" | "waiting" | "lost";
 
@@ -22,9 +23,11 @@ export function useLive(signedIn: boolean): Link {
     let timer: ReturnType<typeof setTimeout> | undefined;
     let failures = 0;
     let ended = false;
-    const renew = (...keys: string[]) => {
-      for (const key of keys) client.invalidateQueries({ queryKey: [key] }).catch(() => undefined);
-    };
+    let opened = false;
+    const { renew, stop } = renewing({
+      isFetching: (kind) => client.isFetching({ queryKey: [kind] }),
+      invalidate: (kind) => void client.invalidateQueries({ queryKey: [kind] }).catch(() => undefined),
+    });
     const heard = () => {
       failures = 0;
       setLink("open");
@@ -35,7 +38,10 @@ export function useLive(signedIn: boolean): Link {
       source = new EventSource("/api/v1/live");
       source.addEventListener("hello", () => {
         heard();
-        renew("alerts", "incidents", "incident", "hosts", "groups");
+        // What was asked for as the page opened is of now; what is wrong is looked at again all the same.
+        renew("alerts", "incidents", "incident");
+        if (opened) renew("hosts", "groups");
+        opened = true;
       });
       source.addEventListener("heartbeat", heard);
       source.addEventListener("state", () => {
@@ -69,6 +75,7 @@ export function useLive(signedIn: boolean): Link {
     return () => {
       ended = true;
       clearTimeout(timer);
+      stop();
       source?.close();
     };
   }, [client, signedIn]);

@@ -11,7 +11,7 @@ from typing import Any
 
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import FileResponse, JSONResponse, Response
+from fastapi.responses import JSONResponse, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
@@ -67,6 +67,7 @@ from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
 from balise.server.sources import routes as sources
+from balise.server.topfiles import LOOKED_AT_ANEW, TopFile
 from balise.server.trail import routes as trail
 from balise.store.database import is_full
 from balise.store.events.index import NotIndexed
@@ -74,6 +75,10 @@ from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
 WEB = Path(__file__).parent / "web"
+INDEX = TopFile(WEB / "index.html")
+NOT_BUILT = (
+    "<!doctype html><html><title>Balise</title><p>The web console is not built: run <code>make setup</code>.</html>"
+)
 MOST_REQUEST = 1 << 20
 TOO_LARGE = f"The request is larger than {MOST_REQUEST} bytes: send less at once."
 POLICY = (
@@ -210,7 +215,7 @@ def _answer_problems(app: FastAPI) -> None:
     @app.exception_handler(HTTPException)
     async def other(request: Request, error: HTTPException) -> Response:
         if error.status_code == 404 and _is_page(request):
-            return page()
+            return page(request)
         if error.status_code == 404:
             return problem(404, f"There is nothing at {request.url.path}: see /api/openapi.json for what there is.")
         if error.status_code == 413:
@@ -254,15 +259,9 @@ def _is_page(request: Request) -> bool:
     )
 
 
-def page() -> Response:
+def page(request: Request) -> Response:
     """The web console's one page, or how to build it."""
-    index = WEB / "index.html"
-    if index.is_file():
-        return FileResponse(index, headers={"Cache-Control": "no-cache"})
-    text = (
-        "<!doctype html><html><title>Balise</title><p>The web console is not built: run <code>make setup</code>.</html>"
-    )
-    return Response(text, media_type="text/html", headers={"Cache-Control": "no-cache"})
+    return INDEX.answer(request) or Response(NOT_BUILT, media_type="text/html", headers=LOOKED_AT_ANEW)
 
 
 class Face:
@@ -284,17 +283,18 @@ class Face:
         self._add_files()
 
     def _add_files(self) -> None:
-        files = {path.name for path in WEB.glob("[!.]*.*") if path.is_file()}
+        files = {path.name: TopFile(path) for path in WEB.glob("[!.]*.*") if path.is_file()}
 
         @self.api.get("/{name}", include_in_schema=False)
         async def top_file(request: Request, name: str) -> Response:
-            if name in files:
-                return FileResponse(WEB / name, headers={"Cache-Control": "no-cache"})
-            raise HTTPException(404)
+            found = files[name].answer(request) if name in files else None
+            if found is None:
+                raise HTTPException(404)
+            return found
 
         @self.api.get("/", include_in_schema=False)
-        async def front() -> Response:
-            return page()
+        async def front(request: Request) -> Response:
+            return page(request)
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] == "http":

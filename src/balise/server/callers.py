@@ -19,7 +19,7 @@ from balise.server.errors import Refused
 from balise.server.live import Hub
 from balise.server.people.access import WAITING, Access, Principal
 from balise.server.settings import Settings
-from balise.server.turns import Turnstile
+from balise.server.turns import OneTurn, Turnstile
 
 T = TypeVar("T")
 COOKIE = "balise_session"
@@ -36,6 +36,10 @@ def part(kind: type[T]) -> Any:
     return Depends(find)
 
 
+async def turn(request: Request) -> OneTurn:
+    return OneTurn(part_of(request, Turnstile), request.is_disconnected)
+
+
 def part_of(request: Request, kind: type[T]) -> T:
     found: T = request.app.state.parts[kind]
     return found
@@ -43,13 +47,24 @@ def part_of(request: Request, kind: type[T]) -> T:
 
 async def whoever(request: Request) -> Principal | None:
     """Who is asking, by bearer token or by the web console's cookie; None for nobody."""
-    token = _bearer_of(request)
-    remembered = part_of(request, Access).remembered(token) if token is not None else None
+    remembered = _remembered(request)
     found = remembered[0] if remembered else await run_in_threadpool(_recognised, request)
     if found is not None and found.role != WAITING:
         # Told to the door, which belongs to the event loop, when the answer goes out.
         request.state.who = found
     return found
+
+
+def _remembered(request: Request) -> tuple[Principal | None] | None:
+    """Who was recognised by the same lately; None when that is not known."""
+    access, token, cookie = part_of(request, Access), _bearer_of(request), request.cookies.get(COOKIE)
+    if token is not None:
+        return access.remembered(token)
+    if not cookie:
+        return (None,)
+    if request.method not in ("GET", "HEAD"):
+        same_origin(request)
+    return access.remembered_cookie(cookie)
 
 
 def _recognised(request: Request) -> Principal | None:
@@ -151,6 +166,6 @@ Operator = Annotated[Principal, Depends(operator)]
 Administrator = Annotated[Principal, Depends(administrator)]
 Agent = Annotated[Principal, Depends(agent)]
 CalendarReader = Annotated[Principal, Depends(calendar_reader)]
-Turn = Annotated[Turnstile, part(Turnstile)]
+Turn = Annotated[OneTurn, Depends(turn)]
 """Where what takes long waits for its turn."""
 Live = Annotated[Hub, part(Hub)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter, OrderedDict, deque
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from typing import TypeVar
 
@@ -31,40 +31,57 @@ class Turnstile:
     """Where questions that take long, and tries that wait for another system, wait for their turn."""
 
     def __init__(self, memory: Memory) -> None:
-        self._memory = memory
-        self._questions = Turns()
-        self._long = Turns(2, 1)
-        self._tries = Turns(8, 2, waiting=16)
+        self.memory = memory
+        self.questions = Turns()
+        self.long = Turns(2, 1)
+        self.tries = Turns(8, 2, waiting=16)
+
+
+class OneTurn:
+    """One call at the turnstile. What waited is not begun when whoever asked has left meanwhile."""
+
+    def __init__(self, turnstile: Turnstile, has_left: Callable[[], Awaitable[bool]]) -> None:
+        self._turnstile = turnstile
+        self._has_left = has_left
 
     async def asked(self, who: Principal, work: Callable[[], T]) -> T:
         """What may take long, worked on beside the loop when it is this person's turn."""
-        self._memory.check_question()
-        async with self._questions.of(who.name):
-            return await run_in_threadpool(work)
+        self._turnstile.memory.check_question()
+        return await self._in_turn(self._turnstile.questions, who, work)
 
     async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """`asked`, and put into JSON there too."""
-        return await self._answered(self._questions, who, work)
+        return _as_json(await self.asked(who, lambda: _packed(work)))
 
     async def answered_at_length(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """As `answered`, for what reads long stretches of many series: of these one person's are worked on one after
         the other, and none of their other questions waits for them."""
-        return await self._answered(self._long, who, work)
-
-    async def _answered(self, turns: Turns, who: Principal, work: Callable[[], BaseModel]) -> Response:
-        self._memory.check_question()
-        async with turns.of(who.name):
-            return await packed(work)
+        self._turnstile.memory.check_question()
+        return _as_json(await self._in_turn(self._turnstile.long, who, lambda: _packed(work)))
 
     async def tried(self, who: Principal, work: Callable[[], T]) -> T:
         """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
-        async with self._tries.of(who.name):
+        return await self._in_turn(self._turnstile.tries, who, work)
+
+    async def _in_turn(self, turns: Turns, who: Principal, work: Callable[[], T]) -> T:
+        waits = turns.must_wait(who.name)
+        async with turns.of(who.name):
+            # Of a call without a body the first look only finds that it has none.
+            if waits and (await self._has_left() or await self._has_left()):
+                raise Refused(503, "Whoever asked has left.")
             return await run_in_threadpool(work)
 
 
 async def packed(work: Callable[[], BaseModel]) -> Response:
     """What is worked out, put into JSON beside the loop."""
-    content = await run_in_threadpool(lambda: work().model_dump_json(by_alias=True))
+    return _as_json(await run_in_threadpool(_packed, work))
+
+
+def _packed(work: Callable[[], BaseModel]) -> str:
+    return work().model_dump_json(by_alias=True)
+
+
+def _as_json(content: str) -> Response:
     return Response(content, media_type="application/json")
 
 
@@ -88,7 +105,7 @@ class Turns:
         Raises:
             Refused: 429 when too many of theirs wait, 503 when their turn does not come in time.
         """
-        if person in self._waiting or not self._free(person):
+        if self.must_wait(person):
             await self._wait(person)
         else:
             self._running[person] += 1
@@ -96,6 +113,10 @@ class Turns:
             yield
         finally:
             self._end(person)
+
+    def must_wait(self, person: str) -> bool:
+        """Whether it is not somebody's turn at once."""
+        return person in self._waiting or not self._free(person)
 
     def _free(self, person: str) -> bool:
         return self._running.total() < self._at_once and self._running[person] < self._each

@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 import time
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from sqlalchemy import Row, bindparam, delete, func, select
 from sqlalchemy.orm import Session
@@ -23,7 +24,8 @@ WAITING = "waiting"
 RANK = {"viewer": 1, "operator": 2, "administrator": 3}
 REMEMBERED_SECONDS = 600.0
 """How long a token is remembered. Whatever ends one makes it forgotten at once."""
-UNKNOWN_SECONDS = 2.0
+UNKNOWN_SECONDS, COOKIE_SECONDS = 2.0, 60.0
+_Key = tuple[Literal["token", "cookie"], str]
 MOST_REMEMBERED = 20_000
 
 
@@ -67,40 +69,58 @@ def audit(session: Session, who: str, what: str, target: str, **detail: Any) -> 
 
 
 class Access:
-    """Recognises people and tokens. Tokens are remembered for a while; what ends one makes it forgotten."""
+    """Recognises people and tokens. They are remembered for a while; what ends one makes it forgotten."""
 
     def __init__(self, state: StateStore) -> None:
         self._state = state
-        self._remembered: OrderedDict[str, tuple[float, Principal | None]] = OrderedDict()
+        self._remembered: OrderedDict[_Key, tuple[float, Principal | None]] = OrderedDict()
         self._used: dict[int, float] = {}
         self._forgotten = 0
         """How often remembered tokens were forgotten."""
         self.ended = Signal[None]("access ended")
         """Somebody may no longer come in."""
+        # Before anybody else hears of it.
+        self.ended.then(self._forget_cookies)
 
     # --- recognising
 
     def bearer(self, token: str) -> Principal | None:
         """Who a bearer token belongs to."""
-        remembered = self.remembered(token)
+        return self._known(("token", token), lambda session: self._find_token(session, token), REMEMBERED_SECONDS)
+
+    def cookie(self, value: str) -> Principal | None:
+        """Who a session cookie belongs to."""
+        return self._known(("cookie", value), lambda session: _find_cookie(session, value), COOKIE_SECONDS)
+
+    def remembered(self, token: str) -> tuple[Principal | None] | None:
+        """Who a bearer token belongs to, if that was looked up lately; else None."""
+        return self._held("token", token)
+
+    def remembered_cookie(self, value: str) -> tuple[Principal | None] | None:
+        """`remembered` of a session cookie."""
+        return self._held("cookie", value)
+
+    def _held(self, *key: *_Key) -> tuple[Principal | None] | None:
+        held = self._remembered.get(key)
+        return (held[1],) if held is not None and time.monotonic() < held[0] else None
+
+    def _known(
+        self, key: _Key, find: Callable[[Session], tuple[Principal | None, float]], longest: float
+    ) -> Principal | None:
+        """Who somebody is, and `find` when that is not remembered; what it finds holds until a moment, unix seconds."""
+        remembered = self._held(*key)
         if remembered:
             return remembered[0]
         now = time.monotonic()
         forgotten = self._forgotten
-        found, until = self._state.read(lambda s: self._find_token(s, token))
-        good_for = REMEMBERED_SECONDS if found else UNKNOWN_SECONDS
+        found, until = self._state.read(find)
         if forgotten != self._forgotten:
-            # A token has ended meanwhile, which may be this one.
+            # Something has ended meanwhile, which may be this.
             return found
-        self._remembered[token] = (now + min(good_for, until - time.time()), found)
+        self._remembered[key] = (now + min(longest if found else UNKNOWN_SECONDS, until - time.time()), found)
         while len(self._remembered) > MOST_REMEMBERED:
             self._remembered.popitem(last=False)
         return found
-
-    def remembered(self, token: str) -> tuple[Principal | None] | None:
-        """Who a bearer token belongs to, if that was looked up lately; else None."""
-        held = self._remembered.get(token)
-        return (held[1],) if held is not None and time.monotonic() < held[0] else None
 
     def _find_token(self, session: Session, token: str) -> tuple[Principal | None, float]:
         """Who it is, and until when that holds, unix seconds."""
@@ -152,19 +172,21 @@ class Access:
             if found is not None and found.host == host:
                 self._remembered.pop(token, None)
 
-    def cookie(self, value: str) -> Principal | None:
-        """Who a session cookie belongs to."""
-
-        def find(session: Session) -> Principal | None:
-            row = session.get(SessionCookie, digest(value))
-            if row is None or row.expires_at < time.time():
-                return None
-            user = session.get(User, row.user)
-            return Principal(user.name, user.role, by_cookie=True) if user else None
-
-        return self._state.read(find)
-
     def forget_remembered(self) -> None:
         """Tokens may have ended: all are looked up anew."""
         self._forgotten += 1
         self._remembered.clear()
+
+    def _forget_cookies(self) -> None:
+        """Somebody signed out, or is gone."""
+        self._forgotten += 1
+        for key in [key for key in list(self._remembered) if key[0] == "cookie"]:
+            self._remembered.pop(key, None)
+
+
+def _find_cookie(session: Session, value: str) -> tuple[Principal | None, float]:
+    row = session.get(SessionCookie, digest(value))
+    if row is None or row.expires_at < time.time():
+        return None, math.inf
+    user = session.get(User, row.user)
+    return (Principal(user.name, user.role, by_cookie=True), row.expires_at) if user else (None, math.inf)

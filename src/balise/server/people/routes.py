@@ -6,6 +6,7 @@ import time
 from typing import Annotated
 
 from fastapi import APIRouter, Request, Response
+from starlette.concurrency import run_in_threadpool
 
 from balise.api.access import FirstPage, MadeToken, Me, NewToken, NewUser, SignIn, Token, User
 from balise.api.lists import Note, Page
@@ -26,12 +27,17 @@ FiltersHere = Annotated[NamedFilters, part(NamedFilters)]
 
 
 @router.get("/session")
-def who_am_i(users: UsersHere, principal: Whoever) -> Me:
-    return _me(users, principal) if principal else Me(name=None, role=None)
+async def who_am_i(users: UsersHere, principal: Whoever) -> Me:
+    if principal is None:
+        return Me(name=None, role=None)
+    if not principal.by_cookie or users.known_first_page(principal.name) is not None:
+        return _me(users, principal)
+    return await run_in_threadpool(_me, users, principal)
 
 
 def _me(users: UserBook, who: Principal) -> Me:
-    first = users.first_page(who.name) if who.by_cookie else ""
+    known = users.known_first_page(who.name) if who.by_cookie else ""
+    first = users.first_page(who.name) if known is None else known
     return Me(name=who.name, role=who.role, first_page=first)  # type: ignore[arg-type]
 
 

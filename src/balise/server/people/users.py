@@ -23,6 +23,7 @@ class UserBook:
         self._state = state
         self._access = access
         self._passwords = passwords
+        self._first_pages: dict[str, str] = {}
 
     def all(self) -> list[User]:
         rows = self._state.read(lambda s: list(s.scalars(select(tables.User).order_by(tables.User.name))))
@@ -46,7 +47,11 @@ class UserBook:
     def first_page(self, name: str) -> str:
         """Where the console begins for somebody; empty for Now."""
         found = self._state.read(lambda s: s.scalar(select(tables.User.first_page).where(tables.User.name == name)))
-        return found or ""
+        return self._first_pages.setdefault(name, found or "")
+
+    def known_first_page(self, name: str) -> str | None:
+        """`first_page`, if that was read before."""
+        return self._first_pages.get(name)
 
     def choose_first_page(self, name: str, page: str) -> None:
         def write(session: Session) -> None:
@@ -56,6 +61,7 @@ class UserBook:
             row.first_page = page
 
         self._state.write(write)
+        self._first_pages[name] = page
 
     def remove(self, name: str, by: str) -> None:
         """Takes somebody away, who is signed out everywhere."""
@@ -70,6 +76,7 @@ class UserBook:
             audit(session, by, "user.remove", name)
 
         self._state.write(write)
+        self._first_pages.pop(name, None)
         self._access.ended.tell(None)
 
 

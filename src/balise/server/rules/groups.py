@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 from sys import intern
 
 from balise.server.alerts.book import group_key
 
+MOST_HOSTS = 50_000
+"""Hosts whose names as keys are remembered."""
 MOST_GROUPS = 20_000
 """Groups that events and alerts may make in one rule."""
 
@@ -41,12 +44,11 @@ class Groups:
 
     def find(self, values: dict[str, str]) -> int | None:
         """The group of these values of `each`."""
-        return self.numbers.get(group_key(values))
+        return self.numbers.get(_key_of(values))
 
     def of(self, values: dict[str, str], host: int | None, host_name: str, *, most: int | None = None) -> int | None:
         """The group of these values, a new one if need be; None when there are `most` of them."""
-        # Many rules have groups of the same things.
-        key = intern(group_key(values))
+        key = _key_of(values)
         number = self.numbers.get(key)
         if number is not None:
             return number
@@ -64,3 +66,13 @@ class Groups:
     def of_host(self, host: int) -> list[int]:
         """The groups that are a host's own."""
         return self._of_host.get(host, [])
+
+
+def _key_of(values: dict[str, str]) -> str:
+    """`group_key`, the same text for all rules that have groups of the same things."""
+    return _key_of_host(values["host"]) if len(values) == 1 and "host" in values else intern(group_key(values))
+
+
+@lru_cache(maxsize=MOST_HOSTS)
+def _key_of_host(name: str) -> str:
+    return intern(group_key({"host": name}))

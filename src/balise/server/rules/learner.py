@@ -25,8 +25,9 @@ from balise.store.series.query import TooLarge
 F64 = NDArray[np.float64]
 TOTALS = ("count", "sum")
 VARIED: tuple[Take, Take] = ("min", "max")
-LATEST = 15.0
-"""Seconds after which newly found groups are learnt of."""
+LATEST, REST = 15.0, 50.0
+"""Seconds after which newly found groups are learnt of, and how many times as long as it took to learn of them all: as
+a fleet comes for the first time there are new ones all the time."""
 STEPS_A_SLOT = 4
 MANY = 20_000
 """Groups beyond which history is looked at in as few steps as will do."""
@@ -103,11 +104,14 @@ class Learner:
         self._learnt: dict[str, tuple[int, int, float]] = {}
         """By rule: which hour, of how many groups, and when."""
         self._filled: dict[str, tuple[int, float]] = {}
+        self._took: dict[str, float] = {}
+        """Seconds of the processor that it took to learn of a rule's groups."""
 
     def forget(self, name: str) -> None:
         """A rule is another now, or gone."""
         self._learnt.pop(name, None)
         self._filled.pop(name, None)
+        self._took.pop(name, None)
 
     def work(self, now: float | None = None) -> None:
         """Learns what is due."""
@@ -127,11 +131,13 @@ class Learner:
     def _learn_usual(self, rule: Watched, now: float) -> None:
         hour, groups = int(now // HOUR * HOUR), len(rule.groups)
         held = self._learnt.get(rule.name)
-        if held is not None and held[0] == hour and (held[1] == groups or now - held[2] < LATEST):
+        if held is not None and held[0] == hour and (held[1] == groups or now - held[2] < self._rest_of(rule)):
             return
         if not groups:
             return
+        began = time.thread_time()
         usual = self.usual(rule, hour)
+        self._took[rule.name] = time.thread_time() - began
         rule.usual = (hour, usual)
         known = int((~np.isnan(usual.middle[:, NEIGHBOURS])).sum())
         rule.note = (
@@ -178,13 +184,18 @@ class Learner:
         groups = len(rule.groups)
         filled, then = self._filled.get(rule.name, (0, 0.0))
         # What came late since is found in the store as well.
-        if not groups or (now - then < LATELY if groups == filled else now - then < LATEST and filled):
+        if not groups or (now - then < LATELY if groups == filled else now - then < self._rest_of(rule) and filled):
             return
+        began = time.thread_time()
         for courses in rule.courses.values():
             found = [(ring, *samples(ring, self._history, rule, now)) for ring in (courses.far, courses.near)]
             with self._watch.lock:
                 put_in(courses, found)
+        self._took[rule.name] = time.thread_time() - began
         self._filled[rule.name] = (groups, now)
+
+    def _rest_of(self, rule: Watched) -> float:
+        return max(LATEST, REST * self._took.get(rule.name, 0.0))
 
 
 def fill(courses: Courses, history: History, rule: Watched, now: float) -> None:
