@@ -43,4 +43,4 @@ class Demo:
 
     def stop(self) -> None:
         self._process.terminate()
-        self._process.wait(60)
+        self._process.wait(120)

@@ -103,7 +103,7 @@ class Service:
     def stop(self, sign: int = signal.SIGTERM) -> None:
         if self._process and self._process.poll() is None:
             os.killpg(self._process.pid, sign)
-            self._process.wait(60)
+            self._process.wait(30 * PATIENCE)
 
     @property
     def pid(self) -> int:

@@ -9,8 +9,11 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from demo_service import CHROMIUM, Demo
+from running import PATIENCE
 from signing import sign_in
 
+LOADS_WITHIN = 30_000.0 * PATIENCE
+"""Milliseconds."""
 expect.set_options(timeout=30_000)
 
 
@@ -37,6 +40,7 @@ def signed_in(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> I
     context = browser.new_context(
         viewport={"width": 1280, "height": 800}, color_scheme=request.param, reduced_motion="reduce"
     )
+    context.set_default_navigation_timeout(LOADS_WITHIN)
     page = context.new_page()
     sign_in(page, demo.url, "skipper", demo.password)
     page.close()
@@ -53,6 +57,7 @@ def sized(demo: Demo, browser: Browser, request: pytest.FixtureRequest) -> Itera
         color_scheme=scheme,
         reduced_motion="reduce",
     )
+    context.set_default_navigation_timeout(LOADS_WITHIN)
     made = context.new_page()
     sign_in(made, demo.url, "skipper", demo.password)
     yield made

@@ -11,6 +11,7 @@ from playwright.sync_api import Page, expect
 
 from axe import axe
 from demo_service import Demo
+from running import until
 
 CPU = 'avg of balise.cpu.busy by host where group eq "Booking"'
 WAITING = "max of postgresql.sessions.blocked by host"
@@ -94,10 +95,8 @@ def test_panels_are_arranged_by_dragging_and_by_their_buttons(demo: Demo, page: 
     assert axe(page) == []
     page.get_by_role("button", name="Done").click()
     expect(page.get_by_role("region", name="one")).to_be_visible()
-    assert [(one["title"], one["at"]) for one in kept(page, demo, "Order")] == [
-        ("one", [0, 0, 8, 4]),
-        ("three", [0, 4, 6, 4]),
-    ]
+    wanted = [("one", [0, 0, 8, 4]), ("three", [0, 4, 6, 4])]
+    until(lambda: [(one["title"], one["at"]) for one in kept(page, demo, "Order")] == wanted)
     page.context.request.delete(f"{demo.url}/api/v1/dashboards/Order")
 
 

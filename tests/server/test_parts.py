@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import gzip
 import json
+import threading
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -190,6 +191,19 @@ def test_of_work_that_nobody_waits_for_one_is_done_at_a_time_and_holds_up_no_oth
     workers._workers[0].once()
     assert done == before
     assert [failures.name for failures in workers.failures() if failures.count] == ["fails"]
+
+
+def test_the_end_waits_once_for_all_work_that_hangs() -> None:
+    workers, freed = Workers(), threading.Event()
+    for name in "abcdefgh":
+        workers.add(name, freed.wait, 0.0)
+    workers.start()
+    workers.stop()
+    began = time.monotonic()
+    workers.join(1.0)
+    assert time.monotonic() - began < 4
+    freed.set()
+    workers.join()
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { inTurn } from "../lib/inTurn";
 import { type Body, flowed, inOrder, moved, type Panel, resized } from "../lib/sheet";
 import { useMay } from "../signin/session";
 import { Failure } from "../ui/Note";
@@ -24,12 +25,17 @@ export function Arranging({ board }: { board: Board }) {
   }));
   const [taken, setTaken] = useState<number>();
   const [error, setError] = useState<unknown>();
+  const [put] = useState(() =>
+    inTurn(async (whole: Body) => {
+      await got(api.PUT("/api/v1/dashboards/{name}", { params: { path: { name: board.name } }, body: whole }));
+    }),
+  );
   const panels = body.panels ?? [];
   const change = async (next: Partial<Body>) => {
     const whole = { ...body, ...next };
     setBody(whole);
     try {
-      await got(api.PUT("/api/v1/dashboards/{name}", { params: { path: { name: board.name } }, body: whole }));
+      await put(whole);
       setError(undefined);
       await client.invalidateQueries({ queryKey: ["dashboards"] });
     } catch (problem) {

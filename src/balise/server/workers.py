@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable, Iterator
 
 from balise.collect.work import Failures, Worker
+
+JOIN_SECONDS = 20.0
 
 
 class Workers:
@@ -40,9 +43,11 @@ class Workers:
         for worker in self._workers:
             worker.stop()
 
-    def join(self) -> None:
+    def join(self, within: float = JOIN_SECONDS) -> None:
+        """Waits for what they are at, for so many seconds in all: one that hangs does not keep the service from ending."""
+        end = time.monotonic() + within
         for worker in self._workers:
-            worker.join()
+            worker.join(max(0.0, end - time.monotonic()))
 
     def warnings(self, now: float) -> list[str]:
         return [said for failures in self.failures() if (said := failures.warning(now))]
