@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from balise.demo.fleet import FLEET, GROUPS
-from balise.demo.history import counted, grid
+from balise.demo.history import counted, grid, shown
 from balise.demo.model import METRICS, Measured, Model, Noise, passengers
 from balise.demo.schedules import schedule_from
 from balise.demo.stories import DAY, HOUR
@@ -52,6 +52,16 @@ def test_every_host_measures_what_is_described_and_in_its_bounds() -> None:
             assert (one.values >= 0).all(), (ship.name, one.metric)
             if unit == "1" and one.metric != "balise.cpu.load_per_core":
                 assert (one.values <= 1.0001).all(), (ship.name, one.metric)
+
+
+def test_counters_never_fall_however_little_is_added() -> None:
+    grown = np.random.default_rng(4).choice([0.0, 0.0, 0.001, 0.0005, 2.075], (20_000, 50))
+    totals, before = np.zeros(50), np.zeros(50)
+    for step in grown:
+        totals += step * 15
+        now = shown(totals)
+        assert (now >= before).all() and (totals - now < 0.00101).all()
+        before = now
 
 
 def test_each_story_is_one_incident_that_is_called_by_its_cause(tmp_path: Path) -> None:

@@ -78,7 +78,13 @@ def counted(one: Measured, times: F64) -> F64:
     """A series' values as they would have been sent: a counter adds up what it grew by."""
     if one.kind != "counter":
         return one.values
-    return np.floor(np.cumsum(one.values * np.diff(times, prepend=times[0] - FINE)) * 1000) / 1000
+    return shown(np.cumsum(one.values * np.diff(times, prepend=times[0] - FINE)))
+
+
+def shown(totals: F64) -> F64:
+    """What counters show of what they added up. Never added to: rounded down again and again, a counter that stands
+    still would fall, and one that falls began anew."""
+    return np.floor(totals * 1000) / 1000
 
 
 class Past:

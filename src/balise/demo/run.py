@@ -26,7 +26,7 @@ from balise.core.moments import NS
 from balise.demo import harbour, watchkeeping
 from balise.demo.devices import Devices
 from balise.demo.fleet import FLEET, OFFICE, Ship
-from balise.demo.history import FINE, series_of
+from balise.demo.history import FINE, series_of, shown
 from balise.demo.logbook import Logbook
 from balise.demo.model import Measured, Model
 from balise.demo.offices import Offices
@@ -126,8 +126,8 @@ class Feeder:
         found, is_counter = np.array(values), np.array(counters)
         if self._totals is None:
             self._totals = np.zeros(len(found))
-        self._totals = np.where(is_counter, np.floor((self._totals + found * FINE) * 1000) / 1000, found)
-        sent = self._totals[np.array(heard)]
+        self._totals += found * FINE
+        sent = np.where(is_counter, shown(self._totals), found)[np.array(heard)]
         moments = np.full(len(sent), int(at) * NS, np.int64)
         self._console.series.accept_now(self._console.series.batch(self._layouts[lost], moments, sent))
         self._tell(now, at)
