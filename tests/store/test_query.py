@@ -166,3 +166,27 @@ def test_an_answer_has_a_limit(box: Fixture) -> None:
     box.put("g", [1.0])
     with pytest.raises(TooLarge, match="wider step"):
         box.engine.ask(box.store.catalogue.metrics["g"], None, Steps(T0, NS, 5_000_000), "avg", [])
+
+
+def test_what_was_chosen_is_remembered_within_its_room_and_once_for_all_versions(box: Fixture) -> None:
+    for n in range(8):
+        box.put(f"m{n}", [1.0])
+    metrics = box.store.catalogue.metrics
+    each = Selector(box.store.catalogue, box.hosts).select(metrics["m0"], None, ["host"]).size
+    selector = Selector(box.store.catalogue, box.hosts, capacity=3 * each)
+    first = selector.select(metrics["m0"], None, ["host"])
+    assert selector.select(metrics["m0"], None, ["host"]) is first
+    # Asked again as often as hosts change, it is held once.
+    for _ in range(20):
+        box.hosts.version += 1
+        first = selector.select(metrics["m0"], None, ["host"])
+    second = selector.select(metrics["m1"], None, ["host"])
+    assert selector.select(metrics["m0"], None, ["host"]) is first
+    for n in (2, 3):
+        selector.select(metrics[f"m{n}"], None, ["host"])
+    # The one that nobody asked for since has gone.
+    assert selector.select(metrics["m0"], None, ["host"]) is first
+    assert selector.select(metrics["m1"], None, ["host"]) is not second
+    last = selector.select(metrics["m1"], None, ["host"])
+    selector.let_go()
+    assert selector.select(metrics["m1"], None, ["host"]) is not last

@@ -17,7 +17,6 @@ from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 from starlette.middleware.body_limit import RequestBodyLimitMiddleware
 from starlette.middleware.gzip import GZipMiddleware
-from starlette.staticfiles import StaticFiles
 
 from balise import __version__
 from balise.api.dashboards import PANEL_KINDS
@@ -25,6 +24,7 @@ from balise.api.problems import FieldProblem, Problem, message_of
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
 from balise.server.asking import NamedFilters
+from balise.server.assetfiles import AssetFiles
 from balise.server.availability import routes as availability
 from balise.server.callers import part_of
 from balise.server.callouts import channel_routes as channels
@@ -184,8 +184,9 @@ def build_api(parts: Parts | None) -> FastAPI:
     app.add_middleware(RequestBodyLimitMiddleware, max_body_size=MOST_REQUEST)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
     _answer_problems(app)
-    if (WEB / "assets").is_dir():
-        app.mount("/assets", StaticFiles(directory=WEB / "assets"), name="assets")
+    app.add_api_route(
+        "/assets/{name}", AssetFiles(WEB / "assets").answer, methods=["GET", "HEAD"], include_in_schema=False
+    )
     return app
 
 

@@ -941,7 +941,9 @@ def _connect_telling(parts: Parts) -> None:
     parts.watch.changed.connect(parts.learner.forget)
     parts.access.ended.then(parts.hub.recheck)
     parts.space.changed.connect(parts.news.of_room)
-    parts.memory.tight.then(parts.metric_intake.let_go, parts.series.reader.let_go, parts.series.scan.let_go)
+    parts.memory.tight.then(
+        parts.metric_intake.let_go, parts.series.reader.let_go, parts.series.scan.let_go, parts.metrics.selector.let_go
+    )
     parts.keeper.made_room.then(parts.metric_intake.forget_shapes)
     parts.keeper.forgot.connect(parts.inventory.forget)
 

@@ -44,7 +44,7 @@ class Workers:
             worker.stop()
 
     def join(self, within: float = JOIN_SECONDS) -> None:
-        """Waits for what they are at, for so many seconds in all: one that hangs does not keep the service from ending."""
+        """Waits for what they are at, so many seconds in all: one that hangs does not keep the service from ending."""
         end = time.monotonic() + within
         for worker in self._workers:
             worker.join(max(0.0, end - time.monotonic()))

@@ -20,7 +20,7 @@ from balise.api.availability import (
     PresenceFrom,
 )
 from balise.api.spans import rfc3339
-from balise.core.availability import Away, Change, Summed, left_of, period_of, summed
+from balise.core.availability import Away, Summed, left_of, period_of, summed
 from balise.server.asking import read_filter
 from balise.server.availability.histories import Histories
 from balise.server.errors import Refused, bad_field, unknown
@@ -88,22 +88,10 @@ class AvailabilityBook:
             histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
         targets = self._targets(kind)
         now = self._clock()
-        items = [self._one(name, history, targets.get(name), start, end, now) for name, history in histories.items()]
-        items.sort(key=lambda one: (-one.down_seconds, -one.outage_count, one.name))
-        return AvailabilityList(items=items[:MOST_LISTED], left_out=max(0, len(items) - MOST_LISTED))
-
-    @staticmethod
-    def _one(
-        name: str, history: Sequence[Change], target: tables.Target | None, start: float, end: float, now: float
-    ) -> AvailabilityOfOne:
-        found = summed(history, start, end, now)
-        changes = found.changes[-MOST_DRAWN:]
-        return AvailabilityOfOne(
-            name=name,
-            **_shares(found, end - start),
-            target=_target(target),
-            ribbon=[PresenceFrom(at=at, presence=presence) for at, presence in changes],
-        )
+        found = [(name, summed(history, start, end, now)) for name, history in histories.items()]
+        found.sort(key=lambda one: (-one[1].seconds["down"], -len(one[1].outages), one[0]))
+        items = [_one(name, of, targets.get(name), end - start) for name, of in found[:MOST_LISTED]]
+        return AvailabilityList(items=items, left_out=max(0, len(found) - MOST_LISTED))
 
     # --- outages and their incidents
 
@@ -182,6 +170,15 @@ class AvailabilityBook:
             audit(session, who, "availability.target-gone", f"{kind} {name}")
 
         self._state.write(write)
+
+
+def _one(name: str, found: Summed, target: tables.Target | None, length: float) -> AvailabilityOfOne:
+    return AvailabilityOfOne(
+        name=name,
+        **_shares(found, length),
+        target=_target(target),
+        ribbon=[PresenceFrom(at=at, presence=presence) for at, presence in found.changes[-MOST_DRAWN:]],
+    )
 
 
 def _shares(found: Summed, length: float) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
+from sqlalchemy import Select, func, or_, select
 from sqlalchemy.orm import Session
 
 from balise.api.applications import ApplicationBody, ApplicationPart
@@ -73,9 +73,8 @@ class Histories:
 
         def read(session: Session) -> None:
             for piece in in_pieces(list(numbers)):
-                query = select(StateChange).where(StateChange.host.in_(piece), StateChange.at < end)
-                for row in session.scalars(query.order_by(StateChange.at, StateChange.id)):
-                    found[numbers[row.host]].append((row.at, _OF_HOST.get(row.state, "up")))
+                for host, at, host_state in session.execute(_changes_of(piece, start, end)):
+                    found[numbers[host]].append((at, _OF_HOST.get(host_state, "up")))
 
         self._state.read(read)
         gaps = self._runs.gaps(start, end)
@@ -197,6 +196,15 @@ class Histories:
         drawings = self._applications.drawings()
         chosen = [(name, body) for name, body in drawings if names is None or name in names]
         return {name: self.application(body, start, end) for name, body in chosen}
+
+
+def _changes_of(hosts: Sequence[int], start: float, end: float) -> Select[int, float, str]:
+    """What hosts became within a span, and what each was as it began; in order of time."""
+    mine = StateChange.host.in_(hosts)
+    before = select(func.max(StateChange.at)).where(mine, StateChange.at <= start).group_by(StateChange.host)
+    query = select(StateChange.host, StateChange.at, StateChange.state).where(mine)
+    query = query.where(StateChange.at < end, or_(StateChange.at > start, StateChange.at.in_(before)))
+    return query.order_by(StateChange.at, StateChange.id)
 
 
 def _of_steps(steps: Iterable[ServiceStep]) -> list[Change]:

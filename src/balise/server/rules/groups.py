@@ -63,6 +63,16 @@ class Groups:
             self._of_host.setdefault(host, []).append(number)
         return number
 
+    def of_host_itself(self, host: int, name: str) -> int:
+        """The group of a host where each has one, a new one if need be."""
+        key = _key_of_host(name)
+        number = self.numbers.get(key)
+        if number is None:
+            number = self.numbers[key] = len(self.all)
+            self.all.append(Group(key, host, name, {}))
+            self._of_host.setdefault(host, []).append(number)
+        return number
+
     def of_host(self, host: int) -> list[int]:
         """The groups that are a host's own."""
         return self._of_host.get(host, [])

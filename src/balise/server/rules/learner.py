@@ -80,10 +80,11 @@ class History:
             answer = self._metrics.engine.ask(metric, where, part, how, rule.groups.each)
             if answer.steps.width != part.width or answer.steps.start != part.start:
                 continue
-            for named, line in zip(answer.named, answer.values, strict=True):
-                number = rule.groups.find(named)
+            # Of hosts that came lately there is nothing in most of the past.
+            for place in np.flatnonzero(~np.isnan(answer.values).all(axis=1)).tolist():
+                number = rule.groups.find(answer.named[place])
                 if number is not None and number < count:
-                    out[number, at] = line
+                    out[number, at] = answer.values[place]
         return out
 
 
@@ -223,12 +224,17 @@ def samples(ring: Ring, history: History, rule: Watched, now: float) -> tuple[ND
     middles = first + (np.arange(steps.count) + 0.5) * step
     of = (middles // ring.width).astype(np.int64) - slots[0]
     inside = (of >= 0) & (of < len(slots))
-    known = ~np.isnan(found)
-    total, count = np.zeros((len(found), len(slots))), np.zeros((len(found), len(slots)))
-    np.add.at(total.T, of[inside], np.where(known, found, 0.0)[:, inside].T)
-    np.add.at(count.T, of[inside], known[:, inside].T.astype(np.float64))
-    with np.errstate(invalid="ignore"):
-        return slots, total / count
+    out = np.full((len(found), len(slots)), np.nan)
+    some = np.flatnonzero(inside & ~np.isnan(found).all(axis=0))
+    if len(some):
+        # Steps of one slot are beside each other.
+        edges = np.flatnonzero(np.diff(of[some], prepend=-1))
+        part = found[:, some]
+        known = ~np.isnan(part)
+        total = np.add.reduceat(np.where(known, part, 0.0), edges, axis=1)
+        with np.errstate(invalid="ignore"):
+            out[:, of[some[edges]]] = total / np.add.reduceat(known.astype(np.float64), edges, axis=1)
+    return slots, out
 
 
 def _step(width: float) -> float:

@@ -147,6 +147,8 @@ class SeriesFeed:
         """`_group_for` any series of a host, where all of them are in one group."""
         if not self._is_for(host):
             return OUT
+        if self._groups.each == ["host"]:
+            return self._groups.of_host_itself(host, self._directory.name(host) or "")
         return self._numbered(values_of_host(self._directory, host, self._groups.each), host)
 
     def _numbered(self, values: dict[str, str], host: int) -> int:

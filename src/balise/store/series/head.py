@@ -15,6 +15,7 @@ F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 STRIPE_BYTES = 800
 """What a stripe takes beside its numbers."""
+NEVER = int(np.iinfo(np.int64).max)
 
 
 @dataclass(frozen=True)
@@ -37,6 +38,8 @@ class Stripe:
         self.since = since
         self.shared_times = shared_times
         self.rows = 0
+        self.oldest = NEVER
+        """The earliest moment of any row."""
         width = len(layout.series)
         self.seqs = np.empty(capacity, np.int64)
         self.times = np.empty(capacity if shared_times else (capacity, width), np.int64)
@@ -67,6 +70,7 @@ class Stripe:
         self.seqs[row] = seq
         self.times[row] = batch.times[0] if self.shared_times else batch.times
         self.values[row] = batch.values
+        self.oldest = min(self.oldest, int(batch.times.min(initial=NEVER)))
         self.rows = row + 1
 
     def append_run(self, seqs: I64, times: I64, values: F64) -> None:
@@ -79,6 +83,7 @@ class Stripe:
             self.values = np.concatenate([self.values, np.empty((grown, self.values.shape[1]))])
         self.seqs[self.rows : end], self.times[self.rows : end] = seqs, times
         self.values[self.rows : end] = values
+        self.oldest = min(self.oldest, int(times.min(initial=NEVER)))
         self.rows = end
 
     def newest_first_time(self) -> I64:
@@ -95,6 +100,7 @@ class Stripe:
         n = int(keep.sum())
         left.seqs[:n], left.times[:n] = self.seqs[: self.rows][keep], self.times[: self.rows][keep]
         left.values[:n] = self.values[: self.rows][keep]
+        left.oldest = int(left.times[:n].min(initial=NEVER))
         left.rows = n
         return left
 

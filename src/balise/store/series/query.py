@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -46,6 +47,8 @@ POINTS_AT_MOST = 12_000_000
 """How many of them may be single points, which take longer."""
 GROUP_POINTS = 4 * CELLS
 """Of how many points one percentile may be worked out."""
+REMEMBERED = 48 << 20
+"""Bytes of selections that are remembered: some dozen of all series of a metric with thousands of hosts."""
 HOURS_FROM = 60 * 86_400 * NS
 """Spans longer than this are answered from hours."""
 _FIELDS: dict[str, set[str]] = {
@@ -80,6 +83,11 @@ class Selection:
     named: list[dict[str, str]]
     hosts: list[int]
     """Of each group, the host of its first series."""
+
+    @property
+    def size(self) -> int:
+        """About how many bytes of memory it takes."""
+        return 48 * len(self.series) + 350 * len(self.named) + 500
 
 
 def lookup_of(hosts: Hosts, one: Series) -> Any:
@@ -136,13 +144,17 @@ def _memberships(hosts: Hosts, one: Series, by: Sequence[str], apart: bool) -> I
 
 
 class Selector:
-    """Finds series by metric and filter, and remembers what it found until something new appears."""
+    """Finds series by metric and filter, and remembers what it found until something new appears, within `capacity`
+    bytes. Safe to use from several threads."""
 
-    def __init__(self, catalogue: Catalogue, hosts: Hosts, *, capacity: int = 256) -> None:
+    def __init__(self, catalogue: Catalogue, hosts: Hosts, *, capacity: int = REMEMBERED) -> None:
         self.catalogue = catalogue
         self._hosts = hosts
-        self._held: OrderedDict[tuple[object, ...], Selection] = OrderedDict()
+        self._lock = threading.Lock()
+        self._held: OrderedDict[tuple[object, ...], tuple[tuple[int, int], Selection]] = OrderedDict()
+        """By what is asked, with the versions of the metric and of the hosts that it was found in."""
         self._capacity = capacity
+        self._size = 0
 
     def select(self, metric: Metric, where: str | None, by: Sequence[str], *, apart: bool = False) -> Selection:
         """The series of a metric that pass the filter, in groups by the values of `by`.
@@ -153,13 +165,31 @@ class Selector:
         Raises:
             FilterError: the filter cannot be read.
         """
-        key = (metric.id, where, tuple(by), apart, metric.version, self._hosts.version)
-        found = self._held.get(key)
-        if found is None:
-            found = self._held[key] = self._search(metric, where, by, apart)
-            while len(self._held) > self._capacity:
-                self._held.popitem(last=False)
+        key, versions = (metric.id, where, tuple(by), apart), (metric.version, self._hosts.version)
+        with self._lock:
+            held = self._held.get(key)
+            if held is not None and held[0] == versions:
+                self._held.move_to_end(key)
+                return held[1]
+        found = self._search(metric, where, by, apart)
+        with self._lock:
+            self._drop(key)
+            if found.size <= self._capacity // 2:
+                self._held[key] = (versions, found)
+                self._size += found.size
+            while self._size > self._capacity:
+                self._drop(next(iter(self._held)))
         return found
+
+    def _drop(self, key: tuple[object, ...]) -> None:
+        if (held := self._held.pop(key, None)) is not None:
+            self._size -= held[1].size
+
+    def let_go(self) -> None:
+        """Forgets what can be found again."""
+        with self._lock:
+            self._held.clear()
+            self._size = 0
 
     def _search(self, metric: Metric, where: str | None, by: Sequence[str], apart: bool) -> Selection:
         of_hosts, own = _parted(filters.parse(where)) if where and where.strip() else ([], [])

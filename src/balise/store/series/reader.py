@@ -221,7 +221,7 @@ class Reader:
         found = [int(day) * DAY] if day is not None else []
         if found and found[0] <= start:
             return found[0]
-        found += [int(s.times[: s.rows].min()) for s in self._head.of_any(np.array(series, np.int64)) if s.rows]
+        found += [stripe.oldest for stripe in self._head.of_any(np.array(series, np.int64)) if stripe.rows]
         return min(found, default=None)
 
     def stored(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
