@@ -6,7 +6,7 @@ from pathlib import Path
 
 from fastapi import Request
 
-from balise.server.topfiles import TopFile
+from balise.server.topfiles import KEPT_A_WHILE, TopFile
 
 
 def asking(tag: str = "") -> Request:
@@ -32,3 +32,13 @@ def test_a_file_is_told_once_and_again_when_it_was_written_anew(tmp_path: Path) 
     assert other is not None and (other.status_code, other.body) == (200, b"<p>another")
     path.unlink()
     assert file.answer(asking(tag)) is None
+
+
+def test_what_is_fit_for_the_next_version_is_kept_a_while(tmp_path: Path) -> None:
+    path = tmp_path / "theme-init.js"
+    path.write_text("1")
+    kept = TopFile(path, KEPT_A_WHILE)
+    first = kept.answer(asking())
+    assert first is not None and first.headers["cache-control"] == "max-age=600"
+    again = kept.answer(asking(first.headers["etag"]))
+    assert again is not None and (again.status_code, again.headers["cache-control"]) == (304, "max-age=600")

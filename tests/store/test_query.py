@@ -190,3 +190,29 @@ def test_what_was_chosen_is_remembered_within_its_room_and_once_for_all_versions
     last = selector.select(metrics["m1"], None, ["host"])
     selector.let_go()
     assert selector.select(metrics["m1"], None, ["host"]) is not last
+
+
+def test_before_its_earliest_point_there_is_nothing_of_a_metric(box: Fixture, tmp_path: Path) -> None:
+    def nothing(metric: str, start: int, end: int) -> bool:
+        steps = Steps(T0 + start * DAY, DAY, end - start)
+        return box.engine.has_nothing(box.store.catalogue.metrics[metric], steps)
+
+    box.put("early", [1.0] * 4)
+    box.put("late", [1.0])
+    assert nothing("early", -9, 0) and not nothing("early", -9, 1) and not nothing("early", 0, 1)
+    box.store.seal(T0 + DAY)
+    assert box.store.head.samples == 0
+    assert nothing("early", -9, 0) and not nothing("early", -9, 1)
+    # A point that comes late is the earliest from then on.
+    number = box.store.catalogue.of_host(1)[0]
+    layout = box.store.catalogue.layouts.of(np.array([number]))
+    box.store.accept_now(box.store.batch(layout, np.array([T0 - 3 * DAY]), np.array([5.0])))
+    assert nothing("early", -9, -3) and not nothing("early", -9, -2)
+    box.store.close()
+    box.store = SeriesStore(tmp_path)
+    again = Selector(box.store.catalogue, box.hosts)
+    box.engine = QueryEngine(box.store.catalogue, box.store.reader, again, box.store.kept_since)
+    assert nothing("early", -9, -3) and not nothing("early", -9, -2)
+    box.store.seal(T0 + DAY)
+    assert nothing("early", -9, -3) and not nothing("early", -9, -2)
+    assert nothing("late", -9, 0) and not nothing("late", -9, 1)

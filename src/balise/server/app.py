@@ -67,7 +67,7 @@ from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
 from balise.server.sources import routes as sources
-from balise.server.topfiles import LOOKED_AT_ANEW, TopFile
+from balise.server.topfiles import KEPT_A_WHILE, LOOKED_AT_ANEW, TopFile
 from balise.server.trail import routes as trail
 from balise.store.database import is_full
 from balise.store.events.index import NotIndexed
@@ -284,7 +284,7 @@ class Face:
         self._add_files()
 
     def _add_files(self) -> None:
-        files = {path.name: TopFile(path) for path in WEB.glob("[!.]*.*") if path.is_file()}
+        files = {path.name: TopFile(path, KEPT_A_WHILE) for path in WEB.glob("[!.]*.*") if path.is_file()}
 
         @self.api.get("/{name}", include_in_schema=False)
         async def top_file(request: Request, name: str) -> Response:

@@ -7,19 +7,23 @@ several turns of a busy loop, while nothing is shown yet.
 from __future__ import annotations
 
 import mimetypes
+from collections.abc import Mapping
 from hashlib import sha256
 from pathlib import Path
 
 from fastapi import Request, Response
 
 LOOKED_AT_ANEW = {"Cache-Control": "no-cache"}
+KEPT_A_WHILE = {"Cache-Control": "max-age=600"}
+"""Of what is fit for pages of the next version too: no page that is opened waits to hear that it has not changed."""
 
 
 class TopFile:
     """One file, read again when it was written anew."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, headers: Mapping[str, str] = LOOKED_AT_ANEW) -> None:
         self._path = path
+        self._headers = headers
         self._type = mimetypes.guess_type(path.name)[0] or "application/octet-stream"
         self._seen = (-1, -1)
         self._content, self._tag = b"", ""
@@ -35,7 +39,7 @@ class TopFile:
                 self._seen = seen
         except FileNotFoundError:
             return None
-        headers = {**LOOKED_AT_ANEW, "ETag": self._tag}
+        headers = {**self._headers, "ETag": self._tag}
         # On its way it may have been packed, and its tag be said to be a weak one since.
         has = {tag.strip().removeprefix("W/") for tag in request.headers.get("if-none-match", "").split(",")}
         if self._tag in has:

@@ -74,6 +74,8 @@ class History:
             return out
         if count * steps.count > MOST_HELD:
             raise TooLarge(f"{count:,} groups over {steps.count:,} steps are too much to look at: take a shorter span")
+        if self._metrics.engine.has_nothing(metric, steps):
+            return out
         where = joined(rule.body.hosts, value.where)
         # One question is answered with no more than a few million numbers: it is asked in parts.
         for at, part in parts_of(steps, 0, max(1, AT_ONCE // max(1, count))):

@@ -114,6 +114,8 @@ class Head:
         self.samples = 0
         self.size = 0
         """About how many bytes of memory all stripes take."""
+        self.oldest = NEVER
+        """No recent point is of an earlier moment, nanoseconds; there may be none of this one either."""
 
     def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
         """Whether each of these points, [n] series and moments, has a twin among the recent ones."""
@@ -149,6 +151,7 @@ class Head:
         stripe = self._stripe(batch.layout, len(batch.times) == 1, now)
         before = stripe.size
         stripe.append(seq, batch)
+        self.oldest = min(self.oldest, stripe.oldest)
         self.size += stripe.size - before
         self.samples += len(batch.values)
 
@@ -157,6 +160,7 @@ class Head:
         stripe = self._stripe(layout, True, now, capacity=len(seqs) + 8)
         before = stripe.size
         stripe.append_run(seqs, times, values)
+        self.oldest = min(self.oldest, stripe.oldest)
         self.size += stripe.size - before
         self.samples += values.size
 
@@ -182,3 +186,4 @@ class Head:
                 continue
             del self.stripes[key]
             self._places.remove(key, stripe.layout.series)
+        self.oldest = min((stripe.oldest for stripe in self.stripes.values()), default=NEVER)

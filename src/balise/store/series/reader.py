@@ -224,6 +224,15 @@ class Reader:
         found += [stripe.oldest for stripe in self._head.of_any(np.array(series, np.int64)) if stripe.rows]
         return min(found, default=None)
 
+    def earliest(self, metric: int) -> int:
+        """Before this moment, nanoseconds, there is nothing of any series of a metric."""
+        # First what is recent: what is sealed meanwhile is found where it stands then.
+        recent = self._head.oldest
+        query = "SELECT min(day) FROM matrix WHERE tier = ? AND metric = ?"
+        with self._engine.connect() as connection:
+            days = [connection.exec_driver_sql(query, (tier, metric)).scalar() for tier in TIER_SECONDS.values()]
+        return min([recent, *(int(day) * DAY for day in days if day is not None)])
+
     def stored(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
         """What blocks alone hold of each series within [start, end), in order of time."""
         with self._engine.connect() as connection:
