@@ -11,15 +11,44 @@ from itertools import pairwise
 from pathlib import Path
 
 import httpx
+import numpy as np
 import pytest
 
 from balise.server.errors import Refused
-from balise.server.keeping.memory import EASY, LET_GO_AGAIN, LET_GO_RARELY, TIGHT, Memory, Short
+from balise.server.keeping import memory as keeping
+from balise.server.keeping.memory import (
+    EASY,
+    LET_GO_AGAIN,
+    LET_GO_RARELY,
+    TIGHT,
+    TRIM_EVERY,
+    TRIM_FROM,
+    Memory,
+    Short,
+)
 from peaks import peak_mib
 from running import Service
 from sending import gauge_request, send_gauge
 
 CEILING = 600
+
+
+def test_what_is_free_goes_back_now_and_then_once_much_is_held(monkeypatch: pytest.MonkeyPatch) -> None:
+    held, trimmed, now = [TRIM_FROM + 0.05], [0], [0.0]
+
+    def trim() -> None:
+        trimmed[0] += 1
+        held[0] -= 0.01
+
+    monkeypatch.setattr(keeping, "_trim", trim)
+    memory = Memory(1 << 30, measure=lambda: int(held[0] * (1 << 30)), clock=lambda: now[0])
+    for now[0] in np.arange(0.0, 4 * TRIM_EVERY, 1.0).tolist():
+        memory.look()
+    assert trimmed == [3] and memory.held == int(held[0] * (1 << 30))
+    held[0] = TRIM_FROM - 0.01
+    for now[0] in np.arange(4 * TRIM_EVERY, 8 * TRIM_EVERY, 1.0).tolist():
+        memory.look()
+    assert trimmed == [3]
 
 
 def test_near_the_ceiling_caches_go_and_nothing_heavy_is_begun() -> None:

@@ -19,6 +19,7 @@ import uvicorn
 from balise.listen.connection import config_of
 from balise.server.app import Face
 from balise.server.folder import data_folder
+from balise.server.keeping.memory import share_heaps
 from balise.server.life import end_waits
 from balise.server.parts import Parts, build
 from balise.server.settings import Settings
@@ -117,6 +118,7 @@ def serve(
 ) -> int:
     """`balise serve`. Raises DataError when another runs on the folder, or it is not whole."""
     os.umask(0o077)
+    share_heaps()
     folder = data_folder(data)
     certificate = _certificate(tls or Tls(), folder, [address, urlsplit(public_url).hostname or ""])
     listener = bound_socket(address, port)

@@ -28,6 +28,11 @@ LET_GO_AGAIN, LET_GO_RARELY = 10.0, 300.0
 of it when that gave little back."""
 LITTLE = 0.02
 """Of what is held."""
+TRIM_EVERY, TRIM_FROM = 60.0, 0.4
+"""Seconds between two times that what is free goes back to the system, once so much of the ceiling is held: what
+threads leave free would else add up, and count as held."""
+_ARENA_MAX, ARENAS = -8, 2
+"""The C library's name for how many heaps threads share, and how many that are: one interpreter computes at a time."""
 MemoryState = Literal["easy", "tight"]
 
 
@@ -59,6 +64,7 @@ class Memory:
         self._measure = measure or _resident
         self._clock = clock
         self._let_go_at = float("-inf")
+        self._trimmed_at = clock()
         self._again = LET_GO_AGAIN
         self.held = 0
         self.state: MemoryState = "easy"
@@ -67,6 +73,10 @@ class Memory:
     def look(self) -> None:
         """Measures anew; lets caches go when it is tight."""
         self.held = self._measure()
+        if self.held > TRIM_FROM * self.ceiling and self._clock() - self._trimmed_at > TRIM_EVERY:
+            _trim()
+            self._trimmed_at = self._clock()
+            self.held = self._measure()
         if self.held > TIGHT * self.ceiling and self._clock() - self._let_go_at > self._again:
             self._let_go()
         share = self.held / self.ceiling
@@ -118,9 +128,21 @@ def _resident() -> int:
         return int(file.read().split()[1]) * os.sysconf("SC_PAGE_SIZE")
 
 
+def share_heaps() -> None:
+    """Has threads share their heaps, before there are any: each would keep what it once needed."""
+    try:
+        ctypes.CDLL(None).mallopt(_ARENA_MAX, ARENAS)
+    except (OSError, AttributeError):
+        log.debug("this system's C library knows no heaps of threads")
+
+
 def _give_back() -> None:
     """Has the allocator give back to the system what is free."""
     gc.collect()
+    _trim()
+
+
+def _trim() -> None:
     try:
         ctypes.CDLL(None).malloc_trim(0)
     except (OSError, AttributeError):

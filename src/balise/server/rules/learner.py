@@ -25,7 +25,7 @@ from balise.store.series.query import TooLarge
 F64 = NDArray[np.float64]
 TOTALS = ("count", "sum")
 VARIED: tuple[Take, Take] = ("min", "max")
-LATEST, REST = 15.0, 50.0
+LATEST, REST = 60.0, 50.0
 """Seconds after which newly found groups are learnt of, and how many times as long as it took to learn of them all: as
 a fleet comes for the first time there are new ones all the time."""
 STEPS_A_SLOT = 4
