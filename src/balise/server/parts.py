@@ -78,6 +78,7 @@ from balise.server.keeping.keeper import Keeper
 from balise.server.keeping.memory import Memory, own_ceiling
 from balise.server.keeping.pruning import Pruner
 from balise.server.keeping.retention import RetentionBook
+from balise.server.keeping.rubbish import Rubbish
 from balise.server.keeping.runs import ConsoleRuns
 from balise.server.keeping.settings import SettingsBook
 from balise.server.keeping.space import Space
@@ -968,6 +969,7 @@ def _employ(parts: Parts) -> None:
     add("maintenance", lambda: parts.maintenance.look(time.time()), 1.0)
     add("room", parts.space.look, 2.0)
     add("memory", parts.memory.look, 1.0)
+    aside("rubbish", Rubbish().set_aside, 60.0)
     aside("figures", parts.figures.look, 1.0)
     add("keeper", parts.keeper.keep, 20.0)
     aside("values", parts.alerts.write_values, 20.0)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ctypes
-import gc
 import logging
 import os
 import time
@@ -14,6 +13,7 @@ import psutil
 
 from balise.core.quantities import in_words
 from balise.server.errors import Refused
+from balise.server.keeping.rubbish import look_through
 from balise.server.signals import Signal
 from balise.store.writer import Busy
 
@@ -138,7 +138,7 @@ def share_heaps() -> None:
 
 def _give_back() -> None:
     """Has the allocator give back to the system what is free."""
-    gc.collect()
+    look_through()
     _trim()
 
 
