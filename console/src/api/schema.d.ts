@@ -23368,6 +23368,8 @@ export interface operations {
                 cursor?: string | null;
                 /** @description those that have left, instead of those that are here */
                 retired?: boolean;
+                /** @description without what agents report (agent) and machines carry */
+                brief?: boolean;
             };
             header?: never;
             path?: never;

@@ -9,7 +9,7 @@ import { useStaged } from "./useStaged";
 export function useHosts(where?: string) {
   return useStaged(
     ["hosts", where ?? ""],
-    (limit) => got(api.GET("/api/v1/hosts", { params: { query: { where, sort: "state", limit } } })),
+    (limit) => got(api.GET("/api/v1/hosts", { params: { query: { where, sort: "state", limit, brief: true } } })),
     20_000,
   );
 }

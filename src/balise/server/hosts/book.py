@@ -73,9 +73,17 @@ class HostBook:
     # --- hosts
 
     def page(
-        self, where: str | None, sort: str, limit: int, cursor: str | None, *, retired: bool = False
+        self,
+        where: str | None,
+        sort: str,
+        limit: int,
+        cursor: str | None,
+        *,
+        retired: bool = False,
+        brief: bool = False,
     ) -> Page[Host]:
-        """Hosts that pass the filter, in order; those that have left only when asked for."""
+        """Hosts that pass the filter, in order; those that have left only when asked for. `brief` is without what
+        agents report and what machines carry."""
         key, descending = sort.lstrip("-"), sort.startswith("-")
         if key not in _SORTS:
             raise bad_field("sort", f"write one of {', '.join(_SORTS)}, with - before it for the other order")
@@ -91,10 +99,10 @@ class HostBook:
         if cursor and not cursor.isdecimal():
             raise bad_field("cursor", "not one that an earlier answer gave: leave it out to begin anew")
         part = found[at : at + limit]
-        rows = self._rows(part)
+        rows = self._rows(part, brief=brief)
         severities = self._alerts.open.severities()
-        carries = self._machines.carried()
-        items = [self._answer(k, rows.get(k.id), severities, carries) for k in part]
+        carries = {} if brief else self._machines.carried()
+        items = [self._answer(k, rows.get(k.id), severities, carries, brief=brief) for k in part]
         return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
 
     def get(self, name: str) -> Host:
@@ -108,9 +116,11 @@ class HostBook:
             raise unknown("host", name)
         return known
 
-    def _rows(self, hosts: Sequence[Known]) -> dict[int, _Row]:
-        """What is written of hosts; an agent's report only where none came since the start."""
+    def _rows(self, hosts: Sequence[Known], *, brief: bool = False) -> dict[int, _Row]:
+        """What is written of hosts; an agent's report only where none came since the start, and never in `brief`."""
         host = tables.Host
+        if brief:
+            return self._brief_rows(hosts)
         told = select(host.id, host.created_at, host.retired_at, host.facts, null().label("agent"))
         kept = select(host.id, host.created_at, host.retired_at, host.facts, host.agent)
         heard = [known.id for known in hosts if self._reports.last(known.id) is not None]
@@ -126,8 +136,25 @@ class HostBook:
 
         return self._state.read(read)
 
+    def _brief_rows(self, hosts: Sequence[Known]) -> dict[int, _Row]:
+        of, query = tables.Host, select(tables.Host.id, tables.Host.created_at, tables.Host.retired_at)
+        times = self._state.read(
+            lambda s: {
+                number: (created, retired)
+                for piece in in_pieces([known.id for known in hosts])
+                for number, created, retired in s.execute(query.where(of.id.in_(piece)))
+            }
+        )
+        return {known.id: _Row(*times[known.id], known.facts, None) for known in hosts if known.id in times}
+
     def _answer(
-        self, known: Known, row: _Row | None, severities: dict[int, list[str]], carries: dict[str, list[str]]
+        self,
+        known: Known,
+        row: _Row | None,
+        severities: dict[int, list[str]],
+        carries: dict[str, list[str]],
+        *,
+        brief: bool = False,
     ) -> Host:
         facts = Facts.model_validate(row.facts) if row and row.facts else None
         machine, by = self._machines.of(known)
@@ -141,7 +168,7 @@ class HostBook:
             groups=known.groups,
             os=known.os,
             facts=facts,
-            agent=self._reports.last(known.id) or (row.agent if row else None),
+            agent=None if brief else self._reports.last(known.id) or (row.agent if row else None),
             last_seen=rfc3339(known.last_seen) if known.last_seen else None,
             collection=Collection(
                 mode=known.mode,  # type: ignore[arg-type]

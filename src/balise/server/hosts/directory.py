@@ -70,7 +70,8 @@ class Known:
     def is_silent(self, now: float) -> bool:
         if self.last_seen is None or self.refused is not None:
             return True
-        return now - self.last_seen > max(SILENT_AT_LEAST, 3 * self.interval)
+        age = now - self.last_seen
+        return age > SILENT_AT_LEAST and age > 3 * self.interval
 
 
 def clean_name(text: str) -> str:

@@ -34,8 +34,11 @@ async def list_hosts(
     limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
     cursor: Annotated[str | None, Query(max_length=20)] = None,
     retired: Annotated[bool, Query(description="those that have left, instead of those that are here")] = False,
+    brief: Annotated[bool, Query(description="without what agents report (agent) and machines carry")] = False,
 ) -> Response:
-    return await packed(lambda: hosts.page(filters.text(where, filter), sort, limit, cursor, retired=retired))
+    return await packed(
+        lambda: hosts.page(filters.text(where, filter), sort, limit, cursor, retired=retired, brief=brief)
+    )
 
 
 @router.post("/hosts/change")
