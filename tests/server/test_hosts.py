@@ -25,7 +25,10 @@ def test_in_brief_hosts_are_the_same_but_for_what_agents_report_and_machines_car
         brief = console.hosts.page(None, "-name", 10, None, retired=retired, brief=True).items
         assert brief == [one.model_copy(update={"agent": None, "carries": []}) for one in whole]
         told = [(one.name, one.agent, one.carries, one.facts and one.facts.cores) for one in whole]
-        here = [("quay-a", None, [], 4), ("metal", None, ["quay-a"], 4), ("lone", None, [], None)]
-        assert told == ([("quay-b", {"version": "1", "turn_cost": 0.01}, [], 4)] if retired else here)
+        report: dict[str, object] = {"version": "1", "turn_cost": 0.01}
+        if retired:
+            assert told == [("quay-b", report, [], 4)]
+        else:
+            assert told == [("quay-a", None, [], 4), ("metal", None, ["quay-a"], 4), ("lone", None, [], None)]
     first = console.hosts.page('name sw "quay"', "name", 1, None, brief=True)
     assert [one.name for one in first.items] == ["quay-a"] and first.next is None
