@@ -30,8 +30,10 @@ def console(tmp_path: Path) -> Iterator[Parts]:
     for number in range(4):
         host = made.directory.ensure(f"pier-{number}").id
         ids = np.array([catalogue.series_id(host, metric, (), "", "gauge")])
-        times = (int(time.time()) - np.arange(400)[::-1] * 15) * NS
-        made.series.lay_down([ids], [times.astype(np.int64)], [np.ones((1, 400))])
+        # Some of them long ago, so that there is something in whatever steps a long span has.
+        for ago in (10 * 86_400, 0):
+            times = (int(time.time()) - ago - np.arange(400)[::-1] * 15) * NS
+            made.series.lay_down([ids], [times.astype(np.int64)], [np.ones((1, 400))])
     yield made
     close(made)
 
