@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 from urllib.parse import quote
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from axe import axe
 from demo_service import Demo
@@ -78,6 +78,29 @@ def test_what_is_shown_is_pinned_where_it_stands(demo: Demo, page: Page) -> None
     expect(page.get_by_role("region", name="book-db-n1, highest of postgresql.sessions.blocked")).to_be_visible()
     assert [one["at"] for one in kept(page, demo, "Pinned")] == [[0, 0, 6, 4], [6, 0, 6, 4]]
     page.context.request.delete(f"{demo.url}/api/v1/dashboards/Pinned")
+
+
+def test_a_change_that_takes_long_does_not_undo_the_one_after_it(demo: Demo, page: Page) -> None:
+    keep(page, demo, "Slow", {"panels": [panel("text", "one", [0, 0, 6, 4], text="one")]})
+    page.goto(f"{demo.url}/dashboards/Slow")
+    page.get_by_role("button", name="Arrange").click()
+    said: list[int] = []
+
+    def late(route: Route) -> None:
+        if route.request.method == "PUT":
+            said.append(route.request.post_data_json["panels"][0]["at"][2])
+            if len(said) == 1:
+                page.wait_for_timeout(1500)
+        route.continue_()
+
+    page.route("**/api/v1/dashboards/Slow", late)
+    for _ in range(2):
+        page.get_by_role("button", name="one wider").click()
+    until(lambda: len(said) == 2 or page.wait_for_timeout(100))
+    until(lambda: kept(page, demo, "Slow")[0]["at"] == [0, 0, said[1], 4] or page.wait_for_timeout(100))
+    assert said[0] < said[1]
+    page.wait_for_timeout(2000)
+    assert kept(page, demo, "Slow")[0]["at"] == [0, 0, said[1], 4]
 
 
 def test_panels_are_arranged_by_dragging_and_by_their_buttons(demo: Demo, page: Page) -> None:

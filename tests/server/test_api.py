@@ -328,6 +328,10 @@ def test_events_can_be_followed_as_they_arrive(service: Service, admin: Balise) 
 def test_pages_and_files_are_served_with_their_headers(service: Service) -> None:
     page = httpx.get(f"{service.url}/fleet/some-host", headers={"Accept": "text/html"})
     assert page.status_code == 200 and "unsafe" not in page.headers["content-security-policy"]
+    # The page says which files its version has: it is always looked at anew.
+    for path in ("/", "/fleet", "/index.html"):
+        assert httpx.get(f"{service.url}{path}", headers={"Accept": "text/html"}).headers["cache-control"] == "no-cache"
+    assert httpx.get(f"{service.url}/favicon.svg").headers["cache-control"] == "max-age=600"
     assert page.headers["x-content-type-options"] == "nosniff"
     for path in ("/fleet/db.skerry.example", "/incidents/7/act/WzEsIm1haWwiXQ.NBtvEYCL-d3"):
         found = httpx.get(f"{service.url}{path}", headers={"Accept": "text/html"})

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import random
 import time
+from collections.abc import Sequence
 
 import numpy as np
 import pytest
+from sqlalchemy.orm import Session
 
 from balise.api.applications import ApplicationBody
 from balise.api.availability import Availability, AvailabilityTarget, Presence
 from balise.api.probes import ProbeBody
+from balise.core.availability import summed
 from balise.server.errors import Refused
 from balise.server.parts import Parts
 from balise.server.people.access import Principal
@@ -39,6 +43,24 @@ def told(console: Parts, host: str, *states: tuple[float, str]) -> None:
     number = console.hosts.known(host).id
     rows = [tables.StateChange(host=number, at=at, state=state) for at, state in states]
     console.state.write(lambda s: s.add_all(rows))
+
+
+STEPS = [("state", "ok"), ("state", "critical"), ("state", "silent"), ("answering", "no"), ("answering", "yes")]
+
+
+def stepped(console: Parts, host: str, name: str, steps: Sequence[tuple[float, str, str]]) -> None:
+    """A service of a host, with when what of it became so."""
+
+    def write(session: Session) -> None:
+        row = tables.Service(
+            host=console.hosts.known(host).id, name=name, kit="postgresql", mode="resident", target={}, every=0,
+            created_at=0.0,
+        )  # fmt: skip
+        session.add(row)
+        session.flush()
+        session.add_all(tables.ServiceStep(service=row.id, at=at, what=what, after=after) for at, what, after in steps)
+
+    console.state.write(write)
 
 
 def of(console: Parts, kind: str, name: str, start: float, end: float) -> Availability:
@@ -87,27 +109,43 @@ def test_while_the_console_was_away_nobody_was_down(console: Parts, now: float) 
 
 
 def test_a_service_is_down_while_it_does_not_answer(console: Parts, now: float) -> None:
-    number = console.hosts.known("b").id
-
-    def write(session: object) -> None:
-        row = tables.Service(
-            host=number, name="db", kit="postgresql", mode="resident", target={}, every=0, created_at=0.0
-        )
-        session.add(row)  # type: ignore[attr-defined]
-        session.flush()  # type: ignore[attr-defined]
-        for at, what, after in (
-            (now - 9 * HOUR, "state", "ok"), (now - 9 * HOUR, "answering", "yes"),
-            (now - 6 * HOUR, "state", "critical"), (now - 5 * HOUR, "answering", "no"),
-            (now - 3 * HOUR, "answering", "yes"), (now - 2 * HOUR, "state", "silent"),
-        ):  # fmt: skip
-            session.add(tables.ServiceStep(service=row.id, at=at, what=what, after=after))  # type: ignore[attr-defined]
-
-    console.state.write(write)
+    steps = [
+        (now - 9 * HOUR, "state", "ok"), (now - 9 * HOUR, "answering", "yes"),
+        (now - 6 * HOUR, "state", "critical"), (now - 5 * HOUR, "answering", "no"),
+        (now - 3 * HOUR, "answering", "yes"), (now - 2 * HOUR, "state", "silent"),
+    ]  # fmt: skip
+    stepped(console, "b", "db", steps)
     found = of(console, "service", "b/db", now - 9 * HOUR, now)
     # What is critical and answers is up.
     assert (found.up, found.down, found.unknown) == pytest.approx((5 / 9, 2 / 9, 2 / 9))
     with pytest.raises(Refused, match="HOST/SERVICE"):
         of(console, "service", "db", now - HOUR, now)
+
+
+@pytest.mark.parametrize("kind", ["host", "service"])
+def test_any_span_says_what_the_whole_says_of_it(console: Parts, now: float, kind: str) -> None:
+    chance = random.Random(7)
+    moments = sorted(now - HOUR * chance.randrange(1, 200) for _ in range(60))
+    others = sorted(now - HOUR * chance.randrange(1, 200) for _ in range(60))
+    if kind == "host":
+        for name, those in (("c", moments), ("d", others)):
+            console.directory.ensure(name)
+            told(console, name, *((at, chance.choice(["ok", "warning", "silent", "paused"])) for at in those))
+        names = ["c", "d"]
+    else:
+        for host, those in (("a", moments), ("b", others)):
+            steps = [(at, *chance.choice(STEPS)) for at in those]
+            stepped(console, host, "db", steps)
+        names = ["a/db", "b/db"]
+    for name in names:
+        whole = [(one.at, one.presence) for one in of(console, kind, name, now - 300 * HOUR, now).ribbon]
+        assert len(whole) > 10
+        for _ in range(25):
+            start = now - HOUR * chance.uniform(1, 200)
+            end = start + (now - start) * chance.uniform(0.05, 1)
+            wanted, found = summed(whole, start, end, now), of(console, kind, name, start, end)
+            assert [(one.at, one.presence) for one in found.ribbon] == wanted.changes
+            assert found.down_seconds == pytest.approx(wanted.seconds["down"])
 
 
 def test_a_probe_is_down_while_it_fails(console: Parts, now: float) -> None:

@@ -1,8 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, type Schemas } from "../api/client";
-import { inTurn } from "../lib/inTurn";
 import { type Body, flowed, inOrder, moved, type Panel, resized } from "../lib/sheet";
 import { useMay } from "../signin/session";
 import { Failure } from "../ui/Note";
@@ -24,40 +23,35 @@ export function Arranging({ board }: { board: Board }) {
     panels: inOrder(board.panels ?? []),
   }));
   const [taken, setTaken] = useState<number>();
-  const [error, setError] = useState<unknown>();
-  const [put] = useState(() =>
-    inTurn(async (whole: Body) => {
-      await got(api.PUT("/api/v1/dashboards/{name}", { params: { path: { name: board.name } }, body: whole }));
-    }),
-  );
+  // One state after the other, so that none overtakes a later one.
+  const { mutate, error } = useMutation({
+    scope: { id: `dashboard ${board.name}` },
+    mutationFn: (whole: Body) =>
+      got(api.PUT("/api/v1/dashboards/{name}", { params: { path: { name: board.name } }, body: whole })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["dashboards"] }),
+  });
   const panels = body.panels ?? [];
-  const change = async (next: Partial<Body>) => {
+  const change = (next: Partial<Body>) => {
     const whole = { ...body, ...next };
     setBody(whole);
-    try {
-      await put(whole);
-      setError(undefined);
-      await client.invalidateQueries({ queryKey: ["dashboards"] });
-    } catch (problem) {
-      setError(problem);
-    }
+    mutate(whole);
   };
   const keep = (next: Panel[]) => change({ panels: next });
   const drop = (event: DragEvent, place: number) => {
     event.preventDefault();
-    if (taken !== undefined) void keep(moved(panels, taken, place));
+    if (taken !== undefined) keep(moved(panels, taken, place));
     setTaken(undefined);
   };
   return (
     <>
-      {error !== undefined && <Failure error={error} />}
+      {error && <Failure error={error} />}
       <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-2">
         <label className="flex grow items-center gap-2">
           What it is for
           <input
             className="input input-sm max-w-xl grow"
             defaultValue={body.about}
-            onBlur={(e) => e.target.value !== body.about && void change({ about: e.target.value })}
+            onBlur={(e) => e.target.value !== body.about && change({ about: e.target.value })}
           />
         </label>
         {may && (
@@ -66,13 +60,13 @@ export function Arranging({ board }: { board: Board }) {
               type="checkbox"
               className="checkbox checkbox-sm"
               checked={body.shared ?? false}
-              onChange={(e) => void change({ shared: e.target.checked })}
+              onChange={(e) => change({ shared: e.target.checked })}
             />
             shared with everybody
           </label>
         )}
       </div>
-      <Variables variables={body.variables ?? []} keep={(variables) => void change({ variables })} />
+      <Variables variables={body.variables ?? []} keep={(variables) => change({ variables })} />
       <p className="mb-2 text-ink-2">
         Take a panel by its name and put it where it belongs, or use its buttons. Everything is kept at once.
       </p>
@@ -98,7 +92,7 @@ export function Arranging({ board }: { board: Board }) {
           </li>
         ))}
       </ol>
-      <NewPanel add={(panel) => void keep(flowed([...panels, panel]))} />
+      <NewPanel add={(panel) => keep(flowed([...panels, panel]))} />
       <button
         type="button"
         className="btn btn-ghost btn-sm mt-4 text-error"
@@ -115,14 +109,9 @@ export function Arranging({ board }: { board: Board }) {
   );
 }
 
-function Turn({ name, of, go }: { name: string; of: Panel; go: () => Promise<void> }) {
+function Turn({ name, of, go }: { name: string; of: Panel; go: () => void }) {
   return (
-    <button
-      type="button"
-      className="btn btn-xs font-normal"
-      aria-label={`${of.title || of.kind} ${name}`}
-      onClick={() => void go()}
-    >
+    <button type="button" className="btn btn-xs font-normal" aria-label={`${of.title || of.kind} ${name}`} onClick={go}>
       {name}
     </button>
   );

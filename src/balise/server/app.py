@@ -75,7 +75,8 @@ from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
 WEB = Path(__file__).parent / "web"
-INDEX = TopFile(WEB / "index.html")
+INDEX_NAME = "index.html"
+INDEX = TopFile(WEB / INDEX_NAME)
 NOT_BUILT = (
     "<!doctype html><html><title>Balise</title><p>The web console is not built: run <code>make setup</code>.</html>"
 )
@@ -285,6 +286,8 @@ class Face:
 
     def _add_files(self) -> None:
         files = {path.name: TopFile(path, KEPT_A_WHILE) for path in WEB.glob("[!.]*.*") if path.is_file()}
+        # The page says which files its version has.
+        files[INDEX_NAME] = INDEX
 
         @self.api.get("/{name}", include_in_schema=False)
         async def top_file(request: Request, name: str) -> Response:

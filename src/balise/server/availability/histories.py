@@ -5,11 +5,12 @@ from __future__ import annotations
 import time
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Select, func, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, and_, func, or_, select
+from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from balise.api.applications import ApplicationBody, ApplicationPart
 from balise.api.availability import Presence
@@ -73,7 +74,9 @@ class Histories:
 
         def read(session: Session) -> None:
             for piece in in_pieces(list(numbers)):
-                for host, at, host_state in session.execute(_changes_of(piece, start, end)):
+                mine = _reaching_into(start, end, StateChange.host.in_(piece), StateChange.at, StateChange.host)
+                query = select(StateChange.host, StateChange.at, StateChange.state).where(mine)
+                for host, at, host_state in session.execute(query.order_by(StateChange.at, StateChange.id)):
                     found[numbers[host]].append((at, _OF_HOST.get(host_state, "up")))
 
         self._state.read(read)
@@ -93,13 +96,13 @@ class Histories:
                     numbers[row.id], found[name] = name, []
             steps: dict[int, list[ServiceStep]] = {}
             for piece in in_pieces(list(numbers)):
-                query = select(ServiceStep).where(
-                    ServiceStep.service.in_(piece), ServiceStep.what.in_(("state", "answering")), ServiceStep.at < end
-                )
+                mine = and_(ServiceStep.service.in_(piece), ServiceStep.what.in_(("state", "answering")))
+                mine = _reaching_into(start, end, mine, ServiceStep.at, ServiceStep.service, ServiceStep.what)
+                query = select(ServiceStep).where(mine)
                 for step in session.scalars(query.order_by(ServiceStep.at, ServiceStep.id)):
                     steps.setdefault(step.service, []).append(step)
-            for number, mine in steps.items():
-                found[numbers[number]] = _of_steps(mine)
+            for number, own in steps.items():
+                found[numbers[number]] = _of_steps(own)
 
         self._state.read(read)
         gaps = self._runs.gaps(start, end)
@@ -198,13 +201,12 @@ class Histories:
         return {name: self.application(body, start, end) for name, body in chosen}
 
 
-def _changes_of(hosts: Sequence[int], start: float, end: float) -> Select[int, float, str]:
-    """What hosts became within a span, and what each was as it began; in order of time."""
-    mine = StateChange.host.in_(hosts)
-    before = select(func.max(StateChange.at)).where(mine, StateChange.at <= start).group_by(StateChange.host)
-    query = select(StateChange.host, StateChange.at, StateChange.state).where(mine)
-    query = query.where(StateChange.at < end, or_(StateChange.at > start, StateChange.at.in_(before)))
-    return query.order_by(StateChange.at, StateChange.id)
+def _reaching_into(
+    start: float, end: float, mine: ColumnElement[bool], at: InstrumentedAttribute[float], *keys: Any
+) -> ColumnElement[bool]:
+    """Which changes tell what things were within a span: those in it, and of each of `keys` the last before."""
+    before = select(func.max(at)).where(mine, at <= start).group_by(*keys)
+    return and_(mine, at < end, or_(at > start, at.in_(before)))
 
 
 def _of_steps(steps: Iterable[ServiceStep]) -> list[Change]:

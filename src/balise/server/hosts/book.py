@@ -40,7 +40,6 @@ class _Row(NamedTuple):
 
     created_at: float
     retired_at: float | None
-    facts: dict[str, Any] | None
     agent: dict[str, Any] | None
 
 
@@ -102,7 +101,7 @@ class HostBook:
         rows = self._rows(part, brief=brief)
         severities = self._alerts.open.severities()
         carries = {} if brief else self._machines.carried()
-        items = [self._answer(k, rows.get(k.id), severities, carries, brief=brief) for k in part]
+        items = [self._answer(k, rows.get(k.id), severities, carries) for k in part]
         return Page[Host](items=items, next=str(at + limit) if at + limit < len(found) else None)
 
     def get(self, name: str) -> Host:
@@ -117,18 +116,16 @@ class HostBook:
         return known
 
     def _rows(self, hosts: Sequence[Known], *, brief: bool = False) -> dict[int, _Row]:
-        """What is written of hosts; an agent's report only where none came since the start, and never in `brief`."""
-        host = tables.Host
-        if brief:
-            return self._brief_rows(hosts)
-        told = select(host.id, host.created_at, host.retired_at, host.facts, null().label("agent"))
-        kept = select(host.id, host.created_at, host.retired_at, host.facts, host.agent)
-        heard = [known.id for known in hosts if self._reports.last(known.id) is not None]
-        others = [known.id for known in hosts if self._reports.last(known.id) is None]
+        """What is written of hosts; an agent's report only where none came since the start, and none in `brief`."""
+        host, last = tables.Host, self._reports.last
+        told = select(host.id, host.created_at, host.retired_at, null().label("agent"))
+        kept = select(host.id, host.created_at, host.retired_at, host.agent)
+        others = [] if brief else [known.id for known in hosts if last(known.id) is None]
+        heard = sorted({known.id for known in hosts} - set(others))
 
         def read(session: Session) -> dict[int, _Row]:
             return {
-                row.id: _Row(row.created_at, row.retired_at, row.facts, row.agent)
+                row.id: _Row(row.created_at, row.retired_at, None if brief else last(row.id) or row.agent)
                 for query, ids in ((told, heard), (kept, others))
                 for piece in in_pieces(ids)
                 for row in session.execute(query.where(host.id.in_(piece)))
@@ -136,27 +133,10 @@ class HostBook:
 
         return self._state.read(read)
 
-    def _brief_rows(self, hosts: Sequence[Known]) -> dict[int, _Row]:
-        of, query = tables.Host, select(tables.Host.id, tables.Host.created_at, tables.Host.retired_at)
-        times = self._state.read(
-            lambda s: {
-                number: (created, retired)
-                for piece in in_pieces([known.id for known in hosts])
-                for number, created, retired in s.execute(query.where(of.id.in_(piece)))
-            }
-        )
-        return {known.id: _Row(*times[known.id], known.facts, None) for known in hosts if known.id in times}
-
     def _answer(
-        self,
-        known: Known,
-        row: _Row | None,
-        severities: dict[int, list[str]],
-        carries: dict[str, list[str]],
-        *,
-        brief: bool = False,
+        self, known: Known, row: _Row | None, severities: dict[int, list[str]], carries: dict[str, list[str]]
     ) -> Host:
-        facts = Facts.model_validate(row.facts) if row and row.facts else None
+        facts = Facts.model_validate(known.facts) if known.facts else None
         machine, by = self._machines.of(known)
         return Host(
             id=known.id,
@@ -168,7 +148,7 @@ class HostBook:
             groups=known.groups,
             os=known.os,
             facts=facts,
-            agent=None if brief else self._reports.last(known.id) or (row.agent if row else None),
+            agent=row.agent if row else None,
             last_seen=rfc3339(known.last_seen) if known.last_seen else None,
             collection=Collection(
                 mode=known.mode,  # type: ignore[arg-type]

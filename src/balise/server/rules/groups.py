@@ -55,22 +55,21 @@ class Groups:
         if most is not None and len(self.all) >= most:
             self.left_out += 1
             return None
-        number = self.numbers[key] = len(self.all)
         named = "host" in self.each
         attributes = {name: value for name, value in values.items() if name != "host"}
-        self.all.append(Group(key, host if named else None, host_name if named else "", attributes))
-        if named and host is not None:
-            self._of_host.setdefault(host, []).append(number)
-        return number
+        return self._made(Group(key, host if named else None, host_name if named else "", attributes))
 
     def of_host_itself(self, host: int, name: str) -> int:
         """The group of a host where each has one, a new one if need be."""
         key = _key_of_host(name)
         number = self.numbers.get(key)
-        if number is None:
-            number = self.numbers[key] = len(self.all)
-            self.all.append(Group(key, host, name, {}))
-            self._of_host.setdefault(host, []).append(number)
+        return self._made(Group(key, host, name, {})) if number is None else number
+
+    def _made(self, group: Group) -> int:
+        number = self.numbers[group.key] = len(self.all)
+        self.all.append(group)
+        if group.host is not None:
+            self._of_host.setdefault(group.host, []).append(number)
         return number
 
     def of_host(self, host: int) -> list[int]:

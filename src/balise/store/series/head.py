@@ -114,8 +114,11 @@ class Head:
         self.samples = 0
         self.size = 0
         """About how many bytes of memory all stripes take."""
-        self.oldest = NEVER
-        """No recent point is of an earlier moment, nanoseconds; there may be none of this one either."""
+
+    @property
+    def oldest(self) -> int:
+        """The earliest moment of any recent point, nanoseconds."""
+        return min((stripe.oldest for stripe in list(self.stripes.values())), default=NEVER)
 
     def has(self, series: I64, times: I64) -> NDArray[np.bool_]:
         """Whether each of these points, [n] series and moments, has a twin among the recent ones."""
@@ -151,7 +154,6 @@ class Head:
         stripe = self._stripe(batch.layout, len(batch.times) == 1, now)
         before = stripe.size
         stripe.append(seq, batch)
-        self.oldest = min(self.oldest, stripe.oldest)
         self.size += stripe.size - before
         self.samples += len(batch.values)
 
@@ -160,7 +162,6 @@ class Head:
         stripe = self._stripe(layout, True, now, capacity=len(seqs) + 8)
         before = stripe.size
         stripe.append_run(seqs, times, values)
-        self.oldest = min(self.oldest, stripe.oldest)
         self.size += stripe.size - before
         self.samples += values.size
 
@@ -186,4 +187,3 @@ class Head:
                 continue
             del self.stripes[key]
             self._places.remove(key, stripe.layout.series)
-        self.oldest = min((stripe.oldest for stripe in self.stripes.values()), default=NEVER)
