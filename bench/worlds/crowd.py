@@ -200,9 +200,14 @@ def _questions(service: Service, seconds: float) -> tuple[dict[str, list[float]]
 
 
 def _used(process: psutil.Process) -> float:
-    """Seconds of a core."""
-    times = process.cpu_times()
-    return times.user + times.system
+    """Seconds of a core that it took, with all that it began."""
+    times = [one.cpu_times() for one in (process, *process.children(recursive=True))]
+    return sum(one.user + one.system for one in times)
+
+
+def _resident(process: psutil.Process) -> int:
+    """Bytes, with all that it began."""
+    return sum(one.memory_info().rss for one in (process, *process.children(recursive=True)))
 
 
 def _rules(service: Service) -> None:
@@ -269,7 +274,7 @@ def measured(report: Report) -> None:
             used, loading = ((then - now) / span for now, then in zip(before, after, strict=True))
             report.budget("console, cores", used, 1.0, most=True)
             report.figure("who plays the agents, cores", f"{loading:8.2f}")
-            report.budget("console, resident MiB", process.memory_info().rss / 2**20, 2048, most=True)
+            report.budget("console, resident MiB", _resident(process) / 2**20, 2048, most=True)
             report.budget("a delivery, p99 ms", said["p99"] * 1e3, 500, most=True)
             report.figure(
                 "a delivery, median", f"{said['p50'] * 1e3:8.1f} ms; {said['sent']:,} sent, refused {said['failed']}"

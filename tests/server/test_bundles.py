@@ -6,7 +6,6 @@ import asyncio
 import threading
 import time
 from pathlib import Path
-from typing import Any
 
 import pytest
 from sqlalchemy.orm import Session
@@ -15,25 +14,24 @@ from balise.api.access import NewEnrolmentKey
 from balise.api.agents import Facts
 from balise.api.relays import Frame, RelayEnrol
 from balise.api.secrets import Secret
+from balise.front.frames import Sent
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
-from balise.server.receive.otlp import OtlpPaths
+from balise.server.receive.taking import Taking
 from balise.server.settings import Settings
 from balise.server.turns import Turns
 from balise.store.state.secrets import digest
 from sending import gauge_request, log_request
 
 
-def paths_of(console: Parts) -> OtlpPaths:
-    return OtlpPaths(
+def paths_of(console: Parts) -> Taking:
+    return Taking(
         access=console.access,
         metrics=console.metric_intake,
         logs=console.log_intake,
         speakers=console.speakers,
         syslog=console.receivers,
-        door=console.door,
-        ceiling=1 << 30,
     )
 
 
@@ -99,18 +97,8 @@ def test_a_token_that_takes_long_to_look_up_holds_up_nobody_else(
     body = gauge_request("pier", "tide", [(time.time(), 1.0)]).SerializeToString()
 
     async def post(token: str) -> None:
-        headers = [(b"content-type", b"application/x-protobuf"), (b"authorization", b"Bearer " + token.encode())]
-        scope = {"type": "http", "method": "POST", "path": "/v1/metrics", "headers": headers}
-        answers = []
-
-        async def receive() -> dict[str, Any]:
-            return {"type": "http.request", "body": body}
-
-        async def send(message: dict[str, Any]) -> None:
-            answers.append(message)
-
-        await paths(scope, receive, send)
-        ended.append((token, answers[0]["status"]))
+        taken = await paths.take(Sent("/v1/metrics", token, body))
+        ended.append((token, taken.status))
         may_go_on.set()
 
     async def both() -> None:

@@ -13,10 +13,10 @@ import pytest
 from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
-from balise.api.agents import behind_by
 from balise.api.hosts import HostChange
 from balise.api.probes import ProbeBody
 from balise.api.rules import Rehearse, RuleBody
+from balise.api.sent import behind_by
 from balise.server.alerts.book import CAPTURED, Turn
 from balise.server.life import close
 from balise.server.parts import Parts, build

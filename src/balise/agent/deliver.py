@@ -12,8 +12,8 @@ import httpx
 
 from balise.agent.identity import Identity
 from balise.agent.spool import Parcel, Spool
-from balise.api.agents import SENT_HEADER
 from balise.api.hosts import Facts
+from balise.api.sent import SENT_HEADER
 from balise.collect.work import Pause
 
 log = logging.getLogger(__name__)

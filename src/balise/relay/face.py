@@ -16,15 +16,16 @@ from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsSer
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
 from balise import __version__
-from balise.api.agents import behind_by
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.problems import Problem
 from balise.api.relays import Frame
+from balise.api.sent import behind_by
 from balise.api.status import Status
 from balise.core.events.records import check_records
 from balise.core.moments import now_nanos
 from balise.core.series.wire import MOST_NUMBERS, TooLarge, check_json, read_metric, sections
 from balise.listen.door import Door
+from balise.listen.reading import Left, Receive, TooMuch, read_body
 from balise.relay.outlet import Outlet, host_of
 from balise.relay.senders import Away, Senders
 
@@ -34,7 +35,6 @@ MOST_PASSED_ON = 1 << 20
 PASSED_ON = ("/api/v1/agents/", "/api/v1/certificate")
 _KEPT_HEADERS = (b"authorization", b"content-type", b"if-none-match", b"accept")
 Send = Callable[[dict[str, Any]], Awaitable[None]]
-Receive = Callable[[], Awaitable[dict[str, Any]]]
 
 
 class _Answer(Exception):
@@ -193,18 +193,12 @@ def _content(body: bytes, encoding: bytes) -> bytes:
 
 
 async def _read(receive: Receive, most: int) -> bytes:
-    parts: list[bytes] = []
-    size = 0
-    while True:
-        message = await receive()
-        if message["type"] == "http.disconnect":
-            raise _Answer(400, "the sender went away before the body was whole")
-        parts.append(message.get("body", b""))
-        size += len(parts[-1])
-        if size > most:
-            raise _Answer(413, f"the body is larger than {most} bytes: send it in parts")
-        if not message.get("more_body"):
-            return b"".join(parts)
+    try:
+        return await read_body(receive, most)
+    except Left:
+        raise _Answer(400, "the sender went away before the body was whole") from None
+    except TooMuch:
+        raise _Answer(413, f"the body is larger than {most} bytes: send it in parts") from None
 
 
 async def _problem(send: Send, answer: _Answer) -> None:

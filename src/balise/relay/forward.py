@@ -9,8 +9,8 @@ import time
 
 import httpx
 
-from balise.api.agents import SENT_HEADER
 from balise.api.relays import BundleAnswer
+from balise.api.sent import SENT_HEADER
 from balise.relay.buffer import Buffer
 
 log = logging.getLogger(__name__)

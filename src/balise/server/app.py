@@ -1,11 +1,8 @@
-"""The HTTP face: the API, the two OTLP paths beside it, and the web console's files."""
+"""The HTTP face: the API, and the web console's files."""
 
 from __future__ import annotations
 
-import asyncio
-import contextlib
 import logging
-from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +18,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from balise import __version__
 from balise.api.dashboards import PANEL_KINDS
 from balise.api.problems import FieldProblem, Problem, message_of
+from balise.front.frames import MOST_REQUEST
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
 from balise.server.asking import NamedFilters
@@ -49,7 +47,6 @@ from balise.server.inventory import routes as inventory
 from balise.server.keeping import certificate_routes as certificate
 from balise.server.keeping import routes as keeping
 from balise.server.keeping.space import Space
-from balise.server.life import begin, close
 from balise.server.maintenance import routes as maintenance
 from balise.server.metrics import routes as metrics
 from balise.server.openapi import describe
@@ -58,7 +55,6 @@ from balise.server.parts import Parts
 from balise.server.people import routes as people
 from balise.server.plans import routes as plans
 from balise.server.probes import routes as probes
-from balise.server.receive.otlp import OtlpPaths
 from balise.server.receivers import routes as receivers
 from balise.server.remote import host_routes as remote
 from balise.server.remote import relay_routes as relays
@@ -80,7 +76,6 @@ INDEX = TopFile(WEB / INDEX_NAME)
 NOT_BUILT = (
     "<!doctype html><html><title>Balise</title><p>The web console is not built: run <code>make setup</code>.</html>"
 )
-MOST_REQUEST = 1 << 20
 TOO_LARGE = f"The request is larger than {MOST_REQUEST} bytes: send less at once."
 POLICY = (
     "default-src 'self'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
@@ -154,19 +149,9 @@ def problem(
 def build_api(parts: Parts | None) -> FastAPI:
     """The API as FastAPI knows it; without parts it still has its OpenAPI document."""
 
-    @contextlib.asynccontextmanager
-    async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
-        if parts is None:
-            raise RuntimeError("there is nothing to serve")
-        await asyncio.to_thread(begin, parts, asyncio.get_running_loop())
-        yield
-        parts.hub.stop()
-        await asyncio.to_thread(close, parts)
-
     app = FastAPI(
         title="Balise",
         version=__version__,
-        lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
         openapi_url=None,
@@ -267,21 +252,11 @@ def page(request: Request) -> Response:
 
 
 class Face:
-    """The outermost ASGI callable: OTLP by the short way, the rest through FastAPI; headers on every answer."""
+    """The outermost ASGI callable, of all but deliveries: through FastAPI, with headers on every answer."""
 
     def __init__(self, parts: Parts) -> None:
         self.api = build_api(parts)
-        self._door = parts.door
         self._hosts = OwnHosts(parts.settings.public_url, parts.settings.base_url)
-        self._otlp = OtlpPaths(
-            access=parts.access,
-            metrics=parts.metric_intake,
-            logs=parts.log_intake,
-            speakers=parts.speakers,
-            syslog=parts.receivers,
-            door=parts.door,
-            ceiling=parts.memory.ceiling,
-        )
         self._add_files()
 
     def _add_files(self) -> None:
@@ -305,10 +280,7 @@ class Face:
             if not self._hosts.is_ours(scope):
                 await self._elsewhere(scope, receive, send)
                 return
-            if scope["path"] in ("/v1/metrics", "/v1/logs", "/v1/relayed"):
-                await self._otlp(scope, receive, send)
-                return
-            send = _with_headers(scope, self._showing(scope, send))
+            send = _with_headers(scope, send)
             if _is_said_too_large(scope):
                 await problem(413, TOO_LARGE)(scope, receive, send)
                 return
@@ -317,17 +289,6 @@ class Face:
     async def _elsewhere(self, scope: Any, receive: Any, send: Any) -> None:
         answer = problem(421, f"This console is reached at {self._hosts.public_url}.")
         await answer(scope, receive, _with_headers(scope, send))
-
-    def _showing(self, scope: Any, send: Any) -> Any:
-        """Tells the door who asked, when it is known."""
-
-        async def inner(message: Any) -> None:
-            who = scope.get("state", {}).get("who")
-            if who is not None and message["type"] == "http.response.start":
-                self._door.showed(scope.get("client"), f"{who.role} {who.name}", delivers=who.may_deliver)
-            await send(message)
-
-        return inner
 
 
 def _is_said_too_large(scope: Any) -> bool:

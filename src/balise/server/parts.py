@@ -9,7 +9,6 @@ from typing import Any
 from balise.api.inventory import EVENT as INVENTORY
 from balise.api.keeping import Keeping
 from balise.api.services import EVENT as SERVICE_FACTS
-from balise.listen.door import Door, room_for_connections
 from balise.server.alerts.book import AlertBook
 from balise.server.alerts.search import AlertSearch
 from balise.server.applications.book import ApplicationBook
@@ -48,6 +47,7 @@ from balise.server.fleet.sessions import SessionHistory
 from balise.server.fleet.table import FleetTable
 from balise.server.fleet.tree import FleetTree
 from balise.server.forwards.book import ForwardBook
+from balise.server.fronting import Fronts
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory
@@ -172,7 +172,7 @@ class Ground:
     events: EventStore
     room: Room
     workers: Workers
-    door: Door
+    fronts: Fronts
     hub: Hub
     turnstile: Turnstile
 
@@ -194,7 +194,7 @@ def _ground(settings: Settings) -> Ground:
         events=EventStore(settings.data, keep_days=settings.keep_events_days, hosts=directory.names_matching),
         room=Room(space.check, memory.check_body),
         workers=Workers(),
-        door=Door(most=room_for_connections()),
+        fronts=Fronts(),
         hub=Hub(),
         turnstile=Turnstile(memory),
     )
@@ -869,12 +869,13 @@ def _figures(on: Incidents) -> OwnFigures:
             "courier.failed": lambda: on.courier.failed,
             "callouts.failed": lambda: on.calling.failed,
             "memory.refused": lambda: on.memory.refused,
-            "connections.turned-out": lambda: on.door.counters["turned-out"],
+            "connections.turned-out": lambda: on.fronts.counters["turned-out"],
         },
         warnings=(
             on.settings.warnings,
             on.relays.warnings,
             on.workers.warnings,
+            on.fronts.warnings,
             on.remote_work.failures.warnings,
             on.probes.failures.warnings,
             on.receivers.warnings,

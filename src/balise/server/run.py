@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import gc
 import logging
@@ -9,19 +10,21 @@ import os
 import signal
 import socket
 import sys
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from types import FrameType
 from urllib.parse import urlsplit
 
-import uvicorn
+import uvloop
 
-from balise.listen.connection import config_of
 from balise.server.app import Face
 from balise.server.folder import data_folder
+from balise.server.fronting import Front
+from balise.server.inside import Inside
 from balise.server.keeping.memory import share_heaps
-from balise.server.life import end_waits
+from balise.server.life import begin, close, end_waits
 from balise.server.parts import Parts, build
+from balise.server.receive.taking import Taking
 from balise.server.settings import Settings
 from balise.server.tls.certificates import ServerCertificate, given, self_made
 from balise.store.folders import served
@@ -50,6 +53,11 @@ SWITCH_SECONDS = 0.001
 """For how long one thread may compute before others have their turn: writers and receivers wait for theirs often."""
 
 
+STOP_WITHIN = 2.0
+"""Seconds in which what is in hand at the end has to be answered."""
+MOST_IN_HAND, IN_HAND_SHARE = 192 << 20, 0.1
+"""Bytes of all large bodies that are worked on at once, or that share of a smaller ceiling of memory."""
+
 RUBBISH = (20_000, 20, 10)
 """How many objects more there are before those in a ring are looked for. A delivery in hand holds hundreds, and nearly
 all go by themselves: looking after each few of them took a twentieth of the time."""
@@ -71,36 +79,64 @@ def bound_socket(address: str, port: int) -> socket.socket:
     return listener
 
 
-class _Server(uvicorn.Server):
-    """Ends the open streams before it waits for connections to close."""
-
-    def __init__(self, config: uvicorn.Config, parts: Parts) -> None:
-        super().__init__(config)
-        self._parts = parts
-
-    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
-        end_waits(self._parts)
-        await super().shutdown(sockets)
-
-
 def run_server(parts: Parts, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
     sys.setswitchinterval(SWITCH_SECONDS)
     gc.set_threshold(*RUBBISH)
+    with contextlib.suppress(KeyboardInterrupt), asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
+        runner.run(_served(parts, listener))
+
+
+async def _served(parts: Parts, listener: socket.socket) -> None:
+    loop = asyncio.get_running_loop()
+    told = _told_to_stop(loop)
+    face, taking = Face(parts), _taking(parts)
     certificate = parts.settings.certificate
-    tls = (certificate.chain, certificate.key) if certificate else None
-    config = config_of(Face(parts), parts.door, stop_within=2, tls=tls)
-    config.load()
+    front = Front(
+        listener,
+        lambda: Inside(face, taking, parts.fronts.counted),
+        parts.fronts,
+        most_large=min(MOST_IN_HAND, int(IN_HAND_SHARE * parts.memory.ceiling)),
+        tls=(certificate.chain, certificate.key) if certificate else None,
+    )
     if certificate is not None:
-        certificate.context = config.ssl
-    # The server raises the signal that ended it once more: as an exit, so that whoever called can clean up.
-    signal.signal(signal.SIGTERM, _leave)
-    with contextlib.suppress(KeyboardInterrupt):
-        _Server(config, parts).run(sockets=[listener])
+        certificate.renew = lambda: _told(loop, front.renew)
+    front.start()
+    try:
+        await asyncio.to_thread(begin, parts, loop)
+        front.open()
+        await told.wait()
+        end_waits(parts)
+    finally:
+        await front.close(STOP_WITHIN)
+    await asyncio.to_thread(close, parts)
 
 
-def _leave(_number: int, _frame: FrameType | None) -> None:
-    raise SystemExit(0)
+def _told(loop: asyncio.AbstractEventLoop, what: Callable[[], None]) -> None:
+    loop.call_soon_threadsafe(what)
+
+
+def _told_to_stop(loop: asyncio.AbstractEventLoop) -> asyncio.Event:
+    """Set when a signal says so. Whoever presses Ctrl-C once more does not want to wait for what is at work."""
+    told = asyncio.Event()
+
+    def interrupted() -> None:
+        told.set()
+        loop.remove_signal_handler(signal.SIGINT)
+
+    loop.add_signal_handler(signal.SIGTERM, told.set)
+    loop.add_signal_handler(signal.SIGINT, interrupted)
+    return told
+
+
+def _taking(parts: Parts) -> Taking:
+    return Taking(
+        access=parts.access,
+        metrics=parts.metric_intake,
+        logs=parts.log_intake,
+        speakers=parts.speakers,
+        syslog=parts.receivers,
+    )
 
 
 def serve(

@@ -1,11 +1,9 @@
-"""What OTLP/HTTP answers: an Export…ServiceResponse, or a Status."""
+"""What OTLP/HTTP answers: an Export…ServiceResponse."""
 
 from __future__ import annotations
 
 from google.protobuf.json_format import MessageToJson
 from google.protobuf.message import Message
-from google.rpc.code_pb2 import INVALID_ARGUMENT
-from google.rpc.status_pb2 import Status
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import (
     ExportLogsPartialSuccess,
     ExportLogsServiceResponse,
@@ -30,11 +28,6 @@ def answer_body(outcome: Outcome, as_json: bool, noun: str) -> bytes:
         records = ExportLogsPartialSuccess(rejected_log_records=outcome.rejected, error_message=outcome.why)
         answer = ExportLogsServiceResponse(partial_success=records)
     return _written(answer, as_json)
-
-
-def status_body(why: str, as_json: bool) -> bytes:
-    """A google.rpc.Status, as OTLP/HTTP asks of an error's body."""
-    return _written(Status(code=INVALID_ARGUMENT, message=why), as_json)
 
 
 def _written(message: Message, as_json: bool) -> bytes:

@@ -8,7 +8,7 @@ import os
 import socket
 import ssl
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -38,7 +38,7 @@ class CertificateError(Refused):
 
 @dataclass
 class ServerCertificate:
-    """Certificate and key as files. `context` is told to load them anew when they change."""
+    """Certificate and key as files. `renew` is called when there are others."""
 
     chain: Path
     key: Path
@@ -46,7 +46,7 @@ class ServerCertificate:
     """What agents may pin: the authority of a self-made one, else the last certificate of the chain."""
     self_made: bool
     names: Sequence[str] = ()
-    context: ssl.SSLContext | None = None
+    renew: Callable[[], None] | None = None
     _loaded: float = field(default=0.0, repr=False)
 
     def days_left(self, now: float) -> float:
@@ -67,9 +67,10 @@ class ServerCertificate:
             _make_leaf(self.chain.parent, self.names)
             log.info("the console's certificate was renewed: %.0f days", self.days_left(now))
         changed = max(self.chain.stat().st_mtime, self.key.stat().st_mtime)
-        if self.context is not None and changed != self._loaded:
+        if self.renew is not None and changed != self._loaded:
             try:
-                self.context.load_cert_chain(self.chain, self.key)
+                ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER).load_cert_chain(self.chain, self.key)
+                self.renew()
                 self._loaded = changed
             except (ssl.SSLError, OSError) as error:
                 log.error("the new certificate cannot be used, the old one stays: %s", error)

@@ -1,0 +1,44 @@
+"""`python -m balise.front`: how the console begins its front. Nobody else has a use for it."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import gc
+import logging
+import signal
+import socket
+from pathlib import Path
+
+from balise.front.front import serve
+from balise.listen.connection import Loop
+
+RUBBISH = (20_000, 20, 10)
+"""How many objects more there are before those in a ring are looked for: what is in hand goes by itself."""
+
+
+def _words() -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog="balise.front", description=__doc__)
+    parser.add_argument("--listener", type=int, required=True, help="the listening socket, a file number")
+    parser.add_argument("--line", type=int, required=True, help="the socket to the console, a file number")
+    parser.add_argument("--large", type=int, required=True, help="bytes of all large bodies at once")
+    parser.add_argument("--certificate", type=Path)
+    parser.add_argument("--key", type=Path)
+    return parser.parse_args()
+
+
+def main() -> None:
+    words = _words()
+    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    gc.set_threshold(*RUBBISH)
+    # The console says when to end, and ends the line when it ends itself.
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)
+    tls = (words.certificate, words.key) if words.certificate else None
+    listener, line = socket.socket(fileno=words.listener), socket.socket(fileno=words.line)
+    with asyncio.Runner(loop_factory=Loop) as runner:
+        runner.run(serve(listener, line, most_large=words.large, tls=tls))
+
+
+if __name__ == "__main__":
+    main()

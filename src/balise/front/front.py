@@ -1,0 +1,102 @@
+"""The front at work: connections, who may hold them, and what becomes of requests."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import logging
+import socket
+import ssl
+from collections.abc import Awaitable, Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import uvicorn
+
+from balise.front.console import Console
+from balise.front.frames import CERTIFICATE, CLOSE, FIGURES, MOST_REQUEST, OPEN, PATHS
+from balise.front.hand import InHand
+from balise.front.otlp import OtlpPaths
+from balise.front.passing import Passing
+from balise.listen.connection import config_of
+from balise.listen.door import Door, room_for_connections
+from balise.listen.reading import Receive
+
+STOP_WITHIN = 2
+"""Seconds in which what is in hand at the end has to be answered."""
+FIGURES_SECONDS = 5.0
+log = logging.getLogger(__name__)
+
+
+class Face:
+    """The outermost ASGI callable."""
+
+    def __init__(self, console: Console, door: Door, *, most_large: int) -> None:
+        self._otlp = OtlpPaths(console, door, InHand(most_large))
+        self._passing = Passing(console, door, InHand(MOST_REQUEST), MOST_REQUEST)
+
+    async def __call__(
+        self, scope: dict[str, Any], receive: Receive, send: Callable[[dict[str, Any]], Awaitable[None]]
+    ) -> None:
+        answers = self._otlp if scope["path"] in PATHS else self._passing
+        await answers(scope, receive, send)
+
+
+class _Server(uvicorn.Server):
+    """Ends when it is told to, never by a signal."""
+
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield
+
+
+async def serve(
+    listener: socket.socket, line: socket.socket, *, most_large: int, tls: tuple[Path, Path] | None = None
+) -> None:
+    """Serves from when the console says so until it says so, or is not there any more."""
+    door = Door(most=room_for_connections())
+    console = Console()
+    config = config_of(Face(console, door, most_large=most_large), door, stop_within=STOP_WITHIN, tls=tls)
+    config.lifespan = "off"
+    config.load()
+    server = _Server(config)
+    opened = asyncio.Event()
+
+    def end(*_: Any) -> None:
+        server.should_exit = True
+        opened.set()
+
+    console.hears |= {
+        OPEN: lambda *_: opened.set(),
+        CLOSE: end,
+        CERTIFICATE: lambda *_: _renew(config.ssl, tls),
+    }
+    await asyncio.get_running_loop().create_unix_connection(lambda: console, sock=line)
+    telling = asyncio.ensure_future(_tell(console, door))
+    losing = asyncio.ensure_future(console.lost.wait())
+    losing.add_done_callback(end)
+    await opened.wait()
+    if not server.should_exit:
+        await server.serve(sockets=[listener])
+    telling.cancel()
+    losing.cancel()
+
+
+def _renew(context: ssl.SSLContext | None, tls: tuple[Path, Path] | None) -> None:
+    if context is not None and tls is not None:
+        try:
+            context.load_cert_chain(*tls)
+        except (ssl.SSLError, OSError) as error:
+            log.error("the new certificate cannot be used, the old one stays: %s", error)
+
+
+async def _tell(console: Console, door: Door) -> None:
+    """Tells the console what is counted here."""
+    told = None
+    while True:
+        counts = dict(door.counters)
+        if counts != told:
+            console.say(FIGURES, 0, json.dumps(counts).encode())
+            told = counts
+        await asyncio.sleep(FIGURES_SECONDS)

@@ -1,0 +1,171 @@
+"""The console's end of the line to its front: what is asked there is answered here."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+from collections.abc import Awaitable, Callable, Coroutine
+from typing import Any
+
+from balise.front.frames import (
+    ASK,
+    BEGUN,
+    CUT,
+    FIGURES,
+    GOES_ON,
+    KNOWN,
+    LAST,
+    LEFT,
+    MORE,
+    PART,
+    PATHS,
+    TAKE,
+    TAKEN,
+    WHO,
+    Line,
+    Sent,
+    count_of,
+    packed_head,
+    unpacked_request,
+)
+from balise.server.receive.taking import Taking
+
+AHEAD, PIECE = 256 << 10, 64 << 10
+"""Bytes of an answer that are sent ahead of whoever takes it, and at once."""
+Message = dict[str, Any]
+Application = Callable[
+    [Message, Callable[[], Awaitable[Message]], Callable[[Message], Awaitable[None]]], Awaitable[None]
+]
+log = logging.getLogger(__name__)
+
+
+class Asked:
+    """One request on its way through an ASGI application."""
+
+    def __init__(self, line: Inside, number: int, content: bytes) -> None:
+        self._line = line
+        self._number = number
+        self.scope, self._body = unpacked_request(content)
+        self._is_read = self._begun = self._ended = False
+        self._left = asyncio.Event()
+        self._ahead = 0
+        self._room = asyncio.Event()
+
+    async def run(self, application: Application) -> None:
+        try:
+            await application(self.scope, self._receive, self._send)
+        except Exception:
+            log.exception("path=%s", self.scope["path"])
+        finally:
+            if not self._ended:
+                self._break_off()
+            self._line.forget(self._number)
+
+    def has_left(self) -> None:
+        """Whoever asked takes nothing more."""
+        self._left.set()
+        self._room.set()
+
+    def took(self, size: int) -> None:
+        self._ahead -= size
+        self._room.set()
+
+    async def _receive(self) -> Message:
+        if not self._is_read:
+            self._is_read = True
+            return {"type": "http.request", "body": self._body, "more_body": False}
+        if not self._left.is_set():
+            await self._left.wait()
+        return {"type": "http.disconnect"}
+
+    async def _send(self, message: Message) -> None:
+        if self._left.is_set():
+            return
+        if message["type"] == "http.response.start":
+            self._begin(message["status"], message.get("headers", []))
+            return
+        content, more = message.get("body", b""), message.get("more_body", False)
+        for at in range(0, len(content), PIECE):
+            piece = content[at : at + PIECE]
+            await self._say(piece, more=more or at + PIECE < len(content))
+        if not content and not more:
+            await self._say(b"", more=False)
+
+    def _begin(self, status: int, headers: list[tuple[bytes, bytes]]) -> None:
+        self._begun = True
+        who = self.scope["state"].get("who")
+        named = f"{who.role} {who.name}" if who is not None else ""
+        head = packed_head(status, headers, named, who is not None and who.may_deliver)
+        self._line.say(BEGUN, self._number, head)
+
+    async def _say(self, content: bytes, *, more: bool) -> None:
+        while self._ahead >= AHEAD and not self._left.is_set():
+            self._room.clear()
+            await self._room.wait()
+        self._ahead += len(content)
+        self._ended = not more
+        self._line.say(PART, self._number, bytes([GOES_ON if more else LAST]) + content)
+
+    def _break_off(self) -> None:
+        if not self._begun:
+            self._begin(500, [(b"content-length", b"0")])
+        self._line.say(PART, self._number, bytes([CUT if self._begun else LAST]))
+
+
+class Inside(Line):
+    """Answers what one front asks; `counted` is told what that counts."""
+
+    def __init__(self, application: Application, taking: Taking, counted: Callable[[dict[str, int]], None]) -> None:
+        super().__init__()
+        self._application = application
+        self._taking = taking
+        self._asked: dict[int, Asked] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+        self.hears |= {
+            WHO: lambda number, content: self._do(self._who(number, content)),
+            TAKE: lambda number, content: self._do(self._take(number, content)),
+            ASK: self._ask,
+            MORE: self._more,
+            LEFT: self._leave,
+            FIGURES: lambda _, content: counted(json.loads(content)),
+        }
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        for asked in self._asked.values():
+            asked.has_left()
+
+    def forget(self, number: int) -> None:
+        self._asked.pop(number, None)
+
+    async def end(self, within: float) -> None:
+        """Waits for what is in hand, for so many seconds; what takes longer is left."""
+        if self._tasks:
+            await asyncio.wait(self._tasks, timeout=within)
+        for task in self._tasks:
+            task.cancel()
+
+    def _do(self, work: Coroutine[Any, Any, None]) -> None:
+        task = asyncio.get_running_loop().create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _who(self, number: int, content: bytes) -> None:
+        caller = await self._taking.caller(PATHS[content[0]], content[1:].decode("latin-1"))
+        self.say(KNOWN, number, caller.packed())
+
+    async def _take(self, number: int, content: bytes) -> None:
+        taken = await self._taking.take(Sent.unpacked(content))
+        self.say(TAKEN, number, taken.packed())
+
+    def _ask(self, number: int, content: bytes) -> None:
+        asked = self._asked[number] = Asked(self, number, content)
+        self._do(asked.run(self._application))
+
+    def _more(self, number: int, content: bytes) -> None:
+        if (asked := self._asked.get(number)) is not None:
+            asked.took(count_of(content))
+
+    def _leave(self, number: int, _content: bytes) -> None:
+        if (asked := self._asked.get(number)) is not None:
+            asked.has_left()
