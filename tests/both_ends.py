@@ -9,8 +9,8 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from typing import Any, cast
 
-from balise.front.front import serve
 from balise.front.frames import CLOSE, OPEN, Caller, Sent, Taken
+from balise.front.front import serve
 from balise.listen.connection import Loop
 from balise.server.inside import Application, Inside
 from balise.server.receive.taking import Taking

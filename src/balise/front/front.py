@@ -23,8 +23,8 @@ from balise.listen.connection import config_of
 from balise.listen.door import Door, room_for_connections
 from balise.listen.reading import Receive
 
-STOP_WITHIN = 2
-"""Seconds in which what is in hand at the end has to be answered."""
+STOP_WITHIN = 5
+"""Seconds in which what is in hand at the end has to be answered: longer than the console takes to answer that."""
 FIGURES_SECONDS = 5.0
 log = logging.getLogger(__name__)
 

@@ -18,7 +18,7 @@ from balise.server.inside import Inside
 AGAIN_SECONDS, STEADY_SECONDS = 1.0, 60.0
 """How long it is waited before it is begun anew, twice as long each time unless it lasted `STEADY_SECONDS`."""
 LONGEST_SECONDS = 15.0
-ENDING_SECONDS = 5.0
+ENDING_SECONDS = 8.0
 TOLD_SECONDS = 3600.0
 log = logging.getLogger(__name__)
 

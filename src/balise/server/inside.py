@@ -29,7 +29,7 @@ from balise.front.frames import (
     packed_head,
     unpacked_request,
 )
-from balise.server.receive.taking import Taking
+from balise.server.receive.taking import Taking, ending
 
 AHEAD, PIECE = 256 << 10, 64 << 10
 """Bytes of an answer that are sent ahead of whoever takes it, and at once."""
@@ -55,11 +55,13 @@ class Asked:
     async def run(self, application: Application) -> None:
         try:
             await application(self.scope, self._receive, self._send)
+        except asyncio.CancelledError:
+            self._break_off(503)
+            raise
         except Exception:
             log.exception("path=%s", self.scope["path"])
         finally:
-            if not self._ended:
-                self._break_off()
+            self._break_off(500)
             self._line.forget(self._number)
 
     def has_left(self) -> None:
@@ -107,10 +109,15 @@ class Asked:
         self._ended = not more
         self._line.say(PART, self._number, bytes([GOES_ON if more else LAST]) + content)
 
-    def _break_off(self) -> None:
+    def _break_off(self, status: int) -> None:
+        """Nothing more comes, where not all has; with this status if nothing has come yet."""
+        if self._ended:
+            return
+        self._ended = True
+        ends = CUT if self._begun else LAST
         if not self._begun:
-            self._begin(500, [(b"content-length", b"0")])
-        self._line.say(PART, self._number, bytes([CUT if self._begun else LAST]))
+            self._begin(status, [(b"content-length", b"0")])
+        self._line.say(PART, self._number, bytes([ends]))
 
 
 class Inside(Line):
@@ -155,7 +162,12 @@ class Inside(Line):
         self.say(KNOWN, number, caller.packed())
 
     async def _take(self, number: int, content: bytes) -> None:
-        taken = await self._taking.take(Sent.unpacked(content))
+        sent = Sent.unpacked(content)
+        try:
+            taken = await self._taking.take(sent)
+        except asyncio.CancelledError:
+            self.say(TAKEN, number, ending(sent).packed())
+            raise
         self.say(TAKEN, number, taken.packed())
 
     def _ask(self, number: int, content: bytes) -> None:

@@ -6,7 +6,7 @@ elsewhere.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +16,9 @@ from balise.core.series.steps import Steps
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
+
+
+FIELDS = ("low", "high", "total", "count", "last", "grown", "seen")
 
 
 @dataclass(frozen=True)
@@ -39,6 +42,18 @@ class Summary:
         gap, zero = np.full((series, steps), np.nan), np.zeros((series, steps))
         return Summary(gap, gap.copy(), zero, zero.copy(), gap.copy(), zero.copy(), zero.copy())
 
+    @staticmethod
+    def room(series: int, steps: int, fields: Collection[str]) -> Summary:
+        """An empty summary in which only these fields, and `count`, take room; the others must not be written."""
+        gap, zero = np.broadcast_to(np.nan, (series, steps)), np.broadcast_to(0.0, (series, steps))
+        made = {
+            name: (np.zeros((series, steps)) if name in fields or name == "count" else zero)
+            if name in ("total", "count", "grown", "seen")
+            else (np.full((series, steps), np.nan) if name in fields else gap)
+            for name in FIELDS
+        }
+        return Summary(**made)
+
     def rows(self, chosen: NDArray[np.intp] | slice) -> Summary:
         return Summary(*(getattr(self, name)[chosen] for name in FIELDS))
 
@@ -58,9 +73,6 @@ class Summary:
         for name in FIELDS:
             mine = getattr(self, name)
             mine[place] = np.where(some, getattr(other, name), mine[place])
-
-
-FIELDS = ("low", "high", "total", "count", "last", "grown", "seen")
 
 
 def summarise(times: I64, values: F64, steps: Steps) -> Summary:
@@ -127,24 +139,27 @@ class Flat:
     def within(self, steps: Steps) -> tuple[NDArray[np.bool_], I64]:
         """Which points lie in the steps, and for those the place row x step."""
         inside = (self.times >= steps.start) & (self.times < steps.end)
-        return inside, self.rows[inside] * steps.count + steps.index(self.times[inside])
+        rows, times = (self.rows, self.times) if inside.all() else (self.rows[inside], self.times[inside])
+        return inside, rows * steps.count + steps.index(times)
 
 
-def summarise_flat(points: Flat, series: int, steps: Steps) -> Summary:
-    """Sums up many series of different times at once."""
-    out = Summary.empty(series, steps.count)
+def summarise_flat(points: Flat, series: int, steps: Steps, fields: Collection[str] = FIELDS) -> Summary:
+    """Sums up many series of different times at once; only `fields`, and `count`, are filled."""
+    out = Summary.room(series, steps.count, fields)
     inside, place = points.within(steps)
     if not len(place):
         return out
-    values = points.values[inside]
-    edges = np.flatnonzero(np.diff(place, prepend=-1))
+    values = points.values if inside.all() else points.values[inside]
+    edges = np.flatnonzero(np.concatenate([[True], place[1:] != place[:-1]]))
     where = place[edges]
     ends = np.append(edges[1:], len(place))
-    out.low.reshape(-1)[where] = np.minimum.reduceat(values, edges)
-    out.high.reshape(-1)[where] = np.maximum.reduceat(values, edges)
-    out.total.reshape(-1)[where] = np.add.reduceat(values, edges)
+    alone = len(edges) == len(place)
+    for name, how in (("low", np.minimum), ("high", np.maximum), ("total", np.add)):
+        if name in fields:
+            getattr(out, name).reshape(-1)[where] = values if alone else how.reduceat(values, edges)
     out.count.reshape(-1)[where] = ends - edges
-    out.last.reshape(-1)[where] = values[ends - 1]
+    if "last" in fields:
+        out.last.reshape(-1)[where] = values[ends - 1]
     return out
 
 

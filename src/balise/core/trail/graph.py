@@ -64,11 +64,11 @@ class Graph:
         """The hosts that run on a machine."""
         return [of for of, on in self._machine.items() if on == machine]
 
-    def reached(self, node: Node) -> Mapping[Node, Way]:
-        """Everything that suffers when a node does, itself first."""
-        found = {node: Way(1.0, 0)}
+    def reached(self, *nodes: Node) -> Mapping[Node, Way]:
+        """Everything that suffers when one of these nodes does, themselves first."""
+        found = dict.fromkeys(nodes, Way(1.0, 0))
         done: set[Node] = set()
-        heap = [(-1.0, 0, node)]
+        heap = [(-1.0, 0, node) for node in sorted(found)]
         while heap:
             strength, hops, at = heapq.heappop(heap)
             if at in done or hops >= MOST_HOPS:

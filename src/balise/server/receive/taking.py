@@ -187,6 +187,11 @@ class Taking:
         return FrameStatus(status=200)
 
 
+def ending(sent: Sent) -> Taken:
+    """What is answered when the console ends before it is done with a delivery."""
+    return _refused(sent, 503, "the console is ending: send it again", retry=5)
+
+
 def _refused(sent: Sent, status: int, why: str, *, retry: int = 0) -> Taken:
     return Taken(status, status_body(why, sent.as_json), sent.as_json, retry)
 

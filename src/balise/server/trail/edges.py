@@ -76,9 +76,8 @@ class Edges:
         # Against the edges: from whoever suffers to whoever may be why.
         back = Graph(Edge(edge.on, edge.of, edge.tie) for edge in edges)
         near_by = {host: 2.0 for host, _ in felt}
-        for place in felt:
-            for (host, _), way in back.reached(place).items():
-                near_by[host] = max(near_by.get(host, 0.0), way.strength)
+        for (host, _), way in back.reached(*felt).items():
+            near_by[host] = max(near_by.get(host, 0.0), way.strength)
         order = sorted(self._directory.all(), key=lambda known: (-near_by.get(known.name, 0.0), known.name))
         return order[:MOST_HOSTS], max(0, len(order) - MOST_HOSTS)
 

@@ -45,7 +45,7 @@ class Blocks:
         if tier == "raw":
             for rows, at, part in self._raw(steps, costs):
                 flat = self._reader.flat([series[r] for r in rows.tolist()], part.start, part.end)
-                yield rows, at, summarise_flat(flat, len(rows), part)
+                yield rows, at, summarise_flat(flat, len(rows), part, fields)
             return
         factor = steps.width // (TIER_SECONDS[tier] * NS)
         first = self._first(metric, series, steps, tier)

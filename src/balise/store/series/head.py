@@ -38,8 +38,10 @@ class Stripe:
         self.since = since
         self.shared_times = shared_times
         self.rows = 0
-        self.oldest = NEVER
-        """The earliest moment of any row."""
+        self.oldest, self.newest = NEVER, -NEVER
+        """The earliest and the latest moment of any row."""
+        self.ascending = shared_times
+        """Whether each row has one moment, and none comes before that of the row before it."""
         width = len(layout.series)
         self.seqs = np.empty(capacity, np.int64)
         self.times = np.empty(capacity if shared_times else (capacity, width), np.int64)
@@ -70,8 +72,15 @@ class Stripe:
         self.seqs[row] = seq
         self.times[row] = batch.times[0] if self.shared_times else batch.times
         self.values[row] = batch.values
-        self.oldest = min(self.oldest, int(batch.times.min(initial=NEVER)))
+        self._note(batch.times)
         self.rows = row + 1
+
+    def _note(self, times: I64) -> None:
+        """Rows have come, which have these moments."""
+        if len(times):
+            low, high = int(times.min()), int(times.max())
+            self.ascending = self.ascending and low >= self.newest and (len(times) == 1 or _is_ascending(times))
+            self.oldest, self.newest = min(self.oldest, low), max(self.newest, high)
 
     def append_run(self, seqs: I64, times: I64, values: F64) -> None:
         """Rows that have one moment each: [rows], [rows] and [rows, n]."""
@@ -83,7 +92,7 @@ class Stripe:
             self.values = np.concatenate([self.values, np.empty((grown, self.values.shape[1]))])
         self.seqs[self.rows : end], self.times[self.rows : end] = seqs, times
         self.values[self.rows : end] = values
-        self.oldest = min(self.oldest, int(times.min(initial=NEVER)))
+        self._note(times)
         self.rows = end
 
     def newest_first_time(self) -> I64:
@@ -100,9 +109,13 @@ class Stripe:
         n = int(keep.sum())
         left.seqs[:n], left.times[:n] = self.seqs[: self.rows][keep], self.times[: self.rows][keep]
         left.values[:n] = self.values[: self.rows][keep]
-        left.oldest = int(left.times[:n].min(initial=NEVER))
+        left._note(left.times[:n].reshape(-1))
         left.rows = n
         return left
+
+
+def _is_ascending(times: I64) -> bool:
+    return bool((times[1:] >= times[:-1]).all())
 
 
 class Head:

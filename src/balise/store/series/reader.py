@@ -23,7 +23,7 @@ from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
-from balise.store.series.recent import Asked, Points, Recent, in_order, together
+from balise.store.series.recent import Asked, Points, Recent, in_order, spread, together
 from balise.store.series.seal import DAY, LONGEST_RUN, REPLACED, ordered_once
 from balise.store.series.tails import Tails
 from balise.store.series.unpacked import Unpacked
@@ -136,7 +136,7 @@ class Reader:
         if len(ids) != len(places) or (np.diff(places) < 0).any():
             lows = np.searchsorted(rows, ids_range := np.arange(len(ids)))
             sizes = np.searchsorted(rows, ids_range, side="right") - lows
-            rows, taken = _spread(lows[places], sizes[places])
+            rows, taken = spread(lows[places], sizes[places])
             times, values = times[taken], values[taken]
         return Flat.told(rows, times, values)
 
@@ -269,7 +269,7 @@ class Reader:
             ids, places = np.unique(wanted, return_inverse=True)
             return self.rolled(tier, metric, ids.tolist(), steps, fields).rows(places)
         with self._snapshot(ids, tails=True) as (connection, recent, tails):
-            out = _room(len(series), steps.count, set(FIELDS) if recent.counts.any() else fields)
+            out = Summary.room(len(series), steps.count, set(FIELDS) if recent.counts.any() else fields)
             self._merge_matrices(connection, tier, metric, ids, order, steps, out, fields)
             for fresh in in_weight(np.flatnonzero(recent.counts), recent.counts, RECENT_AT_ONCE):
                 self._add_recent(connection, ids, recent, tails, fresh, order, steps, out)
@@ -367,18 +367,6 @@ class Reader:
             _merge_part(out, _as_slice(order[here]), slice(offset + lo, offset + hi), part, how=late)
 
 
-def _room(series: int, steps: int, fields: set[str]) -> Summary:
-    """An empty summary in which only the wanted fields take room; the others must not be written."""
-    gap, zero = np.broadcast_to(np.nan, (series, steps)), np.broadcast_to(0.0, (series, steps))
-    made = {
-        name: (np.zeros((series, steps)) if name in fields or name == "count" else zero)
-        if name in ("total", "count", "grown", "seen")
-        else (np.full((series, steps), np.nan) if name in fields else gap)
-        for name in FIELDS
-    }
-    return Summary(**made)
-
-
 def _as_slice(rows: NDArray[np.intp]) -> NDArray[np.intp] | slice:
     """Rows that follow each other as a slice, which numpy takes without copying."""
     if len(rows) == int(rows[-1]) - int(rows[0]) + 1 and bool((np.diff(rows) == 1).all()):
@@ -464,10 +452,3 @@ def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
         high = max(low + 1, int(np.searchsorted(reached, before + most, side="right")))
         yield rows[low:high]
         low = high
-
-
-def _spread(lows: I64, sizes: I64) -> tuple[I64, I64]:
-    """Of stretches one after the other, `sizes` long and from `lows` on: which stretch, and the place, each [n]."""
-    which = np.repeat(np.arange(len(sizes)), sizes)
-    ends = np.cumsum(sizes)
-    return which, np.arange(len(which)) + np.repeat(lows - (ends - sizes), sizes)

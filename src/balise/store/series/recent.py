@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
+from itertools import groupby
 from typing import NamedTuple
 
 import numpy as np
@@ -79,21 +81,28 @@ class Recent:
         columns = asked.columns_of([stripe.layout for stripe, _ in seen])
         parts = [_Part(*one, at) for one, at in zip(seen, columns, strict=True) if at is not None]
         self._parts = sorted(parts, key=lambda part: part.columns.first)
-        self._first = np.array([part.columns.first for part in self._parts], np.int64)
-        self._last = np.array([part.columns.last for part in self._parts], np.int64)
-        self.counts = np.zeros(len(asked.series), np.int64)
+        self._series = len(asked.series)
+
+    @cached_property
+    def counts(self) -> I64:
         """Of each series how many there are, whatever their time."""
-        if self._parts:
-            places = [part.columns.places for part in self._parts]
-            rows = np.array([part.rows for part in self._parts]).repeat([len(some) for some in places])
-            np.add.at(self.counts, np.concatenate(places), rows)
+        if not self._parts:
+            return np.zeros(self._series, np.int64)
+        places = [part.columns.places for part in self._parts]
+        rows = np.array([part.rows for part in self._parts]).repeat([len(some) for some in places])
+        return np.bincount(np.concatenate(places), rows, self._series).astype(np.int64)
 
     def points(self, start: int, end: int, *, low: int = 0, high: int | None = None) -> list[Points]:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
         by piece: in a piece those of a series stand in the order in which they came."""
-        high = len(self.counts) if high is None else high
-        chosen = np.flatnonzero((self._first < high) & (self._last >= low)).tolist()
-        found = (self._parts[i].points(start, end, low, high) for i in chosen)
+        high = self._series if high is None else high
+        chosen = [part for part in self._parts if part.columns.first < high and part.columns.last >= low]
+        found: list[Points] = []
+        for even, parts in groupby(chosen, key=lambda part: part.is_even(low, high)):
+            if even:
+                found.append(_even(list(parts), start, end))
+            else:
+                found += [part.points(start, end, low, high) for part in parts]
         return [points for points in found if len(points[0])]
 
 
@@ -103,6 +112,15 @@ class _Part(NamedTuple):
     stripe: Stripe
     rows: int
     columns: Columns
+
+    def is_even(self, low: int, high: int) -> bool:
+        """Whether all of it is asked for, one series after the other, and its rows are in order of time."""
+        return (
+            self.stripe.ascending
+            and self.stripe.layout.plain
+            and self.columns.first >= low
+            and self.columns.last < high
+        )
 
     def points(self, start: int, end: int, low: int, high: int) -> Points:
         columns, places, first, last = self.columns
@@ -124,6 +142,32 @@ class _Part(NamedTuple):
         where = np.broadcast_to(places, times.shape)
         inside = (times >= start) & (times < end)
         return where[inside], times[inside], values[inside]
+
+
+def _even(parts: Sequence[_Part], start: int, end: int) -> Points:
+    """The points of parts that are even, all at once: of many stripes each call of a library for one of them counts."""
+    bounds = np.array([start, end])
+    times: list[I64] = []
+    values: list[F64] = []
+    for stripe, rows, (held, *_) in parts:
+        lo, hi = 0, rows
+        if stripe.oldest < start or stripe.newest >= end:
+            lo, hi = stripe.times[:rows].searchsorted(bounds).tolist()
+        times.append(stripe.times[lo:hi])
+        values.append(stripe.values[lo:hi, held].T.reshape(-1))
+    sizes = np.array([len(some) for some in times])
+    widths = np.array([len(part.columns.places) for part in parts])
+    # One series after the other, which is nearly in order.
+    which, at = spread((sizes.cumsum() - sizes).repeat(widths), sizes.repeat(widths))
+    places = np.concatenate([part.columns.places for part in parts])
+    return places[which], np.concatenate(times)[at], np.concatenate(values)
+
+
+def spread(lows: I64, sizes: I64) -> tuple[I64, I64]:
+    """Of stretches one after the other, `sizes` long and from `lows` on: which stretch, and the place, each [n]."""
+    which = np.repeat(np.arange(len(sizes)), sizes)
+    ends = np.cumsum(sizes)
+    return which, np.arange(len(which)) + np.repeat(lows - (ends - sizes), sizes)
 
 
 def _again(values: I64, times: int) -> I64:

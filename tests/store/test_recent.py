@@ -1,0 +1,57 @@
+"""Recent points of some series, against looking at each of them."""
+
+from __future__ import annotations
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from balise.store.series.head import Batch, Head
+from balise.store.series.layouts import Layouts
+from balise.store.series.recent import Asked, Recent, in_order, together
+
+MOMENTS = st.integers(0, 12)
+BODIES = st.lists(
+    st.tuples(
+        # Bodies of a few senders, whose series may be those of others too.
+        st.sampled_from([(1, 2, 3), (4, 5, 6), (7, 8, 9), (6, 5, 4), (3, 7), (2, 2, 9)]),
+        st.booleans(),
+        st.lists(MOMENTS, min_size=3, max_size=3),
+    ),
+    max_size=25,
+)
+
+
+@given(
+    BODIES, st.sets(st.integers(1, 10), min_size=1), MOMENTS, MOMENTS, st.tuples(st.integers(0, 9), st.integers(0, 9))
+)
+def test_points_are_those_that_came(
+    bodies: list[tuple[tuple[int, ...], bool, list[int]]],
+    wanted: set[int],
+    start: int,
+    end: int,
+    places: tuple[int, int],
+) -> None:
+    head, layouts = Head(), Layouts()
+    came: list[tuple[int, int, float]] = []
+    for turn, (series, shared, moments) in enumerate(bodies):
+        times = moments[:1] * len(series) if shared else moments[: len(series)]
+        values = [turn + place / 10 for place in range(len(series))]
+        came += zip(series, times, values, strict=True)
+        held = np.array(times[:1] if shared else times)
+        head.append(turn, Batch(layouts.of(np.array(series)), held, np.array(values)), now=turn)
+    ids = np.array(sorted(wanted))
+    seen = [(stripe, stripe.rows) for stripe in head.of_any(ids)]
+    # What comes after that moment is not seen.
+    head.append(99, Batch(layouts.of(np.array([1, 2, 3])), np.array([start]), np.zeros(3)), now=99)
+    recent = Recent(seen, Asked(ids))
+    assert recent.counts.tolist() == [sum(series == one for series, _, _ in came) for one in ids.tolist()]
+    low, high = sorted(places)
+    for bounds in ({}, {"low": low, "high": high}):
+        chosen = set(ids[bounds.get("low", 0) : bounds.get("high", len(ids))].tolist())
+        points = together(recent.points(start, end, **bounds))
+        found = sorted(zip(ids[points[0]].tolist(), points[1].tolist(), points[2].tolist(), strict=True))
+        assert found == sorted(one for one in came if one[0] in chosen and start <= one[1] < end)
+        rows, at, _ = in_order(points)
+        pairs = list(zip(ids[rows].tolist(), at.tolist(), strict=True))
+        assert pairs == sorted({(series, at) for series, at, _ in found})
