@@ -7,14 +7,21 @@ import socket
 import threading
 from collections.abc import Callable
 from concurrent.futures import Future
+from pathlib import Path
 from typing import Any, cast
+
+from starlette.types import ASGIApp
 
 from balise.front.frames import CLOSE, OPEN, Caller, Sent, Taken
 from balise.front.front import serve
+from balise.front.ownhosts import OwnHosts
+from balise.front.pages import Pages
 from balise.listen.connection import Loop
-from balise.server.inside import Application, Inside
+from balise.server.inside import Inside
 from balise.server.receive.taking import Taking
 from running import until
+
+PUBLIC = "https://console.example"
 
 
 class TakesAll:
@@ -38,7 +45,10 @@ class TakesAll:
 
 
 class BothEnds:
-    def __init__(self, application: Application, *, most_large: int = 1 << 20) -> None:
+    """`web` is a folder of pages."""
+
+    def __init__(self, application: ASGIApp, web: Path = Path("/nowhere"), *, most_large: int = 1 << 20) -> None:
+        self._pages = Pages(web)
         self.listener = socket.create_server(("127.0.0.1", 0))
         self.address = self.listener.getsockname()
         self.taking = TakesAll()
@@ -57,7 +67,9 @@ class BothEnds:
 
     async def _serve(self) -> None:
         ours, theirs = socket.socketpair()
-        front = asyncio.ensure_future(serve(self.listener, theirs, most_large=self._large))
+        front = asyncio.ensure_future(
+            serve(self.listener, theirs, self._pages, OwnHosts(PUBLIC, "http://127.0.0.1"), most_large=self._large)
+        )
         loop = asyncio.get_running_loop()
         await loop.create_unix_connection(lambda: self.inside, sock=ours)
         self.inside.say(OPEN)

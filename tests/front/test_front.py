@@ -6,18 +6,20 @@ import asyncio
 import gzip
 from collections.abc import Iterator
 from contextlib import closing
+from pathlib import Path
 from typing import Any
 
 import pytest
 
+from balise.api.problems import Problem
 from balise.front import frames, hand, otlp
 from balise.front.frames import Taken
 from balise.server.inside import AHEAD
-from both_ends import BothEnds, answer_on
+from both_ends import PUBLIC, BothEnds, answer_on
 from running import until
 
 LARGE = 16 << 20
-POST = "POST {} HTTP/1.1\r\nHost: here\r\nContent-Type: application/x-protobuf\r\nContent-Length: {}\r\n{}\r\n"
+POST = "POST {} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/x-protobuf\r\nContent-Length: {}\r\n{}\r\n"
 
 
 class Console:
@@ -28,7 +30,7 @@ class Console:
         self.sent = 0
         self.left: list[str] = []
 
-    async def __call__(self, scope: dict[str, Any], receive: Any, send: Any) -> None:
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         body = (await receive())["body"]
         self.asked.append((scope, body))
         if scope["path"] == "/fails":
@@ -66,7 +68,7 @@ def post(path: str, body: bytes, token: str = "known", *more: str) -> bytes:
 
 
 def get(path: str) -> bytes:
-    return f"GET {path} HTTP/1.1\r\nHost: here\r\n\r\n".encode()
+    return f"GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n".encode()
 
 
 def test_a_request_is_asked_as_it_came(both: BothEnds, console: Console) -> None:
@@ -90,7 +92,7 @@ def test_whoever_takes_an_answer_slowly_is_sent_only_so_much_ahead(both: BothEnd
         while before != console.sent:
             before = console.sent
             with closing(both.connect()) as other:
-                other.sendall(get("/"))
+                other.sendall(get("/other"))
                 assert answer_on(other).endswith(b"ok")
         # The sockets' own buffers take some as well.
         assert AHEAD <= console.sent < LARGE
@@ -129,10 +131,61 @@ def test_no_more_of_a_body_is_read_than_shows_that_it_is_too_large(
         if said:
             one.sendall(post("/x", body)[:200])
         else:
-            one.sendall(b"POST /x HTTP/1.1\r\nHost: here\r\nTransfer-Encoding: chunked\r\n\r\n200000\r\n" + body)
-        until(lambda: console.asked)
-        assert (len(console.asked[0][1]) > frames.MOST_REQUEST) is not said
-        assert len(console.asked[0][1]) < len(body)
+            one.sendall(b"POST /x HTTP/1.1\r\nHost: 127.0.0.1\r\nTransfer-Encoding: chunked\r\n\r\n200000\r\n" + body)
+        head, _, content = answer_on(one).partition(b"\r\n\r\n")
+    assert head.startswith(b"HTTP/1.1 413")
+    assert Problem.model_validate_json(content).status == 413
+    assert console.asked == []
+
+
+def test_pages_are_answered_by_the_front(console: Console, tmp_path: Path) -> None:
+    (tmp_path / "assets").mkdir()
+    for name in ("index.html", "mark.svg", "assets/page-1.js"):
+        (tmp_path / name).write_text(f"this is {name}")
+    both = BothEnds(console, tmp_path)
+    kinds = {
+        "/": "index.html",
+        "/index.html": "index.html",
+        "/fleet/host.example.org": "index.html",
+        "/mark.svg": "mark.svg",
+        "/assets/page-1.js": "assets/page-1.js",
+        "/assets/none.js": "",
+        "/none.txt": "",
+        "/.git/config": "",
+        "/api/v1/status": "",
+        "/v1/other": "",
+    }
+    with closing(both.connect()) as one:
+        for path, file in kinds.items():
+            one.sendall(f"GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nAccept: text/html\r\n\r\n".encode())
+            head, _, content = answer_on(one).partition(b"\r\n\r\n")
+            assert content == (f"this is {file}".encode() if file else b"ok"), path
+            assert b"content-security-policy: default-src 'self'" in head
+            assert (b"immutable" in head) is (file.startswith("assets/"))
+            assert (b"cache-control: no-store" in head) is path.startswith("/api/")
+        asked = len(console.asked)
+        one.sendall(b"HEAD / HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
+        assert one.recv(65_536).endswith(b"\r\n\r\n")
+        one.sendall(b"GET /fleet HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
+        assert answer_on(one).endswith(b"ok"), "whoever does not ask for a page is told by the console"
+    assert len(console.asked) == asked + 1
+    both.stop()
+
+
+def test_without_its_files_the_page_says_how_to_build_it(both: BothEnds) -> None:
+    with closing(both.connect()) as one:
+        one.sendall(get("/"))
+        assert b"make setup" in answer_on(one)
+
+
+def test_nothing_is_answered_under_somebody_elses_name(both: BothEnds, console: Console) -> None:
+    with closing(both.connect()) as one:
+        for path in ("/", "/api/v1/status", "/v1/metrics"):
+            one.sendall(get(path).replace(b"127.0.0.1", b"evil.example"))
+            head, _, content = answer_on(one).partition(b"\r\n\r\n")
+            assert head.startswith(b"HTTP/1.1 421")
+            assert PUBLIC in Problem.model_validate_json(content).detail
+    assert console.asked == []
 
 
 def test_a_delivery_is_taken_as_it_was_meant(both: BothEnds) -> None:
@@ -256,7 +309,7 @@ def test_waiting_is_ended_with_the_line() -> None:
 
     made = BothEnds(waits)
     one = made.connect()
-    one.sendall(get("/"))
+    one.sendall(get("/waits"))
     until(lambda: made.inside._asked)
     made.do(made.inside.cut)
     until(waited.is_set)

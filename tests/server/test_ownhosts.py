@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 
 from balise.api.access import NewEnrolmentKey
-from balise.server.ownhosts import OwnHosts, own_address
+from balise.front.ownhosts import OwnHosts
+from balise.server.address import own_address
 from running import BALISE, Service, until
 
 PUBLIC = "https://console.skerry.example"

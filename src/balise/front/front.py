@@ -8,17 +8,22 @@ import json
 import logging
 import socket
 import ssl
-from collections.abc import Awaitable, Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import uvicorn
+from starlette.types import Send
 
 from balise.front.console import Console
 from balise.front.frames import CERTIFICATE, CLOSE, FIGURES, MOST_REQUEST, OPEN, PATHS
 from balise.front.hand import InHand
+from balise.front.headers import with_headers
 from balise.front.otlp import OtlpPaths
+from balise.front.ownhosts import OwnHosts
+from balise.front.pages import Pages
 from balise.front.passing import Passing
+from balise.front.problems import problem
 from balise.listen.connection import config_of
 from balise.listen.door import Door, room_for_connections
 from balise.listen.reading import Receive
@@ -32,15 +37,21 @@ log = logging.getLogger(__name__)
 class Face:
     """The outermost ASGI callable."""
 
-    def __init__(self, console: Console, door: Door, *, most_large: int) -> None:
+    def __init__(self, console: Console, door: Door, pages: Pages, hosts: OwnHosts, *, most_large: int) -> None:
         self._otlp = OtlpPaths(console, door, InHand(most_large))
-        self._passing = Passing(console, door, InHand(MOST_REQUEST), MOST_REQUEST)
+        self._passing = Passing(console, door, InHand(MOST_REQUEST))
+        self._pages = pages
+        self._hosts = hosts
 
-    async def __call__(
-        self, scope: dict[str, Any], receive: Receive, send: Callable[[dict[str, Any]], Awaitable[None]]
-    ) -> None:
-        answers = self._otlp if scope["path"] in PATHS else self._passing
-        await answers(scope, receive, send)
+    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+        if not self._hosts.is_ours(scope):
+            answer = problem(421, f"This console is reached at {self._hosts.public_url}.")
+            await answer(scope, receive, with_headers(scope, send))
+        elif scope["path"] in PATHS:
+            await self._otlp(scope, receive, send)
+        else:
+            answers = self._pages.answer(scope) or self._passing
+            await answers(scope, receive, with_headers(scope, send))
 
 
 class _Server(uvicorn.Server):
@@ -52,12 +63,18 @@ class _Server(uvicorn.Server):
 
 
 async def serve(
-    listener: socket.socket, line: socket.socket, *, most_large: int, tls: tuple[Path, Path] | None = None
+    listener: socket.socket,
+    line: socket.socket,
+    pages: Pages,
+    hosts: OwnHosts,
+    *,
+    most_large: int,
+    tls: tuple[Path, Path] | None = None,
 ) -> None:
     """Serves from when the console says so until it says so, or is not there any more."""
     door = Door(most=room_for_connections())
     console = Console()
-    config = config_of(Face(console, door, most_large=most_large), door, stop_within=STOP_WITHIN, tls=tls)
+    config = config_of(Face(console, door, pages, hosts, most_large=most_large), door, stop_within=STOP_WITHIN, tls=tls)
     config.lifespan = "off"
     config.load()
     server = _Server(config)

@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import OrderedDict
-from collections.abc import Awaitable, Callable
 from typing import Any
+
+from starlette.types import Send
 
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.sent import behind_by
@@ -14,6 +15,7 @@ from balise.front.answers import status_body
 from balise.front.console import Console, Gone
 from balise.front.frames import RELAYED, Sent, Taken
 from balise.front.hand import InHand, NoRoom
+from balise.front.headers import TRANSPORT
 from balise.listen.door import Door
 from balise.listen.reading import Left, Receive, TooMuch, read_body
 
@@ -30,9 +32,6 @@ _ALWAYS = [
     (b"content-security-policy", b"default-src 'none'; frame-ancestors 'none'"),
     (b"cache-control", b"no-store"),
 ]
-_TRANSPORT = (b"strict-transport-security", b"max-age=31536000")
-
-Send = Callable[[dict[str, Any]], Awaitable[None]]
 
 
 class _Refused(Exception):
@@ -125,7 +124,7 @@ async def _answer(send: Send, taken: Taken, *, secure: bool) -> None:
     kind = JSON if taken.as_json else PROTOBUF
     headers = [(b"content-type", kind), (b"content-length", b"%d" % len(taken.content)), *_ALWAYS]
     if secure:
-        headers.append(_TRANSPORT)
+        headers.append(TRANSPORT)
     if taken.status == 401:
         headers.append((b"www-authenticate", b"Bearer"))
     if taken.retry:

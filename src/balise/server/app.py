@@ -1,9 +1,8 @@
-"""The HTTP face: the API, and the web console's files."""
+"""The API, as the front hands its requests over."""
 
 from __future__ import annotations
 
 import logging
-from pathlib import Path
 from typing import Any
 
 from fastapi import APIRouter, FastAPI, Request
@@ -12,17 +11,14 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
-from starlette.middleware.body_limit import RequestBodyLimitMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 
 from balise import __version__
 from balise.api.dashboards import PANEL_KINDS
 from balise.api.problems import FieldProblem, Problem, message_of
-from balise.front.frames import MOST_REQUEST
 from balise.server.alerts import routes as alerts
 from balise.server.applications import routes as applications
 from balise.server.asking import NamedFilters
-from balise.server.assetfiles import AssetFiles
 from balise.server.availability import routes as availability
 from balise.server.callers import part_of
 from balise.server.callouts import channel_routes as channels
@@ -50,7 +46,6 @@ from balise.server.keeping.space import Space
 from balise.server.maintenance import routes as maintenance
 from balise.server.metrics import routes as metrics
 from balise.server.openapi import describe
-from balise.server.ownhosts import OwnHosts
 from balise.server.parts import Parts
 from balise.server.people import routes as people
 from balise.server.plans import routes as plans
@@ -63,25 +58,12 @@ from balise.server.services import credential_routes as credentials
 from balise.server.services import kit_routes as kits
 from balise.server.services import routes as services
 from balise.server.sources import routes as sources
-from balise.server.topfiles import KEPT_A_WHILE, LOOKED_AT_ANEW, TopFile
 from balise.server.trail import routes as trail
 from balise.store.database import is_full
 from balise.store.events.index import NotIndexed
 from balise.store.writer import Busy, Stopped
 
 log = logging.getLogger(__name__)
-WEB = Path(__file__).parent / "web"
-INDEX_NAME = "index.html"
-INDEX = TopFile(WEB / INDEX_NAME)
-NOT_BUILT = (
-    "<!doctype html><html><title>Balise</title><p>The web console is not built: run <code>make setup</code>.</html>"
-)
-TOO_LARGE = f"The request is larger than {MOST_REQUEST} bytes: send less at once."
-POLICY = (
-    "default-src 'self'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
-    "connect-src 'self'; worker-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; "
-    "frame-ancestors 'none'"
-)
 PREFIX = "/api/v1"
 SUBJECTS = (
     keeping,
@@ -124,14 +106,6 @@ SUBJECTS = (
 )
 CALLS = [route for subject in SUBJECTS for route in subject.router.routes if isinstance(route, APIRoute)]
 """Every call of the API, below `PREFIX`."""
-HEADERS = [
-    (b"content-security-policy", POLICY.encode()),
-    (b"x-content-type-options", b"nosniff"),
-    (b"referrer-policy", b"same-origin"),
-    (b"permissions-policy", b"camera=(), microphone=(), geolocation=()"),
-]
-
-TRANSPORT = (b"strict-transport-security", b"max-age=31536000")
 
 
 def problem(
@@ -167,12 +141,8 @@ def build_api(parts: Parts | None) -> FastAPI:
     app.router.redirect_slashes = False
     app.openapi = lambda: describe(app, CALLS, PREFIX)  # type: ignore[method-assign]
     app.add_api_route("/api/openapi.json", lambda: JSONResponse(app.openapi()), include_in_schema=False)
-    app.add_middleware(RequestBodyLimitMiddleware, max_body_size=MOST_REQUEST)
     app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
     _answer_problems(app)
-    app.add_api_route(
-        "/assets/{name}", AssetFiles(WEB / "assets").answer, methods=["GET", "HEAD"], include_in_schema=False
-    )
     return app
 
 
@@ -201,12 +171,8 @@ def _answer_problems(app: FastAPI) -> None:
 
     @app.exception_handler(HTTPException)
     async def other(request: Request, error: HTTPException) -> Response:
-        if error.status_code == 404 and _is_page(request):
-            return page(request)
         if error.status_code == 404:
             return problem(404, f"There is nothing at {request.url.path}: see /api/openapi.json for what there is.")
-        if error.status_code == 413:
-            return problem(413, TOO_LARGE)
         return problem(error.status_code, str(error.detail))
 
     @app.exception_handler(OperationalError)
@@ -231,85 +197,3 @@ def _place(loc: tuple[Any, ...]) -> str:
 
 def _message(error: Any) -> str:
     return message_of(error)
-
-
-def _is_page(request: Request) -> bool:
-    """Whether somebody's browser asks for a page of the console: names of hosts and signed links may have dots."""
-    path = request.url.path
-    parts = path.split("/")[1:]
-    is_file = (len(parts) == 1 and "." in path) or any(part.startswith(".") for part in parts)
-    return (
-        request.method in ("GET", "HEAD")
-        and "text/html" in request.headers.get("accept", "")
-        and not path.startswith(("/api/", "/assets/", "/v1/"))
-        and not is_file
-    )
-
-
-def page(request: Request) -> Response:
-    """The web console's one page, or how to build it."""
-    return INDEX.answer(request) or Response(NOT_BUILT, media_type="text/html", headers=LOOKED_AT_ANEW)
-
-
-class Face:
-    """The outermost ASGI callable, of all but deliveries: through FastAPI, with headers on every answer."""
-
-    def __init__(self, parts: Parts) -> None:
-        self.api = build_api(parts)
-        self._hosts = OwnHosts(parts.settings.public_url, parts.settings.base_url)
-        self._add_files()
-
-    def _add_files(self) -> None:
-        files = {path.name: TopFile(path, KEPT_A_WHILE) for path in WEB.glob("[!.]*.*") if path.is_file()}
-        # The page says which files its version has.
-        files[INDEX_NAME] = INDEX
-
-        @self.api.get("/{name}", include_in_schema=False)
-        async def top_file(request: Request, name: str) -> Response:
-            found = files[name].answer(request) if name in files else None
-            if found is None:
-                raise HTTPException(404)
-            return found
-
-        @self.api.get("/", include_in_schema=False)
-        async def front(request: Request) -> Response:
-            return page(request)
-
-    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
-        if scope["type"] == "http":
-            if not self._hosts.is_ours(scope):
-                await self._elsewhere(scope, receive, send)
-                return
-            send = _with_headers(scope, send)
-            if _is_said_too_large(scope):
-                await problem(413, TOO_LARGE)(scope, receive, send)
-                return
-        await self.api(scope, receive, send)
-
-    async def _elsewhere(self, scope: Any, receive: Any, send: Any) -> None:
-        answer = problem(421, f"This console is reached at {self._hosts.public_url}.")
-        await answer(scope, receive, _with_headers(scope, send))
-
-
-def _is_said_too_large(scope: Any) -> bool:
-    """Whether a request says that it is larger than any may be; one that does not say is measured on its way."""
-    said = next((value for name, value in scope["headers"] if name == b"content-length"), b"0")
-    return said.isdigit() and int(said) > MOST_REQUEST
-
-
-def _with_headers(scope: Any, send: Any) -> Any:
-    immutable = scope["path"].startswith("/assets/")
-
-    async def inner(message: Any) -> None:
-        if message["type"] == "http.response.start":
-            headers = list(message["headers"]) + HEADERS
-            if immutable and message["status"] == 200:
-                headers.append((b"cache-control", b"public, max-age=31536000, immutable"))
-            if scope.get("scheme") == "https":
-                headers.append(TRANSPORT)
-            if scope["path"].startswith("/api/") and not any(k == b"cache-control" for k, _ in headers):
-                headers.append((b"cache-control", b"no-store"))
-            message = {**message, "headers": headers}
-        await send(message)
-
-    return inner

@@ -15,6 +15,8 @@ from pathlib import Path
 from balise.front.frames import CERTIFICATE, CLOSE, OPEN
 from balise.server.inside import Inside
 
+WEB = Path(__file__).parent / "web"
+"""The web console, as it is built."""
 AGAIN_SECONDS, STEADY_SECONDS = 1.0, 60.0
 """How long it is waited before it is begun anew, twice as long each time unless it lasted `STEADY_SECONDS`."""
 LONGEST_SECONDS = 15.0
@@ -59,13 +61,15 @@ class Front:
         fronts: Fronts,
         *,
         most_large: int,
+        urls: tuple[str, str],
         tls: tuple[Path, Path] | None = None,
     ) -> None:
-        """`most_large` is of how many bytes all large bodies may be at once; `tls` is certificate and key."""
+        """`most_large` is of how many bytes all large bodies may be at once; `urls` are where the console listens, and
+        how others reach it, "" if that is nothing else; `tls` is certificate and key."""
         self._listener = listener
         self._inside = inside
         self._fronts = fronts
-        self._words = ["--large", str(most_large)]
+        self._words = ["--large", str(most_large), "--web", str(WEB), "--url", urls[0], "--public-url", urls[1]]
         if tls is not None:
             self._words += ["--certificate", str(tls[0]), "--key", str(tls[1])]
         self._open = self._closing = False

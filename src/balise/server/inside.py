@@ -5,8 +5,10 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
-from collections.abc import Awaitable, Callable, Coroutine
+from collections.abc import Callable, Coroutine
 from typing import Any
+
+from starlette.types import ASGIApp, Message
 
 from balise.front.frames import (
     ASK,
@@ -33,10 +35,6 @@ from balise.server.receive.taking import Taking, ending
 
 AHEAD, PIECE = 256 << 10, 64 << 10
 """Bytes of an answer that are sent ahead of whoever takes it, and at once."""
-Message = dict[str, Any]
-Application = Callable[
-    [Message, Callable[[], Awaitable[Message]], Callable[[Message], Awaitable[None]]], Awaitable[None]
-]
 log = logging.getLogger(__name__)
 
 
@@ -52,7 +50,7 @@ class Asked:
         self._ahead = 0
         self._room = asyncio.Event()
 
-    async def run(self, application: Application) -> None:
+    async def run(self, application: ASGIApp) -> None:
         try:
             await application(self.scope, self._receive, self._send)
         except asyncio.CancelledError:
@@ -123,7 +121,7 @@ class Asked:
 class Inside(Line):
     """Answers what one front asks; `counted` is told what that counts."""
 
-    def __init__(self, application: Application, taking: Taking, counted: Callable[[dict[str, int]], None]) -> None:
+    def __init__(self, application: ASGIApp, taking: Taking, counted: Callable[[dict[str, int]], None]) -> None:
         super().__init__()
         self._application = application
         self._taking = taking

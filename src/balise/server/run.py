@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 
 import uvloop
 
-from balise.server.app import Face
+from balise.server.app import build_api
 from balise.server.folder import data_folder
 from balise.server.fronting import Front
 from balise.server.inside import Inside
@@ -90,13 +90,14 @@ def run_server(parts: Parts, listener: socket.socket) -> None:
 async def _served(parts: Parts, listener: socket.socket) -> None:
     loop = asyncio.get_running_loop()
     told = _told_to_stop(loop)
-    face, taking = Face(parts), _taking(parts)
+    api, taking = build_api(parts), _taking(parts)
     certificate = parts.settings.certificate
     front = Front(
         listener,
-        lambda: Inside(face, taking, parts.fronts.counted),
+        lambda: Inside(api, taking, parts.fronts.counted),
         parts.fronts,
         most_large=min(MOST_IN_HAND, int(IN_HAND_SHARE * parts.memory.ceiling)),
+        urls=(parts.settings.base_url, parts.settings.public_url),
         tls=(certificate.chain, certificate.key) if certificate else None,
     )
     if certificate is not None:

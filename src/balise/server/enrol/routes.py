@@ -19,13 +19,13 @@ from balise.api.agents import (
     RenewedToken,
 )
 from balise.api.lists import Note, Page
+from balise.server.address import own_address
 from balise.server.callers import Administrator, Agent, Number, Operator, part
 from balise.server.enrol.keys import Enrolling
 from balise.server.errors import Refused
 from balise.server.hosts.book import HostBook
 from balise.server.hosts.directory import Directory
 from balise.server.hosts.reports import HostReports
-from balise.server.ownhosts import own_address
 from balise.server.receivers.senders import SenderBook
 from balise.server.settings import Settings
 

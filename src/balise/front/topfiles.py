@@ -11,7 +11,8 @@ from collections.abc import Mapping
 from hashlib import sha256
 from pathlib import Path
 
-from fastapi import Request, Response
+from starlette.requests import Request
+from starlette.responses import Response
 
 LOOKED_AT_ANEW = {"Cache-Control": "no-cache"}
 KEPT_A_WHILE = {"Cache-Control": "max-age=600"}

@@ -11,13 +11,14 @@ import mimetypes
 from pathlib import Path
 from typing import NamedTuple
 
-from fastapi import Request, Response
-from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import Response
 
 MOST_HELD = 16 << 20
 """Bytes, packed ones included."""
 PACKED_FROM = 1024
 LEVEL = 9
+NEVER_CHANGES = {"Cache-Control": "public, max-age=31536000, immutable"}
 
 
 class _Held(NamedTuple):
@@ -36,15 +37,17 @@ class AssetFiles:
         self._held: dict[str, _Held] = {}
         self._size = 0
 
-    async def answer(self, name: str, request: Request) -> Response:
-        """A file. Raises HTTPException 404 when there is none of that name."""
+    def answer(self, name: str, request: Request) -> Response | None:
+        """A file; None when there is none of that name."""
         held = self._held.get(name) or self._read(name)
-        headers = {"Vary": "Accept-Encoding"}
+        if held is None:
+            return None
+        headers = {"Vary": "Accept-Encoding", **NEVER_CHANGES}
         if held.packed and "gzip" in request.headers.get("accept-encoding", ""):
             return Response(held.packed, media_type=held.type, headers={**headers, "Content-Encoding": "gzip"})
         return Response(held.content, media_type=held.type, headers=headers)
 
-    def _read(self, name: str) -> _Held:
+    def _read(self, name: str) -> _Held | None:
         path = self._folder / name
         try:
             # Nothing but a file of this very folder has a name of one part.
@@ -52,7 +55,7 @@ class AssetFiles:
                 raise FileNotFoundError
             content = path.read_bytes()
         except (OSError, ValueError):
-            raise HTTPException(404) from None
+            return None
         packed = gzip.compress(content, LEVEL, mtime=0) if len(content) >= PACKED_FROM else b""
         packed = packed if len(packed) < len(content) else b""
         held = _Held(content, packed, mimetypes.guess_type(name)[0] or "application/octet-stream")

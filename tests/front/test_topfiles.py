@@ -6,7 +6,7 @@ from pathlib import Path
 
 from fastapi import Request
 
-from balise.server.topfiles import KEPT_A_WHILE, TopFile
+from balise.front.topfiles import KEPT_A_WHILE, TopFile
 
 
 def asking(tag: str = "") -> Request:
