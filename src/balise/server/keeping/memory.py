@@ -21,7 +21,7 @@ log = logging.getLogger(__name__)
 MOST, SHARE = 2 << 30, 0.5
 """The ceiling unless another is given: so much, or that share of a smaller machine's memory."""
 LEAST = 384 << 20
-TIGHT, EASY = 0.65, 0.55
+TIGHT, EASY = 0.72, 0.66
 """From which share of the ceiling on nothing heavy is begun, and below which share it is again."""
 LET_GO_AGAIN, LET_GO_RARELY = 10.0, 300.0
 """Seconds between two times that caches are let go, which takes a while and makes what comes next slower; and the most
