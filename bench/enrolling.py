@@ -26,6 +26,7 @@ from balise.collect.otlp import logs_request, metrics_request
 from balise.collect.readings import Kept, Sorted
 from balise.demo.quays import PASSWORD, USER
 from distant import Mute
+from processes import resident, used
 from report import Report
 from running import Service
 
@@ -49,10 +50,9 @@ class Quays:
 def cpu_of(service: Service, seconds: float) -> tuple[float, float]:
     """Cores used by a service over a while, and its resident MiB at the end."""
     process = psutil.Process(service._process.pid)  # type: ignore[union-attr]
-    before = process.cpu_times()
+    before = used(process)
     time.sleep(seconds)
-    after = process.cpu_times()
-    return (after.user + after.system - before.user - before.system) / seconds, process.memory_info().rss / 2**20
+    return (used(process) - before) / seconds, resident(process) / 2**20
 
 
 def lists(report: Report) -> None:

@@ -12,7 +12,7 @@ from typing import Any, cast
 
 from starlette.types import ASGIApp
 
-from balise.front.frames import CLOSE, OPEN, Caller, Sent, Taken
+from balise.front.frames import CLOSE, OPEN, Caller, Figures, Sent, Taken
 from balise.front.front import serve
 from balise.front.ownhosts import OwnHosts
 from balise.front.pages import Pages
@@ -52,8 +52,8 @@ class BothEnds:
         self.listener = socket.create_server(("127.0.0.1", 0))
         self.address = self.listener.getsockname()
         self.taking = TakesAll()
-        self.figures: dict[str, int] = {}
-        self.inside = Inside(application, cast("Taking", self.taking), self.figures.update)
+        self.figures: list[Figures] = []
+        self.inside = Inside(application, cast("Taking", self.taking), self.figures.append)
         self._large = most_large
         self._loop: Future[asyncio.AbstractEventLoop] = Future()
         self._thread = threading.Thread(target=self._run)

@@ -24,6 +24,7 @@ from balise.api.hosts import Facts
 from balise.api.rules import RuleBody
 from balise.api.secrets import REVEALED, Secret
 from enrolling import INTERVAL, Line, agent_bodies
+from processes import resident, used
 from report import Report
 from running import Service
 from sending import log_request
@@ -199,17 +200,6 @@ def _questions(service: Service, seconds: float) -> tuple[dict[str, list[float]]
     return {name: sorted(times) for name, times in took.items()}, refused
 
 
-def _used(process: psutil.Process) -> float:
-    """Seconds of a core that it took, with all that it began."""
-    times = [one.cpu_times() for one in (process, *process.children(recursive=True))]
-    return sum(one.user + one.system for one in times)
-
-
-def _resident(process: psutil.Process) -> int:
-    """Bytes, with all that it began."""
-    return sum(one.memory_info().rss for one in (process, *process.children(recursive=True)))
-
-
 def _rules(service: Service) -> None:
     with service.client() as admin:
         for n in range(RULES):
@@ -265,16 +255,16 @@ def measured(report: Report) -> None:
                 report.figure("a first body, p99", f"{arrived['first']:8.2f} s, refused {arrived['refused']}")
                 time.sleep(settle)
                 both = (process, psutil.Process(load.pid))
-                before, began = [_used(one) for one in both], time.monotonic()
+                before, began = [used(one) for one in both], time.monotonic()
                 asked, declined = _questions(service, seconds)
-                after, span = [_used(one) for one in both], time.monotonic() - began
+                after, span = [used(one) for one in both], time.monotonic() - began
                 eyes.breaches(report, service)
                 eyes.pages(report, service)
                 said = json.loads(load.stdout.readline())
-            used, loading = ((then - now) / span for now, then in zip(before, after, strict=True))
-            report.budget("console, cores", used, 1.0, most=True)
+            cores, loading = ((then - now) / span for now, then in zip(before, after, strict=True))
+            report.budget("console, cores", cores, 1.0, most=True)
             report.figure("who plays the agents, cores", f"{loading:8.2f}")
-            report.budget("console, resident MiB", _resident(process) / 2**20, 2048, most=True)
+            report.budget("console, resident MiB", resident(process) / 2**20, 2048, most=True)
             report.budget("a delivery, p99 ms", said["p99"] * 1e3, 500, most=True)
             report.figure(
                 "a delivery, median", f"{said['p50'] * 1e3:8.1f} ms; {said['sent']:,} sent, refused {said['failed']}"

@@ -293,7 +293,9 @@ def test_whoever_is_turned_out_is_counted(both: BothEnds, monkeypatch: pytest.Mo
     monkeypatch.setattr("balise.listen.door.GRACE", 0.0)
     monkeypatch.setattr("balise.front.front.FIGURES_SECONDS", 0.1)
     some = [both.connect() for _ in range(5)]
-    until(lambda: both.figures.get("turned-out", 0) == 3)
+    until(lambda: both.figures and both.figures[-1].counters.get("turned-out", 0) == 3)
+    assert both.figures[-1].memory > 10 << 20
+    assert both.figures[-1].cpu_seconds >= both.figures[0].cpu_seconds > 0
     for one in some:
         one.close()
 

@@ -12,6 +12,7 @@ import httpx
 import psutil
 import pytest
 
+from balise.front.frames import Figures
 from balise.server.fronting import TOLD_SECONDS, Fronts
 from running import Service, until
 from sending import gauge_request
@@ -70,10 +71,13 @@ def test_a_front_does_not_end_by_itself(service: Service) -> None:
 
 def test_what_is_said_of_fronts() -> None:
     fronts, now = Fronts(), time.time()
-    fronts.counted({"turned-out": 3})
+    for seconds in (0, 5):
+        fronts.told(Figures({"turned-out": 3}, 7.0 + seconds / 10, 40 << 20), now=100.0 + seconds)
     assert fronts.warnings(now) == []
+    assert (round(fronts.cpu, 6), fronts.memory) == (0.1, 40 << 20)
     fronts.ended()
-    fronts.counted({"turned-out": 2})
-    assert fronts.counters["turned-out"] == 5
+    assert (fronts.cpu, fronts.memory) == (0.0, 0)
+    fronts.told(Figures({"turned-out": 2}, 1.0, 30 << 20), now=110.0)
+    assert (fronts.counters["turned-out"], fronts.cpu, fronts.memory) == (5, 0.0, 30 << 20)
     assert fronts.warnings(now + 660)[0].startswith("the process that takes connections ended by itself 1")
     assert fronts.warnings(now + TOLD_SECONDS + 60) == []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
+from collections.abc import Mapping
 from itertools import count
 from typing import Any
 
@@ -116,7 +117,7 @@ class Console(Line):
         """Answers once what a delivery brings is durable, or is not taken."""
         return Taken.unpacked(await self._asked(TAKE, sent.packed()))
 
-    def ask(self, scope: dict[str, Any], body: bytes) -> Answer:
+    def ask(self, scope: Mapping[str, Any], body: bytes) -> Answer:
         """Any other request."""
         if not self.is_there:
             raise Gone

@@ -6,7 +6,7 @@ import asyncio
 import json
 import math
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, cast
 
@@ -104,6 +104,22 @@ class Caller:
         return cls(count_of(content), content[_COUNT.size :].decode())
 
 
+@dataclass(frozen=True)
+class Figures:
+    """What a front counts, the seconds of a core that it took so far, and the bytes it holds."""
+
+    counters: dict[str, int]
+    cpu_seconds: float
+    memory: int
+
+    def packed(self) -> bytes:
+        return json.dumps([self.counters, self.cpu_seconds, self.memory]).encode()
+
+    @classmethod
+    def unpacked(cls, content: bytes) -> Figures:
+        return cls(*json.loads(content))
+
+
 def counted(count: int) -> bytes:
     return _COUNT.pack(count)
 
@@ -112,7 +128,7 @@ def count_of(content: bytes) -> int:
     return cast("int", _COUNT.unpack_from(content)[0])
 
 
-def packed_request(scope: dict[str, Any], body: bytes) -> bytes:
+def packed_request(scope: Mapping[str, Any], body: bytes) -> bytes:
     """A request of ASGI; what only its own server understands is left out."""
     said = {name: scope.get(name) for name in ("type", "http_version", "scheme", "method", "client", "server", "path")}
     for name in ("raw_path", "query_string"):

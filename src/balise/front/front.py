@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import logging
+import os
 import socket
 import ssl
 from collections.abc import Iterator
@@ -13,10 +13,11 @@ from pathlib import Path
 from typing import Any
 
 import uvicorn
+from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import Send
 
 from balise.front.console import Console
-from balise.front.frames import CERTIFICATE, CLOSE, FIGURES, MOST_REQUEST, OPEN, PATHS
+from balise.front.frames import CERTIFICATE, CLOSE, FIGURES, MOST_REQUEST, OPEN, PATHS, Figures
 from balise.front.hand import InHand
 from balise.front.headers import with_headers
 from balise.front.otlp import OtlpPaths
@@ -39,7 +40,8 @@ class Face:
 
     def __init__(self, console: Console, door: Door, pages: Pages, hosts: OwnHosts, *, most_large: int) -> None:
         self._otlp = OtlpPaths(console, door, InHand(most_large))
-        self._passing = Passing(console, door, InHand(MOST_REQUEST))
+        passing = Passing(console, door, InHand(MOST_REQUEST))
+        self._passing = GZipMiddleware(passing, minimum_size=1024, compresslevel=5)
         self._pages = pages
         self._hosts = hosts
 
@@ -109,11 +111,13 @@ def _renew(context: ssl.SSLContext | None, tls: tuple[Path, Path] | None) -> Non
 
 
 async def _tell(console: Console, door: Door) -> None:
-    """Tells the console what is counted here."""
-    told = None
+    """Tells the console what is counted here, and what this process takes."""
     while True:
-        counts = dict(door.counters)
-        if counts != told:
-            console.say(FIGURES, 0, json.dumps(counts).encode())
-            told = counts
+        used = os.times()
+        told = Figures(dict(door.counters), used.user + used.system, _resident())
+        console.say(FIGURES, 0, told.packed())
         await asyncio.sleep(FIGURES_SECONDS)
+
+
+def _resident() -> int:
+    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")

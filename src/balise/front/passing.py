@@ -5,9 +5,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Sequence
-from typing import Any
 
-from starlette.types import Send
+from starlette.types import Scope, Send
 
 from balise.front.console import Answer, Broken, Console, Gone
 from balise.front.frames import MOST_REQUEST
@@ -25,7 +24,7 @@ class Passing:
         self._door = door
         self._hand = hand
 
-    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         try:
             with contextlib.ExitStack() as held:
                 answer = self._console.ask(scope, await self._body(scope, receive, held))
@@ -46,7 +45,7 @@ class Passing:
             leaving.cancel()
             answer.close()
 
-    async def _body(self, scope: dict[str, Any], receive: Receive, held: contextlib.ExitStack) -> bytes:
+    async def _body(self, scope: Scope, receive: Receive, held: contextlib.ExitStack) -> bytes:
         """The body; what is read of it is held meanwhile. Raises TooMuch, and reads no more than shows that."""
         if _said_size(scope["headers"]) > MOST_REQUEST:
             raise TooMuch
@@ -60,7 +59,7 @@ class Passing:
                 raise TooMuch
         return b"".join(parts)
 
-    async def _answer(self, scope: dict[str, Any], receive: Receive, answer: Answer, send: Send) -> None:
+    async def _answer(self, scope: Scope, receive: Receive, answer: Answer, send: Send) -> None:
         try:
             status, headers, who, delivers = await answer.head()
         except Gone:

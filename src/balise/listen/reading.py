@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, MutableMapping
 from typing import Any
 
-Receive = Callable[[], Awaitable[dict[str, Any]]]
+Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
 
 
 class Left(Exception):

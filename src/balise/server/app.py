@@ -11,7 +11,6 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
-from starlette.middleware.gzip import GZipMiddleware
 
 from balise import __version__
 from balise.api.dashboards import PANEL_KINDS
@@ -141,7 +140,6 @@ def build_api(parts: Parts | None) -> FastAPI:
     app.router.redirect_slashes = False
     app.openapi = lambda: describe(app, CALLS, PREFIX)  # type: ignore[method-assign]
     app.add_api_route("/api/openapi.json", lambda: JSONResponse(app.openapi()), include_in_schema=False)
-    app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=5)
     _answer_problems(app)
     return app
 

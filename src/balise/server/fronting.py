@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
-from balise.front.frames import CERTIFICATE, CLOSE, OPEN
+from balise.front.frames import CERTIFICATE, CLOSE, OPEN, Figures
 from balise.server.inside import Inside
 
 WEB = Path(__file__).parent / "web"
@@ -31,17 +31,27 @@ class Fronts:
     def __init__(self) -> None:
         self.counters: Counter[str] = Counter()
         self._before: Counter[str] = Counter()
-        self.begun_anew = 0
+        self.cpu = 0.0
+        """Cores that the present one takes."""
+        self.memory = 0
+        """Bytes that it holds."""
+        self._used: tuple[float, float] | None = None
+        """When it was told, and the seconds of a core that were used by then."""
         self._ended_at = 0.0
 
-    def counted(self, figures: dict[str, int]) -> None:
-        """What the present one counts."""
-        self.counters = self._before + Counter(figures)
+    def told(self, figures: Figures, now: float | None = None) -> None:
+        """Figures of the present one, at a moment in seconds by any steady clock."""
+        now = time.monotonic() if now is None else now
+        self.counters = self._before + Counter(figures.counters)
+        self.memory = figures.memory
+        if self._used is not None and now > self._used[0]:
+            self.cpu = max(0.0, figures.cpu_seconds - self._used[1]) / (now - self._used[0])
+        self._used = now, figures.cpu_seconds
 
     def ended(self) -> None:
         """The present one has ended by itself."""
-        self._before = self.counters
-        self.begun_anew += 1
+        self._before, self._used = self.counters, None
+        self.cpu, self.memory = 0.0, 0
         self._ended_at = time.time()
 
     def warnings(self, now: float) -> list[str]:
@@ -103,12 +113,12 @@ class Front:
 
     async def _keep(self) -> None:
         waits = 0.0
-        code: int | OSError
+        code: int | Exception
         while not self._closing:
             began = time.monotonic()
             try:
                 code = await self._once()
-            except OSError as error:
+            except Exception as error:  # noqa: BLE001  whatever ended it, it is begun anew
                 code = error
             if self._closing:
                 return

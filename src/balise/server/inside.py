@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import logging
 from collections.abc import Callable, Coroutine
 from typing import Any
@@ -25,6 +24,7 @@ from balise.front.frames import (
     TAKE,
     TAKEN,
     WHO,
+    Figures,
     Line,
     Sent,
     count_of,
@@ -119,9 +119,9 @@ class Asked:
 
 
 class Inside(Line):
-    """Answers what one front asks; `counted` is told what that counts."""
+    """Answers what one front asks; `told` hears its figures."""
 
-    def __init__(self, application: ASGIApp, taking: Taking, counted: Callable[[dict[str, int]], None]) -> None:
+    def __init__(self, application: ASGIApp, taking: Taking, told: Callable[[Figures], None]) -> None:
         super().__init__()
         self._application = application
         self._taking = taking
@@ -133,7 +133,7 @@ class Inside(Line):
             ASK: self._ask,
             MORE: self._more,
             LEFT: self._leave,
-            FIGURES: lambda _, content: counted(json.loads(content)),
+            FIGURES: lambda _, content: told(Figures.unpacked(content)),
         }
 
     def connection_lost(self, exc: Exception | None) -> None:

@@ -849,6 +849,8 @@ def _figures(on: Incidents) -> OwnFigures:
             "hosts": lambda: len(on.directory.all()),
             "watched_groups": lambda: on.watch.groups,
             "last_tick_seconds": lambda: on.watch.last_tick,
+            "cpu_beside": lambda: on.fronts.cpu,
+            "memory_beside": lambda: on.fronts.memory,
         },
         counters={
             "points.rejected": lambda: points["points.rejected"],

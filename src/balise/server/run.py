@@ -94,7 +94,7 @@ async def _served(parts: Parts, listener: socket.socket) -> None:
     certificate = parts.settings.certificate
     front = Front(
         listener,
-        lambda: Inside(api, taking, parts.fronts.counted),
+        lambda: Inside(api, taking, parts.fronts.told),
         parts.fronts,
         most_large=min(MOST_IN_HAND, int(IN_HAND_SHARE * parts.memory.ceiling)),
         urls=(parts.settings.base_url, parts.settings.public_url),

@@ -31,7 +31,8 @@ class OwnFigures:
 
     Args:
         counters: what parts count, by name.
-        counts: numbers that parts know: `hosts`, `watched_groups` and `last_tick_seconds`.
+        counts: numbers that parts know: `hosts`, `watched_groups` and `last_tick_seconds`; the cores and the bytes that
+            are taken beside this process: `cpu_beside`, `memory_beside`.
         warnings: of the parts, the most urgent first.
     """
 
@@ -104,8 +105,8 @@ class OwnFigures:
         span = max(now - first[0], 1.0)
         return Figures(
             uptime_seconds=now - self._began,
-            cpu=self._process.cpu_percent() / 100,
-            memory=self._process.memory_info().rss,
+            cpu=self._process.cpu_percent() / 100 + self._counts["cpu_beside"](),
+            memory=self._process.memory_info().rss + self._counts["memory_beside"](),
             points_per_second=(self._series.points - first[1]) / span,
             events_per_second=(self._events.events - first[2]) / span,
             hosts=int(self._counts["hosts"]()),
