@@ -1,4 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { FleetTabs } from "../fleet/Tabs";
 import { duration, plural, share } from "../lib/format";
@@ -12,6 +13,7 @@ import { Ribbon } from "../ui/Ribbon";
 import { One } from "./One";
 import { NAMES, OF, type Of, stretches } from "./presence";
 
+const FIRST = 100;
 const LONG = ["-24h", "-7d", "-30d", "-90d"];
 
 /** Whether hosts, services, probes and applications were there over the span, those that were down longest first. */
@@ -87,9 +89,22 @@ function All({ of, where, span, choose }: { of: Of; where: string; span: Span; c
   if (list.isError) return <Failure error={list.error} again={() => void list.refetch()} />;
   if (!list.data) return <Waiting what={`the availability of ${of}s`} lines={8} />;
   if (!list.data.items.length) return <Empty title={`There are no ${of}s here.`} />;
+  return <List {...list.data} of={of} span={span} choose={choose} />;
+}
+
+/** Of many the worst are shown, and all when they are asked for. */
+export function List({
+  items,
+  left_out,
+  of,
+  span,
+  choose,
+}: Schemas["AvailabilityList"] & { of: Of; span: Span; choose: (name: string) => void }) {
+  const [whole, setWhole] = useState(false);
+  const shown = whole ? items : items.slice(0, FIRST);
   return (
     <>
-      <Summary items={list.data.items} of={of} />
+      <Summary items={items} leftOut={left_out} of={of} />
       <table className="w-full border-collapse font-dense">
         <thead>
           <tr className="border-base-300 border-b text-left text-ink-2 text-sm">
@@ -117,7 +132,7 @@ function All({ of, where, span, choose }: { of: Of; where: string; span: Span; c
           </tr>
         </thead>
         <tbody>
-          {list.data.items.map((one) => (
+          {shown.map((one) => (
             <tr key={one.name} className="border-base-300 border-b align-middle hover:bg-base-200">
               <th scope="row" className="py-1 pr-3 text-left font-normal">
                 <button
@@ -148,7 +163,14 @@ function All({ of, where, span, choose }: { of: Of; where: string; span: Span; c
           ))}
         </tbody>
       </table>
-      {list.data.left_out > 0 && <p className="mt-2 text-ink-2">and {list.data.left_out} more: filter for them</p>}
+      {shown.length < items.length && (
+        <button type="button" className="btn btn-sm mt-2" onClick={() => setWhole(true)}>
+          Show {items.length - shown.length} more
+        </button>
+      )}
+      {left_out > 0 && (
+        <p className="mt-2 text-ink-2">{left_out.toLocaleString("en")} more are not listed: filter for them</p>
+      )}
     </>
   );
 }
@@ -159,14 +181,17 @@ export function upOf(one: Pick<Schemas["AvailabilityOfOne"], "up" | "down">): st
   return known > 0 ? share(one.up / known) : "not known";
 }
 
-function Summary({ items, of }: { items: Schemas["AvailabilityOfOne"][]; of: Of }) {
+function Summary({ items, leftOut, of }: { items: Schemas["AvailabilityOfOne"][]; leftOut: number; of: Of }) {
   const down = items.filter((one) => one.down_seconds > 0);
   const worst = down[0];
+  const all = plural(items.length + leftOut, of);
+  // Those that were down longest come first: when all that are listed were, others may have been too.
+  const least = leftOut > 0 && down.length === items.length ? "At least " : "";
   return (
     <p className="mb-2 text-lg">
       {worst
-        ? `${down.length} of ${plural(items.length, of)} ${down.length === 1 ? "was" : "were"} down for a while, ${worst.name} longest: ${duration(worst.down_seconds)}.`
-        : `None of ${plural(items.length, of)} was down as far as is known.`}
+        ? `${least}${down.length} of ${all} ${down.length === 1 ? "was" : "were"} down for a while, ${worst.name} longest: ${duration(worst.down_seconds)}.`
+        : `None of ${all} was down as far as is known.`}
     </p>
   );
 }
