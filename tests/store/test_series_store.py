@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlalchemy import event
 from sqlalchemy.exc import OperationalError
 
 from balise.core.moments import NS
@@ -338,6 +339,22 @@ def test_twins_that_an_earlier_version_left_in_the_inbox_go_at_the_start(box: Bo
     assert (box.read(), box.store.count_set_aside()) == ([(0.0, 1.0)], 1)
     box.store.seal(T0 + 600 * NS)
     assert box.store._write_connection.exec_driver_sql("SELECT count(*) FROM inbox").scalar_one() == 0
+
+
+def test_the_inbox_is_searched_only_for_layouts_of_which_nothing_is_left(box: Box) -> None:
+    """Each such search may read all of it, and nobody is answered meanwhile."""
+    asked: list[str] = []
+    event.listen(box.store.engine, "before_cursor_execute", lambda _c, _cursor, statement, *_: asked.append(statement))
+    for second in (0, 15, 30):
+        box.row(second, 1.0, 2.0)
+        box.row(second, 3.0, names="c")
+    box.row(900, 4.0, 5.0)
+    box.store.seal(T0 + 600 * NS)
+    assert sum(statement.startswith("DELETE FROM layout") for statement in asked) == 1
+    assert [len(layout.series) for layout in box.store.catalogue.layouts.by_id.values()] == [2]
+    box.again()
+    assert box.read() == [(0, 1.0), (15, 1.0), (30, 1.0), (900, 4.0)]
+    assert box.read("c") == [(0, 3.0), (15, 3.0), (30, 3.0)]
 
 
 def test_one_sender_hours_behind_does_not_seal_everything_again_and_again(tmp_path: Path) -> None:
