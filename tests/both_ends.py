@@ -12,7 +12,7 @@ from typing import Any, cast
 
 from starlette.types import ASGIApp
 
-from balise.front.frames import CLOSE, OPEN, Caller, Figures, Sent, Taken
+from balise.front.frames import Caller, Figures, Kind, Sent, Taken
 from balise.front.front import serve
 from balise.front.ownhosts import OwnHosts
 from balise.front.pages import Pages
@@ -72,7 +72,7 @@ class BothEnds:
         )
         loop = asyncio.get_running_loop()
         await loop.create_unix_connection(lambda: self.inside, sock=ours)
-        self.inside.say(OPEN)
+        self.inside.say(Kind.OPEN)
         self._loop.set_result(loop)
         await front
 
@@ -85,7 +85,7 @@ class BothEnds:
 
     def stop(self) -> None:
         if not self.loop.is_closed():
-            self.do(lambda: self.inside.say(CLOSE))
+            self.do(lambda: self.inside.say(Kind.CLOSE))
         self._thread.join(10)
         assert not self._thread.is_alive()
 

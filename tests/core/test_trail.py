@@ -193,6 +193,9 @@ def test_who_suffers_is_the_product_along_the_best_way() -> None:
     assert reached[web].hops == 2
     assert round(graph.reached(metal)[web].strength, 4) == round(0.9 * 0.92 * 0.92, 4)
     assert store in graph.reached(web), "who talks to another may hurt it"
+    strongest = {node: max(way.strength for way in (graph.reached(one).get(node) for one in (store, metal)) if way)
+                 for node in {*graph.reached(store), *graph.reached(metal)}}  # fmt: skip
+    assert {node: way.strength for node, way in graph.reached(store, metal).items()} == strongest
     assert metal not in graph.reached(store), "a machine does not suffer with what runs on it"
 
 

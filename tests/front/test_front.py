@@ -281,7 +281,7 @@ def test_at_the_end_what_is_in_hand_is_answered(both: BothEnds) -> None:
     with closing(both.connect()) as one:
         one.sendall(post("/v1/logs", b"body"))
         until(lambda: both.taking.sent)
-        both.do(lambda: both.inside.say(frames.CLOSE))
+        both.do(lambda: both.inside.say(frames.Kind.CLOSE))
         both.loop.call_soon_threadsafe(both.loop.call_later, 0.3, both.taking.may_go_on.set)
         assert answer_on(one).startswith(b"HTTP/1.1 200")
     with pytest.raises(OSError):

@@ -18,21 +18,10 @@ from balise.front.frames import Sent
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
-from balise.server.receive.taking import Taking
 from balise.server.settings import Settings
 from balise.server.turns import Turns
 from balise.store.state.secrets import digest
 from sending import gauge_request, log_request
-
-
-def paths_of(console: Parts) -> Taking:
-    return Taking(
-        access=console.access,
-        metrics=console.metric_intake,
-        logs=console.log_intake,
-        speakers=console.speakers,
-        syslog=console.receivers,
-    )
 
 
 def relay_of(console: Parts, token: str) -> tuple[int, str]:
@@ -50,7 +39,7 @@ def test_more_large_frames_than_may_wait_are_kept_by_the_relay(tmp_path: Path, m
     console = build(Settings(data=tmp_path))
     _, token = console.tokens.make("t", "ingest", by="test")
     relay, sender = relay_of(console, token)
-    paths = paths_of(console)
+    paths = console.taking
     monkeypatch.setattr(console.log_intake._heavy, "_turns", Turns(1, 1, waiting=2))
     body = log_request("pier", [(time.time(), 9, "x" * 40_000)]).SerializeToString()
 
@@ -69,7 +58,7 @@ def test_what_a_relay_kept_before_tokens_had_numbers_is_taken(tmp_path: Path) ->
     relay, sender = relay_of(console, token)
     assert sender == "token:1:old name"
     console.relays._relays[relay].senders.add("token:old name")
-    paths = paths_of(console)
+    paths = console.taking
     body = gauge_request("pier", "tide", [(time.time(), 1.0)]).SerializeToString()
     frames = [
         (Frame(sender=named, kind="metrics", delivery="d", at=time.time_ns()), body)
@@ -93,7 +82,7 @@ def test_a_token_that_takes_long_to_look_up_holds_up_nobody_else(
         return find(session, token)
 
     monkeypatch.setattr(console.access, "_find_token", slowly)
-    paths, ended = paths_of(console), []
+    paths, ended = console.taking, []
     body = gauge_request("pier", "tide", [(time.time(), 1.0)]).SerializeToString()
 
     async def post(token: str) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import asyncio
-import gc
 import logging
 import signal
 import socket
@@ -14,9 +13,7 @@ from balise.front.front import serve
 from balise.front.ownhosts import OwnHosts
 from balise.front.pages import Pages
 from balise.listen.connection import Loop
-
-RUBBISH = (20_000, 20, 10)
-"""How many objects more there are before those in a ring are looked for: what is in hand goes by itself."""
+from balise.listen.rubbish import look_rarely
 
 
 def _words() -> argparse.Namespace:
@@ -35,7 +32,7 @@ def _words() -> argparse.Namespace:
 def main() -> None:
     words = _words()
     logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)s %(name)s %(message)s")
-    gc.set_threshold(*RUBBISH)
+    look_rarely()
     # The console says when to end, and ends the line when it ends itself.
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, signal.SIG_IGN)

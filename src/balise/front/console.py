@@ -8,27 +8,7 @@ from collections.abc import Mapping
 from itertools import count
 from typing import Any
 
-from balise.front.frames import (
-    ASK,
-    BEGUN,
-    CUT,
-    GOES_ON,
-    KNOWN,
-    LEFT,
-    MORE,
-    PART,
-    PATHS,
-    TAKE,
-    TAKEN,
-    WHO,
-    Caller,
-    Line,
-    Sent,
-    Taken,
-    counted,
-    packed_request,
-    unpacked_head,
-)
+from balise.front.frames import PATHS, Caller, Ends, Kind, Line, Sent, Taken, counted, packed_request, unpacked_head
 
 
 class Gone(Exception):
@@ -45,39 +25,31 @@ class Answer:
     def __init__(self, console: Console, number: int) -> None:
         self._console = console
         self._number = number
-        self._waits: deque[tuple[int, bytes] | Exception] = deque()
+        self._waits: deque[bytes | Exception] = deque()
         self._there = asyncio.Event()
         self._ended = False
 
-    def put(self, kind: int, content: bytes) -> None:
-        self._waits.append((kind, content))
-        self._there.set()
-
-    def break_off(self, why: Exception) -> None:
-        """There is nothing more to wait for: whoever takes it is told why."""
-        self._waits.append(why)
+    def put(self, found: bytes | Exception) -> None:
+        """What comes next: the head, a part of the content, or why there is nothing more to wait for."""
+        self._waits.append(found)
         self._there.set()
 
     async def head(self) -> tuple[int, list[tuple[bytes, bytes]], str, bool]:
         """Status, headers, who asked, "" for nobody that is known, and whether that is somebody who delivers."""
-        kind, content = await self._next()
-        if kind != BEGUN:
-            self._ended = True
-            raise Broken
-        return unpacked_head(content)
+        return unpacked_head(await self._next())
 
     async def part(self) -> tuple[bytes, bool]:
         """The next of its content, and whether there is more."""
-        _, content = await self._next()
-        self._ended = content[0] != GOES_ON
-        if content[0] == CUT:
+        content = await self._next()
+        self._ended = content[0] != Ends.GOES_ON
+        if content[0] == Ends.CUT:
             raise Broken
         return content[1:], not self._ended
 
     def took(self, size: int) -> None:
-        self._console.say(MORE, self._number, counted(size))
+        self._console.say(Kind.MORE, self._number, counted(size))
 
-    async def _next(self) -> tuple[int, bytes]:
+    async def _next(self) -> bytes:
         while not self._waits:
             self._there.clear()
             await self._there.wait()
@@ -90,7 +62,7 @@ class Answer:
         """Nothing of it is wanted any more."""
         self._console.forget(self._number)
         if not self._ended:
-            self._console.say(LEFT, self._number)
+            self._console.say(Kind.LEFT, self._number)
 
 
 class Console(Line):
@@ -102,7 +74,12 @@ class Console(Line):
         self._questions: dict[int, asyncio.Future[bytes]] = {}
         self._answers: dict[int, Answer] = {}
         self.lost = asyncio.Event()
-        self.hears |= {KNOWN: self._answered, TAKEN: self._answered, BEGUN: self._begun, PART: self._part}
+        self.hears |= {
+            Kind.KNOWN: self._answered,
+            Kind.TAKEN: self._answered,
+            Kind.BEGUN: self._put,
+            Kind.PART: self._put,
+        }
 
     async def caller(self, path: str, token: str) -> Caller:
         """Whose a token is, and whether it may deliver at a path.
@@ -111,11 +88,11 @@ class Console(Line):
             Gone: the console went before it answered; so it is with all questions.
         """
         asked = bytes([PATHS.index(path)]) + token.encode("latin-1")
-        return Caller.unpacked(await self._asked(WHO, asked))
+        return Caller.unpacked(await self._asked(Kind.WHO, asked))
 
     async def take(self, sent: Sent) -> Taken:
         """Answers once what a delivery brings is durable, or is not taken."""
-        return Taken.unpacked(await self._asked(TAKE, sent.packed()))
+        return Taken.unpacked(await self._asked(Kind.TAKE, sent.packed()))
 
     def ask(self, scope: Mapping[str, Any], body: bytes) -> Answer:
         """Any other request."""
@@ -123,7 +100,7 @@ class Console(Line):
             raise Gone
         number = next(self._numbers)
         answer = self._answers[number] = Answer(self, number)
-        self.say(ASK, number, packed_request(scope, body))
+        self.say(Kind.ASK, number, packed_request(scope, body))
         return answer
 
     def forget(self, number: int) -> None:
@@ -146,21 +123,15 @@ class Console(Line):
         if waiting is not None and not waiting.done():
             waiting.set_result(content)
 
-    def _begun(self, number: int, content: bytes) -> None:
-        self._put(number, BEGUN, content)
-
-    def _part(self, number: int, content: bytes) -> None:
-        self._put(number, PART, content)
-
-    def _put(self, number: int, kind: int, content: bytes) -> None:
+    def _put(self, number: int, content: bytes) -> None:
         answer = self._answers.get(number)
         if answer is not None:
-            answer.put(kind, content)
+            answer.put(content)
 
     def connection_lost(self, exc: Exception | None) -> None:
         for question in self._questions.values():
             if not question.done():
                 question.set_exception(Gone())
         for answer in self._answers.values():
-            answer.break_off(Gone())
+            answer.put(Gone())
         self.lost.set()

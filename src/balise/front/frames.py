@@ -8,6 +8,7 @@ import math
 import struct
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from enum import IntEnum
 from typing import Any, cast
 
 _HEAD = struct.Struct("<IBQ")
@@ -16,15 +17,36 @@ MOST_FRAME = 48 << 20
 MOST_REQUEST = 1 << 20
 """Bytes of any request but a delivery."""
 
-WHO, TAKE, ASK, MORE, LEFT, FIGURES = range(1, 7)
-"""Of the front: whose is a token; a delivery; any other request; so many bytes of its answer have left; whoever asked
-has left; what is counted."""
-KNOWN, TAKEN, BEGUN, PART = range(11, 15)
-"""Of the console: whose a token is; what became of a delivery; the head of an answer, and its content bit by bit."""
-OPEN, CLOSE, CERTIFICATE = range(21, 24)
-"""Of the console: connections may come; no more may; there is another certificate."""
-CUT, LAST, GOES_ON = range(3)
-"""How a part of an answer ends: it broke off, it is the last one, or there are more."""
+
+class Kind(IntEnum):
+    """What a frame says."""
+
+    # Of the front: whose is a token; a delivery; any other request; so many bytes of its answer have left; whoever
+    # asked has left; what is counted.
+    WHO = 1
+    TAKE = 2
+    ASK = 3
+    MORE = 4
+    LEFT = 5
+    FIGURES = 6
+    # Of the console: whose a token is; what became of a delivery; the head of an answer, and its content bit by bit.
+    KNOWN = 11
+    TAKEN = 12
+    BEGUN = 13
+    PART = 14
+    # Of the console: connections may come; no more may; there is another certificate.
+    OPEN = 21
+    CLOSE = 22
+    CERTIFICATE = 23
+
+
+class Ends(IntEnum):
+    """How a part of an answer ends: it broke off, it is the last one, or there are more."""
+
+    CUT = 0
+    LAST = 1
+    GOES_ON = 2
+
 
 PATHS = METRICS, _LOGS, RELAYED = "/v1/metrics", "/v1/logs", "/v1/relayed"
 """The paths of deliveries."""

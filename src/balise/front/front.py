@@ -5,19 +5,19 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-import os
 import socket
 import ssl
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import psutil
 import uvicorn
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import Send
 
 from balise.front.console import Console
-from balise.front.frames import CERTIFICATE, CLOSE, FIGURES, MOST_REQUEST, OPEN, PATHS, Figures
+from balise.front.frames import MOST_REQUEST, PATHS, Figures, Kind
 from balise.front.hand import InHand
 from balise.front.headers import with_headers
 from balise.front.otlp import OtlpPaths
@@ -87,9 +87,9 @@ async def serve(
         opened.set()
 
     console.hears |= {
-        OPEN: lambda *_: opened.set(),
-        CLOSE: end,
-        CERTIFICATE: lambda *_: _renew(config.ssl, tls),
+        Kind.OPEN: lambda *_: opened.set(),
+        Kind.CLOSE: end,
+        Kind.CERTIFICATE: lambda *_: _renew(config.ssl, tls),
     }
     await asyncio.get_running_loop().create_unix_connection(lambda: console, sock=line)
     telling = asyncio.ensure_future(_tell(console, door))
@@ -112,12 +112,9 @@ def _renew(context: ssl.SSLContext | None, tls: tuple[Path, Path] | None) -> Non
 
 async def _tell(console: Console, door: Door) -> None:
     """Tells the console what is counted here, and what this process takes."""
+    process = psutil.Process()
     while True:
-        used = os.times()
-        told = Figures(dict(door.counters), used.user + used.system, _resident())
-        console.say(FIGURES, 0, told.packed())
+        used = process.cpu_times()
+        told = Figures(dict(door.counters), used.user + used.system, process.memory_info().rss)
+        console.say(Kind.FIGURES, 0, told.packed())
         await asyncio.sleep(FIGURES_SECONDS)
-
-
-def _resident() -> int:
-    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")

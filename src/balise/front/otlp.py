@@ -11,7 +11,7 @@ from starlette.types import Send
 
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.sent import behind_by
-from balise.front.answers import status_body
+from balise.front.answers import UNKNOWN, status_body
 from balise.front.console import Console, Gone
 from balise.front.frames import RELAYED, Sent, Taken
 from balise.front.hand import InHand, NoRoom
@@ -20,7 +20,7 @@ from balise.listen.door import Door
 from balise.listen.reading import Left, Receive, TooMuch, read_body
 
 MOST_SENT = 8 << 20
-MOST_TOKEN, UNKNOWN = 512, "the token is not known or has expired"
+MOST_TOKEN = 512
 REMEMBERED_SECONDS, MOST_REMEMBERED = 600.0, 20_000
 """For how long it is remembered that a token may deliver. The console looks at it with each delivery all the same."""
 JSON_TIMES = 16

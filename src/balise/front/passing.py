@@ -83,7 +83,7 @@ async def _until_left(receive: Receive, answer: Answer) -> None:
     """Breaks an answer off when whoever asked has left."""
     while (await receive())["type"] != "http.disconnect":
         pass
-    answer.break_off(Left())
+    answer.put(Left())
 
 
 def _said_size(headers: Sequence[tuple[bytes, bytes]]) -> int:

@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
-from balise.front.frames import CERTIFICATE, CLOSE, OPEN, Figures
+from balise.front.frames import Figures, Kind
 from balise.server.inside import Inside
 
 WEB = Path(__file__).parent / "web"
@@ -93,19 +93,19 @@ class Front:
     def open(self) -> None:
         self._open = True
         if self._line is not None:
-            self._line.say(OPEN)
+            self._line.say(Kind.OPEN)
 
     def renew(self) -> None:
         """There is another certificate."""
         if self._line is not None:
-            self._line.say(CERTIFICATE)
+            self._line.say(Kind.CERTIFICATE)
 
     async def close(self, within: float) -> None:
         """Takes no more connections, and ends once what is in hand is answered, or after so many seconds."""
         self._closing = True
         self._listener.close()
         if self._line is not None:
-            self._line.say(CLOSE)
+            self._line.say(Kind.CLOSE)
             await self._line.end(within)
         if self._keeping is not None:
             with contextlib.suppress(TimeoutError):
@@ -143,7 +143,7 @@ class Front:
             _, line = await asyncio.get_running_loop().create_unix_connection(self._inside, sock=ours)
             self._line = line
             if self._open:
-                line.say(OPEN)
+                line.say(Kind.OPEN)
             return await process.wait()
         finally:
             self._line = None

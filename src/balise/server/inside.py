@@ -9,28 +9,7 @@ from typing import Any
 
 from starlette.types import ASGIApp, Message
 
-from balise.front.frames import (
-    ASK,
-    BEGUN,
-    CUT,
-    FIGURES,
-    GOES_ON,
-    KNOWN,
-    LAST,
-    LEFT,
-    MORE,
-    PART,
-    PATHS,
-    TAKE,
-    TAKEN,
-    WHO,
-    Figures,
-    Line,
-    Sent,
-    count_of,
-    packed_head,
-    unpacked_request,
-)
+from balise.front.frames import PATHS, Ends, Figures, Kind, Line, Sent, count_of, packed_head, unpacked_request
 from balise.server.receive.taking import Taking, ending
 
 AHEAD, PIECE = 256 << 10, 64 << 10
@@ -97,7 +76,7 @@ class Asked:
         who = self.scope["state"].get("who")
         named = f"{who.role} {who.name}" if who is not None else ""
         head = packed_head(status, headers, named, who is not None and who.may_deliver)
-        self._line.say(BEGUN, self._number, head)
+        self._line.say(Kind.BEGUN, self._number, head)
 
     async def _say(self, content: bytes, *, more: bool) -> None:
         while self._ahead >= AHEAD and not self._left.is_set():
@@ -105,17 +84,17 @@ class Asked:
             await self._room.wait()
         self._ahead += len(content)
         self._ended = not more
-        self._line.say(PART, self._number, bytes([GOES_ON if more else LAST]) + content)
+        self._line.say(Kind.PART, self._number, bytes([Ends.GOES_ON if more else Ends.LAST]) + content)
 
     def _break_off(self, status: int) -> None:
         """Nothing more comes, where not all has; with this status if nothing has come yet."""
         if self._ended:
             return
         self._ended = True
-        ends = CUT if self._begun else LAST
+        ends = Ends.CUT if self._begun else Ends.LAST
         if not self._begun:
             self._begin(status, [(b"content-length", b"0")])
-        self._line.say(PART, self._number, bytes([ends]))
+        self._line.say(Kind.PART, self._number, bytes([ends]))
 
 
 class Inside(Line):
@@ -128,12 +107,12 @@ class Inside(Line):
         self._asked: dict[int, Asked] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self.hears |= {
-            WHO: lambda number, content: self._do(self._who(number, content)),
-            TAKE: lambda number, content: self._do(self._take(number, content)),
-            ASK: self._ask,
-            MORE: self._more,
-            LEFT: self._leave,
-            FIGURES: lambda _, content: told(Figures.unpacked(content)),
+            Kind.WHO: lambda number, content: self._do(self._who(number, content)),
+            Kind.TAKE: lambda number, content: self._do(self._take(number, content)),
+            Kind.ASK: self._ask,
+            Kind.MORE: self._more,
+            Kind.LEFT: self._leave,
+            Kind.FIGURES: lambda _, content: told(Figures.unpacked(content)),
         }
 
     def connection_lost(self, exc: Exception | None) -> None:
@@ -157,16 +136,16 @@ class Inside(Line):
 
     async def _who(self, number: int, content: bytes) -> None:
         caller = await self._taking.caller(PATHS[content[0]], content[1:].decode("latin-1"))
-        self.say(KNOWN, number, caller.packed())
+        self.say(Kind.KNOWN, number, caller.packed())
 
     async def _take(self, number: int, content: bytes) -> None:
         sent = Sent.unpacked(content)
         try:
             taken = await self._taking.take(sent)
         except asyncio.CancelledError:
-            self.say(TAKEN, number, ending(sent).packed())
+            self.say(Kind.TAKEN, number, ending(sent).packed())
             raise
-        self.say(TAKEN, number, taken.packed())
+        self.say(Kind.TAKEN, number, taken.packed())
 
     def _ask(self, number: int, content: bytes) -> None:
         asked = self._asked[number] = Asked(self, number, content)

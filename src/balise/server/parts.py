@@ -101,6 +101,7 @@ from balise.server.receive.bodies import Room
 from balise.server.receive.deliveries import OwnDeliveries
 from balise.server.receive.logs import LogIntake
 from balise.server.receive.metrics import MetricIntake
+from balise.server.receive.taking import Taking
 from balise.server.receivers.book import ReceiverBook
 from balise.server.receivers.drops import Drops
 from balise.server.receivers.senders import SenderBook
@@ -433,6 +434,7 @@ class Intakes(Remote):
     log_intake: LogIntake
     senders: SenderBook
     receivers: ReceiverBook
+    taking: Taking
     drops: Drops
     forwards: ForwardBook
     sizes: Sizes
@@ -473,6 +475,7 @@ def _intakes(on: Remote) -> Intakes:
         log_intake=log_intake,
         senders=senders,
         receivers=receivers,
+        taking=Taking(access=on.access, metrics=metric_intake, logs=log_intake, speakers=on.speakers, syslog=receivers),
         drops=Drops(series=on.series, directory=on.directory, senders=senders, receivers=receivers),
         forwards=ForwardBook(
             state=on.state,

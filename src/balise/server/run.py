@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import gc
 import logging
 import os
 import signal
 import socket
 import sys
-from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from urllib.parse import urlsplit
 
 import uvloop
 
+from balise.listen.rubbish import look_rarely
 from balise.server.app import build_api
 from balise.server.folder import data_folder
 from balise.server.fronting import Front
@@ -24,7 +24,6 @@ from balise.server.inside import Inside
 from balise.server.keeping.memory import share_heaps
 from balise.server.life import begin, close, end_waits
 from balise.server.parts import Parts, build
-from balise.server.receive.taking import Taking
 from balise.server.settings import Settings
 from balise.server.tls.certificates import ServerCertificate, given, self_made
 from balise.store.folders import served
@@ -58,10 +57,6 @@ STOP_WITHIN = 2.0
 MOST_IN_HAND, IN_HAND_SHARE = 192 << 20, 0.1
 """Bytes of all large bodies that are worked on at once, or that share of a smaller ceiling of memory."""
 
-RUBBISH = (20_000, 20, 10)
-"""How many objects more there are before those in a ring are looked for. A delivery in hand holds hundreds, and nearly
-all go by themselves: looking after each few of them took a twentieth of the time."""
-
 
 def bound_socket(address: str, port: int) -> socket.socket:
     """A listening socket; exits plainly when the place is taken."""
@@ -82,7 +77,7 @@ def bound_socket(address: str, port: int) -> socket.socket:
 def run_server(parts: Parts, listener: socket.socket) -> None:
     """Serves until told to stop, then ends in order."""
     sys.setswitchinterval(SWITCH_SECONDS)
-    gc.set_threshold(*RUBBISH)
+    look_rarely()
     with contextlib.suppress(KeyboardInterrupt), asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
         runner.run(_served(parts, listener))
 
@@ -90,18 +85,18 @@ def run_server(parts: Parts, listener: socket.socket) -> None:
 async def _served(parts: Parts, listener: socket.socket) -> None:
     loop = asyncio.get_running_loop()
     told = _told_to_stop(loop)
-    api, taking = build_api(parts), _taking(parts)
+    api = build_api(parts)
     certificate = parts.settings.certificate
     front = Front(
         listener,
-        lambda: Inside(api, taking, parts.fronts.told),
+        lambda: Inside(api, parts.taking, parts.fronts.told),
         parts.fronts,
         most_large=min(MOST_IN_HAND, int(IN_HAND_SHARE * parts.memory.ceiling)),
         urls=(parts.settings.base_url, parts.settings.public_url),
         tls=(certificate.chain, certificate.key) if certificate else None,
     )
     if certificate is not None:
-        certificate.renew = lambda: _told(loop, front.renew)
+        certificate.renew = partial(loop.call_soon_threadsafe, front.renew)
     front.start()
     try:
         await asyncio.to_thread(begin, parts, loop)
@@ -111,10 +106,6 @@ async def _served(parts: Parts, listener: socket.socket) -> None:
     finally:
         await front.close(STOP_WITHIN)
     await asyncio.to_thread(close, parts)
-
-
-def _told(loop: asyncio.AbstractEventLoop, what: Callable[[], None]) -> None:
-    loop.call_soon_threadsafe(what)
 
 
 def _told_to_stop(loop: asyncio.AbstractEventLoop) -> asyncio.Event:
@@ -128,16 +119,6 @@ def _told_to_stop(loop: asyncio.AbstractEventLoop) -> asyncio.Event:
     loop.add_signal_handler(signal.SIGTERM, told.set)
     loop.add_signal_handler(signal.SIGINT, interrupted)
     return told
-
-
-def _taking(parts: Parts) -> Taking:
-    return Taking(
-        access=parts.access,
-        metrics=parts.metric_intake,
-        logs=parts.log_intake,
-        speakers=parts.speakers,
-        syslog=parts.receivers,
-    )
 
 
 def serve(

@@ -10,7 +10,7 @@ from typing import Protocol
 from balise.api.relays import BundleAnswer, BundleError, Frame, FrameStatus, unpack
 from balise.core.moments import Nanos
 from balise.core.series.wire import TooLarge, WireError
-from balise.front.answers import status_body
+from balise.front.answers import UNKNOWN, status_body
 from balise.front.frames import METRICS, RELAYED, Caller, Sent, Taken
 from balise.server.errors import Refused
 from balise.server.keeping.memory import Short
@@ -99,7 +99,7 @@ class Taking:
         # Looking one up may take a disk's time, in which others come.
         principal = remembered[0] if remembered else await asyncio.to_thread(self._access.bearer, token)
         if principal is None:
-            raise Denied(401, "the token is not known or has expired")
+            raise Denied(401, UNKNOWN)
         if principal.role == WAITING:
             raise Denied(403, "this machine waits to be let in: approve it in the console, Enrol, Waiting")
         if path == RELAYED:

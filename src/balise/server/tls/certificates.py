@@ -46,7 +46,7 @@ class ServerCertificate:
     """What agents may pin: the authority of a self-made one, else the last certificate of the chain."""
     self_made: bool
     names: Sequence[str] = ()
-    renew: Callable[[], None] | None = None
+    renew: Callable[[], object] | None = None
     _loaded: float = field(default=0.0, repr=False)
 
     def days_left(self, now: float) -> float:
