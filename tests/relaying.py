@@ -62,7 +62,8 @@ def enrolled(admin: Balise, key: str, names: Sequence[str]) -> dict[str, str]:
 
 
 def counted(admin: Balise, metric: str, host: str) -> float:
-    query = MetricQuery(metric=metric, where=f'host eq "{host}"', from_="-10m", step="10m", take="count", by=["host"])
+    """The points of a host's metric within the last hour and that before it: steps begin at whole hours."""
+    query = MetricQuery(metric=metric, where=f'host eq "{host}"', from_="-1h", step="1h", take="count", by=["host"])
     try:
         return sum(v or 0 for s in admin.metrics.read(query).series for v in s.values)
     except Refused:

@@ -59,12 +59,13 @@ def test_a_question_is_a_sentence_whose_words_are_changed(demo: Demo, page: Page
 
 
 def test_a_chart_answers_what_the_service_says(demo: Demo, page: Page) -> None:
-    """The value at the right is that of the newest step; held to a question of its own, from another client."""
+    """The value at the right is that of the newest step; held to a question of its own, of as many steps, from another
+    client."""
     now = int(time.time())
     span = {"from": str(now - 7200), "to": str(now - 3600)}
     chart(page, demo, WAITING, **span)
     body = {
-        "metric": "postgresql.sessions.blocked", "take": "max", "where": 'host eq "book-db-n1"', "step": "30s",
+        "metric": "postgresql.sessions.blocked", "take": "max", "where": 'host eq "book-db-n1"', "points": 300,
         "from": rfc3339(now - 7200), "to": rfc3339(now - 3600),
     }  # fmt: skip
     answer = page.context.request.post(f"{demo.url}/api/v1/metrics/query", data=body).json()

@@ -161,7 +161,7 @@ def test_a_relay_thins_out_by_plan_and_a_kill_loses_nothing(own_service: Service
                 # What it had sent on it knows no more: one more point of that minute may come.
         until(lambda: counted(admin, "tide", "pier-1") == 1 + 20)
         answer = admin.metrics.read(
-            MetricQuery(metric="tide", where='host eq "pier-0"', from_="-15m", step="15s", take="last", by=["host"])
+            MetricQuery(metric="tide", where='host eq "pier-0"', from_="-30m", step="15s", take="last", by=["host"])
         )
         found = {int(t): v for t, v in zip(answer.times, answer.series[0].values, strict=True) if v is not None}
         for at in range(start, start + 300, 60):
