@@ -13,8 +13,8 @@ from balise.collect.readings import Reading
 from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder, decode_block
 from balise.core.series.steps import Steps, steps_between
+from balise.store.series.matrices import DAY
 from balise.store.series.query import QueryEngine, Selector
-from balise.store.series.seal import DAY
 from balise.store.series.store import SeriesStore
 from report import Report, best
 

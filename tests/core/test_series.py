@@ -13,7 +13,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.metrics.v1.metrics_pb2 import Metric
 
 from balise.core.moments import NS
-from balise.core.series import forms
+from balise.core.series import codec, forms
 from balise.core.series.codec import BlockEncoder, CodecError, decode_block, decode_times, encode_times
 from balise.core.series.combine import combine
 from balise.core.series.forms import few_groups, groups_of
@@ -59,6 +59,21 @@ def test_rows_can_be_read_one_by_one(n: int, data: st.DataObject) -> None:
     blob = BlockEncoder().encode(ticks, np.arange(9))
     rows = np.array(data.draw(st.lists(st.integers(0, 8), min_size=1, max_size=9, unique=True)))
     assert same_bits(decode_block(blob, rows), ticks[rows])
+
+
+@given(st.data())
+def test_many_blocks_at_once_are_the_bytes_of_each_alone(data: st.DataObject) -> None:
+    """Blocks of any number of rows and lengths, and however few are worked through together."""
+    shapes = st.tuples(st.integers(1, 5), st.sampled_from([0, 1, 3, 17]))
+    blocks = [data.draw(hnp.arrays(np.float64, shape, elements=anything)) for shape in data.draw(st.lists(shapes))]
+    ends = np.cumsum([0, *(len(block) for block in blocks)]).tolist()
+    ids = [np.arange(a, b) for a, b in zip(ends, ends[1:], strict=False)]
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(codec, "TOGETHER", data.draw(st.sampled_from([1, 40, 1000])))
+        together = BlockEncoder().encode_many(blocks, ids)
+    assert together == [BlockEncoder().encode(block, own) for block, own in zip(blocks, ids, strict=True)]
+    for blob, block in zip(together, blocks, strict=True):
+        assert same_bits(decode_block(blob), block)
 
 
 @given(st.lists(st.integers(-(2**62), 2**62), unique=True, max_size=50).map(sorted))

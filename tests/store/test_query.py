@@ -11,8 +11,8 @@ import pytest
 
 from balise.core.moments import NS
 from balise.core.series.steps import Steps
+from balise.store.series.matrices import DAY
 from balise.store.series.query import QueryEngine, Selector, TooLarge
-from balise.store.series.seal import DAY
 from balise.store.series.store import SeriesStore
 
 T0 = 1_800_000_000 * NS // DAY * DAY

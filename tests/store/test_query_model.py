@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 from balise.core.moments import NS
 from balise.core.series.growth import MAX_GAP
 from balise.core.series.steps import Steps
+from balise.store.series.matrices import DAY
 from balise.store.series.query import QueryEngine, Selector
-from balise.store.series.seal import DAY
 from balise.store.series.store import SeriesStore
 from running import often
 from store_box import Hosts

@@ -16,7 +16,7 @@ from balise.core.moments import NS
 from balise.core.series.steps import Steps
 from balise.core.series.wire import PointKind
 from balise.store.exports.view import SeriesView
-from balise.store.series.seal import DAY
+from balise.store.series.matrices import DAY
 from balise.store.series.store import Retention, SeriesStore
 
 FIRST = 30 * 690

@@ -29,8 +29,8 @@ from balise.store.copies.backup import Backup
 from balise.store.copies.restore import Restore
 from balise.store.events.store import Delivery, EventStore
 from balise.store.series.layouts import Layout
+from balise.store.series.matrices import DAY
 from balise.store.series.roster import Series
-from balise.store.series.seal import DAY
 from balise.store.series.store import Retention, SeriesStore
 from balise.store.state.secrets import Sealer
 from balise.store.state.store import StateStore

@@ -12,6 +12,7 @@ checksum, which is looked at whenever it is read.
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -24,6 +25,8 @@ U8 = NDArray[np.uint8]
 
 CONSTANT, INTEGER, RATIONAL, FLOAT = 0, 1, 2, 3
 LEVEL = 3
+TOGETHER = 1 << 16
+"""Values that are worked through together."""
 _MAX_EXACT = 2.0**52
 _MAX_DENOMINATOR = 1 << 20
 _SCALES = (0, 1, 2, 3, 4, 6)
@@ -52,8 +55,8 @@ class CodecError(ValueError):
     """The bytes are no block of this codec."""
 
 
-def _pack(raw: bytes) -> bytes:
-    return zstandard.ZstdCompressor(level=LEVEL, write_content_size=True, write_checksum=True).compress(raw)
+def _packer() -> zstandard.ZstdCompressor:
+    return zstandard.ZstdCompressor(level=LEVEL, write_content_size=True, write_checksum=True)
 
 
 def _unpack(raw: bytes) -> bytes:
@@ -71,7 +74,7 @@ def encode_times(times: I64) -> bytes:
     turns = np.diff(steps // divisor, prepend=0)
     zigzag = ((turns << 1) ^ (turns >> 63)).astype("<u8")
     head = np.array([len(times), int(times[0]) if len(times) else 0, divisor], "<i8").tobytes()
-    return _pack(head + _shuffle(zigzag.view(np.uint8).reshape(1, -1, 8)).tobytes())
+    return _packer().compress(head + _shuffle(zigzag.view(np.uint8).reshape(1, -1, 8)).tobytes())
 
 
 def decode_times(blob: bytes) -> I64:
@@ -209,6 +212,29 @@ def _rationals(values: F64) -> tuple[I64, I64, NDArray[np.bool_]]:
     return p, q, found & good & back
 
 
+@dataclass(frozen=True)
+class _Lane:
+    """What rows of one form keep: `rows` says which, ascending, `width` in how many bytes, and `kept` uint64 [rows, n]
+    what."""
+
+    form: int
+    second: int
+    rows: NDArray[np.intp]
+    width: U8
+    kept: NDArray[np.uint64]
+
+    def frames(self, start: int, end: int, packer: zstandard.ZstdCompressor) -> Iterator[tuple[int, int, int, bytes]]:
+        """Those of the rows within [start, end): form, width, second, and the packed bytes."""
+        lo, hi = np.searchsorted(self.rows, [start, end]).tolist()
+        if lo == hi:
+            return
+        widths, kept = self.width[lo:hi], self.kept[lo:hi]
+        for width in sorted(set(widths.tolist())):
+            same = widths == width
+            mine = kept if same.all() else kept[same]
+            yield self.form, width, self.second, packer.compress(_bytes_of(mine, width))
+
+
 class BlockEncoder:
     """Encodes blocks; remembers which series were rational so that the search is made only where it pays."""
 
@@ -217,8 +243,39 @@ class BlockEncoder:
 
     def encode(self, values: F64, series: I64 | None = None) -> bytes:
         """`values` float64 [series, n] as bytes; `series` ids [series] are only hints for the search."""
+        return self.encode_many([values], None if series is None else [series])[0]
+
+    def encode_many(self, blocks: Sequence[F64], series: Sequence[I64] | None = None) -> list[bytes]:
+        """Each block as bytes, as `encode` gives them: blocks of the same length are worked through together, which
+        takes a fraction of the time where they are small."""
+        out = [b""] * len(blocks)
+        waiting: dict[int, list[int]] = {}
+        for place, block in enumerate(blocks):
+            waiting.setdefault(block.shape[1], []).append(place)
+        for same in waiting.values():
+            for places in _portions(same, [blocks[place].size for place in same]):
+                values = np.concatenate([blocks[place] for place in places])
+                ids = None if series is None else np.concatenate([series[place] for place in places])
+                ends = np.cumsum([len(blocks[place]) for place in places]).tolist()
+                for place, made in zip(places, self._together(values, ids, ends), strict=True):
+                    out[place] = made
+        return out
+
+    def _together(self, values: F64, series: I64 | None, ends: Sequence[int]) -> Iterator[bytes]:
+        """The bytes of blocks whose rows stand one after the other and end at `ends`."""
+        n = values.shape[1]
+        head, lanes = self._forms(values, series)
+        packer = _packer()
+        for start, end in zip([0, *ends], ends, strict=False):
+            frames = [frame for lane in lanes for frame in lane.frames(start, end, packer)]
+            index = np.array([(f, w, s, len(raw)) for f, w, s, raw in frames], _FRAME)
+            packed_head = packer.compress(head[start:end].tobytes())
+            sizes = np.array([end - start, n, len(frames), len(packed_head)], "<u4").tobytes()
+            yield sizes + packed_head + index.tobytes() + b"".join(raw for *_, raw in frames)
+
+    def _forms(self, values: F64, series: I64 | None) -> tuple[NDArray[np.void], list[_Lane]]:
+        """The form of each row: the heads [rows], and what is kept of them."""
         rows, n = values.shape
-        values = np.ascontiguousarray(values)
         head = np.zeros(rows, _HEAD)
         bits = values.view(np.int64)
         constant = (bits == bits[:, :1]).all(axis=1) if n else np.ones(rows, bool)
@@ -226,50 +283,39 @@ class BlockEncoder:
         head["form"][constant] = CONSTANT
         if n:
             head["first"][constant] = bits[constant, 0]
-        frames: list[tuple[int, int, int, bytes]] = []
+        lanes: list[_Lane] = []
         left = np.flatnonzero(~constant)
         done, scale, integers = _exact_integers(values[left])
         if done.any():
-            self._integers(head, frames, left[done], scale[done], integers[done])
+            lanes.append(self._integers(head, left[done], scale[done], integers[done]))
         left = left[~done]
-        left = self._try_rationals(head, frames, values, left, series)
+        left = self._try_rationals(head, lanes, values, left, series)
         if len(left):
             crossed = bits[left].copy()
             crossed[:, 1:] ^= bits[left, :-1]
             head["width"][left] = 8
-            frames.append((FLOAT, 8, 0, _pack(_bytes_of(crossed.view(np.uint64), 8))))
-        index = np.array([(f, w, s, len(raw)) for f, w, s, raw in frames], _FRAME)
-        packed_head = _pack(head.tobytes())
-        start = np.array([rows, n, len(frames), len(packed_head)], "<u4").tobytes()
-        return start + packed_head + index.tobytes() + b"".join(raw for *_, raw in frames)
+            lanes.append(_Lane(FLOAT, 0, left, np.full(len(left), 8, np.uint8), crossed.view(np.uint64)))
+        return head, lanes
 
     @staticmethod
-    def _integers(
-        head: NDArray[np.void],
-        frames: list[tuple[int, int, int, bytes]],
-        rows: I64,
-        scale: U8,
-        integers: I64,
-    ) -> None:
+    def _integers(head: NDArray[np.void], rows: NDArray[np.intp], scale: U8, integers: I64) -> _Lane:
         low = integers.min(axis=1)
         divisor = np.maximum(np.gcd.reduce(integers - low[:, None], axis=1), 1)
         narrow = _narrow((integers - low[:, None]) // divisor[:, None])
         head["form"][rows], head["scale"][rows] = INTEGER, scale
         head["mode"][rows], head["width"][rows] = narrow.mode, narrow.width
         head["base"][rows], head["first"][rows], head["divisor"][rows] = low, narrow.first, divisor
-        for width in (1, 2, 4, 8):
-            same = narrow.width == width
-            if same.any():
-                frames.append((INTEGER, width, 0, _pack(_bytes_of(narrow.kept[same], width))))
+        return _Lane(INTEGER, 0, rows, narrow.width, narrow.kept)
 
     def _try_rationals(
         self,
         head: NDArray[np.void],
-        frames: list[tuple[int, int, int, bytes]],
+        lanes: list[_Lane],
         values: F64,
         left: NDArray[np.intp],
         series: I64 | None,
     ) -> NDArray[np.intp]:
+        """Rows that are such: adds what they keep to `lanes`, and answers the others."""
         if not len(left):
             return left
         ids = series[left].tolist() if series is not None else [-1] * len(left)
@@ -296,12 +342,22 @@ class BlockEncoder:
             head["base"][rows], head["first"][rows] = upper.base, upper.first
             head["mode2"][rows], head["width2"][rows] = lower.mode, lower.width
             head["base2"][rows], head["first2"][rows] = lower.base, lower.first
-            for second, part in ((0, upper), (1, lower)):
-                for width in (1, 2, 4, 8):
-                    same = part.width == width
-                    if same.any():
-                        frames.append((RATIONAL, width, second, _pack(_bytes_of(part.kept[same], width))))
+            lanes += [_Lane(RATIONAL, second, rows, part.width, part.kept) for second, part in ((0, upper), (1, lower))]
         return np.setdiff1d(left, rows)
+
+
+def _portions(places: Sequence[int], sizes: Sequence[int]) -> Iterator[list[int]]:
+    """The places in order, so many together as have `TOGETHER` values; each at least one."""
+    part: list[int] = []
+    weight = 0
+    for place, size in zip(places, sizes, strict=True):
+        if part and weight + size > TOGETHER:
+            yield part
+            part, weight = [], 0
+        part.append(place)
+        weight += size
+    if part:
+        yield part
 
 
 _EVERY = slice(None)

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from balise.api.data import DataForecast, DataSize
 from balise.core.growing import Kept, forecast, stored_size
-from balise.core.series.steps import TIER_SECONDS
+from balise.core.series.steps import TIER_SECONDS, TIERS
 from balise.store.events.store import EventStore, day_name
-from balise.store.series.seal import DAY, TIERS
+from balise.store.series.matrices import DAY
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 

@@ -15,13 +15,13 @@ from sqlalchemy import insert
 from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder
 from balise.core.series.growth import MAX_GAP, revised
-from balise.core.series.steps import TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName, tier_of
 from balise.core.series.summary import Summary, coarser
 from balise.durable import write_durably
 from balise.store.checks.finding import Finding
 from balise.store.checks.series import Unreadable
 from balise.store.series import tables
-from balise.store.series.seal import DAY, REPLACED, matrix_rows, tier_of
+from balise.store.series.matrices import DAY, REPLACED, matrix_rows
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]
@@ -78,7 +78,8 @@ class SeriesMender:
                 summary, source = self._of_narrower(row["metric"], day, series), "the steps of 5 min"
             if (summary.count > 0).any():
                 sources[source] = sources.get(source, 0) + 1
-                made += matrix_rows(self._encoder, tier, row["metric"], day, 0, series, summary, how=REPLACED)
+                metrics = np.full(len(series), row["metric"])
+                made += matrix_rows(self._encoder, tier, metrics, day, 0, series, summary, how=REPLACED)
         if not made:
             return [], "it is taken out: nothing is left that it could be made of, and it is lost"
         lost = len(days) - sum(sources.values())

@@ -17,7 +17,7 @@ from balise.core.series.codec import CodecError, decode_block, decode_times
 from balise.store.checks.finding import RESTORE, Finding, damage
 from balise.store.database import looked_at
 from balise.store.progress import Progress
-from balise.store.series.seal import DAY
+from balise.store.series.matrices import DAY
 
 FIELDS = ("low", "high", "total", "count", "last", "seen", "extra")
 _BLOCKS = "SELECT id, host, first, last, low_series, high_series, samples, series, times, data FROM block ORDER BY id"

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from balise.core.series.steps import TIER_SECONDS
+from balise.core.series.steps import TIER_SECONDS, TIERS
 from balise.store.events.store import day_name, day_of
 from balise.store.exports import lines, points, rollups
 from balise.store.exports.dayfiles import UNFINISHED, DayFiles
@@ -22,7 +22,7 @@ from balise.store.exports.schemas import EVENTS, POINTS, ROLLUPS
 from balise.store.exports.view import SeriesView
 from balise.store.folders import DataError, must_be_whole
 from balise.store.progress import Progress
-from balise.store.series.seal import DAY, TIERS
+from balise.store.series.matrices import DAY
 
 KINDS = ("points", "rollups", "events")
 _LOCK = ".lock"

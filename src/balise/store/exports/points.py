@@ -10,7 +10,7 @@ from balise.store.exports.columns import moments, of_series
 from balise.store.exports.dayfiles import DayFiles
 from balise.store.exports.schemas import POINTS
 from balise.store.exports.view import SeriesView
-from balise.store.series.seal import DAY
+from balise.store.series.matrices import DAY
 
 METRICS_AT_ONCE = 200
 """Files that are open at once."""

@@ -13,7 +13,7 @@ from balise.store.exports.columns import moments, of_series
 from balise.store.exports.dayfiles import DayFiles
 from balise.store.exports.schemas import ROLLUPS
 from balise.store.exports.view import SeriesView, named
-from balise.store.series.seal import DAY
+from balise.store.series.matrices import DAY
 
 
 def write(view: SeriesView, tier: TierName, day: int, start: int, end: int, files: DayFiles) -> None:

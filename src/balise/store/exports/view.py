@@ -21,8 +21,8 @@ from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
 from balise.store.series.inbox import read_row
+from balise.store.series.matrices import DAY, LONGEST_RUN
 from balise.store.series.reader import Reader
-from balise.store.series.seal import DAY, LONGEST_RUN
 
 I64 = NDArray[np.int64]
 SETTLED = 6 * 3600 * NS

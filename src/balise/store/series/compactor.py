@@ -13,10 +13,10 @@ from sqlalchemy import Engine
 
 from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder
-from balise.core.series.steps import TIER_SECONDS, Steps, TierName
+from balise.core.series.steps import TIER_SECONDS, Steps, TierName, tier_of
 from balise.core.series.summary import Summary
+from balise.store.series.matrices import DAY, LONGEST_RUN, MATRIX_SERIES, matrix_rows
 from balise.store.series.reader import Reader
-from balise.store.series.seal import DAY, LONGEST_RUN, MATRIX_SERIES, matrix_rows, tier_of
 
 I64 = NDArray[np.int64]
 RUNS = (LONGEST_RUN, 6)
@@ -119,5 +119,6 @@ class Compactor:
                 summary = Summary.empty(len(some), steps.count)
                 having = numbers[[bool(np.isin(own, some, assume_unique=True).any()) for own in held]]
                 self._reader.stored_rollup(tier, metric, some, steps, summary, having.tolist())
-                made += matrix_rows(self._encoder, tier, metric, day, 0, some, summary, whole=days)
+                metrics = np.full(len(some), metric)
+                made += matrix_rows(self._encoder, tier, metrics, day, 0, some, summary, whole=days)
             self._swap([number for number, _ in found], made)

@@ -23,8 +23,9 @@ from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
+from balise.store.series.matrices import DAY, LONGEST_RUN, REPLACED
 from balise.store.series.recent import Asked, Points, Recent, in_order, spread, together
-from balise.store.series.seal import DAY, LONGEST_RUN, REPLACED, ordered_once
+from balise.store.series.seal import ordered_once
 from balise.store.series.tails import Tails
 from balise.store.series.unpacked import Unpacked
 

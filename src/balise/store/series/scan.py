@@ -23,8 +23,8 @@ from balise.core.series.growth import MAX_GAP, plain_growth
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head, Stripe
+from balise.store.series.matrices import DAY, REPLACED
 from balise.store.series.reader import MATRICES_OF, MATRICES_ORDER, matrices_of
-from balise.store.series.seal import DAY, REPLACED
 from balise.store.series.unpacked import Unpacked
 
 F64 = NDArray[np.float64]

@@ -14,11 +14,13 @@ from numpy.typing import NDArray
 
 from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder, encode_times
-from balise.core.series.growth import MAX_GAP, Before, add_growth, extra_growth, revised
-from balise.core.series.steps import TIER_SECONDS, Steps, TierName
-from balise.core.series.summary import FIELDS, Summary, summarise
+from balise.core.series.growth import MAX_GAP, Before, add_growth, revised
+from balise.core.series.steps import TIER_SECONDS, TIERS, Steps
+from balise.core.series.summary import summarise
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Stripe
+from balise.store.series.matrices import ADDED, DAY, REPLACED, Rollups
+from balise.store.series.places import Key
 from balise.store.series.tails import Tails
 
 F64 = NDArray[np.float64]
@@ -26,30 +28,21 @@ I64 = NDArray[np.int64]
 BLOCK_SERIES = 50
 BLOCK_ROWS, LONGEST_BLOCK = 480, 5760
 """Moments of a block of so many series, and of one of few, which would else be mostly its head: up to midnight."""
-MATRIX_SERIES = 256
-LONGEST_RUN = 30
-"""Days that may stand in one row, of the steps of an hour."""
-DAY = 86_400 * NS
-TIERS: tuple[TierName, ...] = ("5m", "1h")
-
-ADDED, REPLACED = 0, 2
-"""What a matrix does with the steps it has points in: they are added to those before it, or take their place."""
+PACKED_TOGETHER = 1 << 18
+"""Values of blocks that are packed together: they wait for each other for so long."""
 
 Piece = tuple[I64, F64]
 Stored = Callable[[Sequence[int], int, int], list[Piece]]
 """What blocks hold of some series within [start, end): times, ascending, and values of each."""
 
 
-def tier_of(seconds: int) -> TierName:
-    """The tier whose steps are so many seconds wide."""
-    return next(tier for tier in TIERS if TIER_SECONDS[tier] == seconds)
+@dataclass(frozen=True)
+class _Waiting:
+    """A row of the block table that has no data yet, and what is packed for it."""
 
-
-@dataclass
-class _Cell:
-    """Rollup of one metric and day under way."""
-
-    rows: list[tuple[I64, int, Summary]] = field(default_factory=list)
+    row: dict[str, object]
+    series: I64
+    values: F64
 
 
 @dataclass
@@ -58,7 +51,7 @@ class Sealed:
 
     blocks: list[dict[str, object]] = field(default_factory=list)
     matrices: list[dict[str, object]] = field(default_factory=list)
-    taken: list[tuple[tuple[int, bool], NDArray[np.bool_]]] = field(default_factory=list)
+    taken: list[tuple[Key, NDArray[np.bool_]]] = field(default_factory=list)
     seqs: list[I64] = field(default_factory=list)
     tails: list[tuple[I64, I64, F64]] = field(default_factory=list)
     samples: int = 0
@@ -71,11 +64,13 @@ class Sealer:
         self._catalogue = catalogue
         self._encoder = encoder
         self._tails = tails
-        self._cells: dict[tuple[TierName, int, int, int], _Cell] = {}
+        self._rollups = Rollups(catalogue.series.metrics_of)
+        self._waiting: list[_Waiting] = []
+        self._weight = 0
         self._loose: dict[int, list[Piece]] = {}
         self._out = Sealed()
 
-    def take(self, key: tuple[int, bool], stripe: Stripe, before: int, *, alone: bool) -> None:
+    def take(self, key: Key, stripe: Stripe, before: int, *, alone: bool) -> None:
         """Takes the rows of a stripe that are wholly earlier than `before`, nanoseconds.
 
         `alone` says that no other stripe has any of its series.
@@ -134,28 +129,28 @@ class Sealer:
             for at in range(0, len(series), BLOCK_SERIES):
                 ids = series[at : at + BLOCK_SERIES]
                 chunk = values[at : at + BLOCK_SERIES, row:end]
-                self._out.blocks.append(
-                    {
-                        "host": host,
-                        "first": int(part[0]),
-                        "last": int(part[-1]),
-                        "low_series": int(ids[0]),
-                        "high_series": int(ids[-1]),
-                        "samples": chunk.size,
-                        "series": ids.astype(np.int64).tobytes(),
-                        "times": packed,
-                        "data": self._encoder.encode(chunk, ids),
-                    }
-                )
+                made: dict[str, object] = {
+                    "host": host,
+                    "first": int(part[0]),
+                    "last": int(part[-1]),
+                    "low_series": int(ids[0]),
+                    "high_series": int(ids[-1]),
+                    "samples": chunk.size,
+                    "series": ids.astype(np.int64).tobytes(),
+                    "times": packed,
+                }
+                self._waiting.append(_Waiting(made, ids, chunk))
+                self._weight += chunk.size
+        if self._weight >= PACKED_TOGETHER:
+            self._pack()
+
+    def _pack(self) -> None:
+        waiting, self._waiting, self._weight = self._waiting, [], 0
+        packed = self._encoder.encode_many([one.values for one in waiting], [one.series for one in waiting])
+        self._out.blocks += [one.row | {"data": data} for one, data in zip(waiting, packed, strict=True)]
 
     def _roll_up(self, series: I64, times: I64, values: F64, before: Before) -> None:
-        metric_of = self._catalogue.series.metrics_of(series)
-        order = np.argsort(metric_of, kind="stable")
-        series, values, metric_of = series[order], values[order], metric_of[order]
-        before = Before(before.times[order], before.values[order])
         kinds = self._catalogue.series.kinds_of(series)
-        edges = np.flatnonzero(np.diff(metric_of, prepend=-1))
-        ends = np.append(edges[1:], len(series))
         for tier in TIERS:
             width = TIER_SECONDS[tier] * NS
             for day in np.unique(times // DAY).tolist():
@@ -164,23 +159,15 @@ class Sealer:
                 steps = Steps(first * width, width, last - first + 1)
                 summary = summarise(times, values, steps)
                 add_growth(summary, times, values, steps, kinds, before)
-                for a, b in zip(edges.tolist(), ends.tolist(), strict=True):
-                    self._cell(tier, int(metric_of[a]), day, ADDED, series[a:b], steps, summary.rows(slice(a, b)))
-
-    def _cell(
-        self, tier: TierName, metric: int, day: int, how: int, series: I64, steps: Steps, summary: Summary
-    ) -> None:
-        cell = self._cells.setdefault((tier, metric, day, how), _Cell())
-        cell.rows.append((series, (steps.start - day * DAY) // steps.width, summary))
+                self._rollups.note(tier, day, ADDED, series, steps.start, summary)
 
     def finish(self, stored: Stored) -> Sealed:
         """Everything taken, ready to be written. `stored` tells what blocks hold, for what has come late."""
         late = self._put_together()
         for series, pieces, times in late:
             self._revise(series, pieces, times, stored)
-        # What takes the place of steps comes after what was added to them.
-        for (tier, metric, day, how), cell in sorted(self._cells.items(), key=lambda c: c[0][3]):
-            self._out.matrices.extend(_matrices(self._encoder, tier, metric, day, how, cell.rows))
+        self._pack()
+        self._out.matrices.extend(self._rollups.matrices(self._encoder))
         return self._out
 
     def _put_together(self) -> list[tuple[I64, list[Piece], I64]]:
@@ -217,16 +204,15 @@ class Sealer:
         there = stored(series.tolist(), start - MAX_GAP, end)
         whole = [_merged(a, b, start - MAX_GAP, end) for a, b in zip(there, pieces, strict=True)]
         kinds = self._catalogue.series.kinds_of(series)
-        metrics = self._catalogue.series.metrics_of(series)
         for tier in TIERS:
             width = TIER_SECONDS[tier] * NS
             for day in range(start // DAY, (end - 1) // DAY + 1):
                 first, last = max(start, day * DAY), min(end, (day + 1) * DAY)
                 steps = Steps(first, width, (last - first) // width)
                 summary = revised(whole, [late] * len(whole), kinds, steps)
-                for metric in np.unique(metrics[(summary.count > 0).any(axis=1)]).tolist():
-                    mine = np.flatnonzero(metrics == metric)
-                    self._cell(tier, metric, day, REPLACED, series[mine], steps, summary.rows(mine))
+                some = np.flatnonzero((summary.count > 0).any(axis=1))
+                if len(some):
+                    self._rollups.note(tier, day, REPLACED, series[some], steps.start, summary.rows(some))
 
 
 def _cuts(times: I64, series: int) -> Iterator[tuple[int, int]]:
@@ -255,62 +241,3 @@ def ordered_once(times: I64, values: F64) -> tuple[I64, F64]:
         first = np.diff(times, prepend=times[0] - 1) > 0
         times, values = times[first], values[first]
     return times, values
-
-
-def without_noise(sums: F64) -> F64:
-    """Sums of decimal values without the last bits that adding floats leaves: they are no information.
-
-    A sum is changed by less than 1 part in 10 ** 12, and then it keeps small.
-    """
-    with np.errstate(over="ignore", invalid="ignore"):
-        plain = np.round(sums, 6)
-        return np.where(np.abs(plain - sums) <= np.abs(sums) * 1e-12, plain, sums)
-
-
-def _matrices(
-    encoder: BlockEncoder, tier: TierName, metric: int, day: int, how: int, rows: list[tuple[I64, int, Summary]]
-) -> Iterator[dict[str, object]]:
-    series = np.unique(np.concatenate([ids for ids, *_ in rows]))
-    first = min(step for _, step, _ in rows)
-    last = max(step + summary.count.shape[1] for _, step, summary in rows)
-    whole = Summary.empty(len(series), last - first)
-    for ids, step, summary in rows:
-        at = np.arange(step - first, step - first + summary.count.shape[1])
-        whole.add(np.searchsorted(series, ids), at, summary)
-    yield from matrix_rows(encoder, tier, metric, day, first, series, whole, how=how)
-
-
-def matrix_rows(
-    encoder: BlockEncoder,
-    tier: TierName,
-    metric: int,
-    day: int,
-    first: int,
-    series: I64,
-    summary: Summary,
-    *,
-    how: int = ADDED,
-    whole: int = 0,
-) -> Iterator[dict[str, object]]:
-    """Rows of the matrix table, `MATRIX_SERIES` series each; `whole` is how many days were put together in them."""
-    for at in range(0, len(series), MATRIX_SERIES):
-        part = slice(at, at + MATRIX_SERIES)
-        row: dict[str, object] = {
-            "tier": TIER_SECONDS[tier],
-            "metric": metric,
-            "day": day,
-            "step": first,
-            "steps": summary.count.shape[1],
-            "late": how,
-            "whole": whole,
-            "series": series[part].astype(np.int64).tobytes(),
-        }
-        empty = summary.count[part] == 0
-        fields = {name: np.where(empty, 0.0, getattr(summary, name)[part]) for name in FIELDS}
-        fields["total"] = without_noise(fields["total"])
-        # Nobody reads clocks closer than to a thousandth of a second.
-        fields["seen"] = np.round(fields["seen"], 3)
-        # Most growth is what the last values say: only what is beyond that is kept.
-        grown = fields.pop("grown")
-        fields["extra"] = without_noise(extra_growth(fields["last"], fields["count"], fields["seen"], grown))
-        yield row | {name: encoder.encode(values) for name, values in fields.items()}

@@ -18,7 +18,7 @@ from sqlalchemy.exc import IntegrityError
 
 from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import BlockEncoder
-from balise.core.series.steps import TIER_SECONDS, TierName
+from balise.core.series.steps import TIER_SECONDS, TIERS, TierName
 from balise.store.database import insert_rows, open_engine
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
@@ -26,10 +26,12 @@ from balise.store.series.compactor import Compactor
 from balise.store.series.door import Door
 from balise.store.series.head import Batch, Head, Stripe
 from balise.store.series.layouts import Layout
+from balise.store.series.matrices import DAY
+from balise.store.series.places import Key
 from balise.store.series.reader import Reader
 from balise.store.series.replay import Replay
 from balise.store.series.scan import Scan
-from balise.store.series.seal import DAY, TIERS, Sealed, Sealer
+from balise.store.series.seal import Sealed, Sealer
 from balise.store.writer import GroupWriter, tell
 
 I64 = NDArray[np.int64]
@@ -47,7 +49,8 @@ _UNUSED = text("DELETE FROM layout WHERE id = :id AND NOT EXISTS (SELECT 1 FROM 
 SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
-MOST_A_SEALING = 4_000_000
+MOST_A_SEALING, MOST_FOR_ROOM = 4_000_000, 2_000_000
+"""Points that are sealed together; and at once for the sake of room, as no more is then sealed than must be."""
 BAD_ROWS = (ValueError, TypeError, LookupError, ArithmeticError, IntegrityError)
 """What is raised when something is wrong with the points themselves."""
 CROWDED, SPARE_ROOM = 0.9, 0.1
@@ -249,14 +252,34 @@ class SeriesStore:
     # --- keeping
 
     def seal_due(self, now: int) -> int:
-        """Seals stripes that have stood for long, or all when recent points take too much memory. Answers how many."""
-        if self.head.size > self._most_recent:
-            return self.seal(now)
+        """Seals stripes that have stood for long, and some when recent points take too much memory. Answers how many
+        points."""
+        made_room = self._seal_for_room(now)
         due = [key for key, stripe in list(self.head.stripes.items()) if now - stripe.since > SEAL_AFTER]
         width = TIER_SECONDS["5m"] * NS
-        return self.seal((now - SEAL_SETTLE) // width * width, due) if due else 0
+        return made_room + (self.seal((now - SEAL_SETTLE) // width * width, due) if due else 0)
 
-    def seal(self, before: int, stripes: Sequence[tuple[int, bool]] | None = None) -> int:
+    def _seal_for_room(self, now: int) -> int:
+        """Seals while recent points take too much memory: what has stood for longest, a part at a time, so that what
+        is sealed is long; the last minutes stay, as they are asked for most, unless that is not enough."""
+        samples = 0
+        for before, least in ((now - SEAL_SETTLE, SEAL_SETTLE), (now, 0)):
+            standing = sorted((stripe.since, *key) for key, stripe in list(self.head.stripes.items()))
+            waiting = [(layout, shared) for since, layout, shared in reversed(standing) if now - since >= least]
+            while waiting and self.head.size > self._most_recent:
+                samples += self.seal(before, self._next_part(waiting, MOST_FOR_ROOM))
+        return samples
+
+    def _next_part(self, waiting: list[Key], most: int) -> list[Key]:
+        """Takes the last of the stripes that wait: so many as have `most` values, one at least."""
+        part, weight = [], 0
+        while waiting and weight < most:
+            stripe = self.head.stripes.get(waiting[-1])
+            part.append(waiting.pop())
+            weight += stripe.values.size if stripe is not None else 0
+        return part
+
+    def seal(self, before: int, stripes: Sequence[Key] | None = None) -> int:
         """Moves what is wholly earlier than `before` from the inbox into blocks and matrices.
 
         Only of these stripes if they are named, together with those that have series in common with them.
@@ -265,16 +288,11 @@ class SeriesStore:
         with self._sealing:
             waiting = list(self.head.stripes) if stripes is None else self.head.with_kin(stripes)
             while waiting:
-                part: list[tuple[tuple[int, bool], Stripe]] = []
-                weight = 0
-                while waiting and weight < MOST_A_SEALING:
-                    key = waiting.pop()
-                    part.append((key, self.head.stripes[key]))
-                    weight += part[-1][1].values.size
-                samples += self._seal_part(part, before)
+                part = self._next_part(waiting, MOST_A_SEALING)
+                samples += self._seal_part([(key, self.head.stripes[key]) for key in part], before)
         return samples
 
-    def _seal_part(self, part: Sequence[tuple[tuple[int, bool], Stripe]], before: int) -> int:
+    def _seal_part(self, part: Sequence[tuple[Key, Stripe]], before: int) -> int:
         """Seals some stripes; when that fails, each alone, and what fails alone is set aside row by row."""
         try:
             sealer = Sealer(self.catalogue, self._encoder, self.reader.tails)
@@ -292,7 +310,7 @@ class SeriesStore:
             self._put_away(*part[0], before, f"{type(error).__name__}: {error}")
             return 0
 
-    def _put_away(self, key: tuple[int, bool], stripe: Stripe, before: int, why: str) -> None:
+    def _put_away(self, key: Key, stripe: Stripe, before: int, why: str) -> None:
         mask = stripe.newest_first_time()[: stripe.rows] < before
         seqs = stripe.seqs[: len(mask)][mask].tolist()
 
