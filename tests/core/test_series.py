@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -67,7 +68,7 @@ def test_many_blocks_at_once_are_the_bytes_of_each_alone(data: st.DataObject) ->
     shapes = st.tuples(st.integers(1, 5), st.sampled_from([0, 1, 3, 17]))
     blocks = [data.draw(hnp.arrays(np.float64, shape, elements=anything)) for shape in data.draw(st.lists(shapes))]
     ends = np.cumsum([0, *(len(block) for block in blocks)]).tolist()
-    ids = [np.arange(a, b) for a, b in zip(ends, ends[1:], strict=False)]
+    ids = [np.arange(a, b) for a, b in pairwise(ends)]
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(codec, "TOGETHER", data.draw(st.sampled_from([1, 40, 1000])))
         together = BlockEncoder().encode_many(blocks, ids)

@@ -3,6 +3,7 @@ import { createContext, type ReactNode, useContext, useEffect } from "react";
 import { useNavigate } from "react-router";
 import { api, got, type Me, type Schemas } from "../api/client";
 import { Failure, Waiting } from "../ui/Note";
+import { remember, remembered } from "./remembered";
 import { SignIn } from "./SignIn";
 
 interface Session {
@@ -29,7 +30,13 @@ export function useMay(role: "operator" | "administrator"): boolean {
 export function SessionGate({ children }: { children: ReactNode }) {
   const client = useQueryClient();
   const go = useNavigate();
-  const session = useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: 2 });
+  const session = useQuery({
+    queryKey: ["session"],
+    queryFn: () => got(api.GET("/api/v1/session")),
+    retry: 2,
+    initialData: remembered,
+    initialDataUpdatedAt: 0,
+  });
   const status = useQuery({
     queryKey: ["status", "of", session.data?.name ?? ""],
     queryFn: () => got(api.GET("/api/v1/status")),
@@ -41,7 +48,11 @@ export function SessionGate({ children }: { children: ReactNode }) {
     window.addEventListener("balise:signed-out", ended);
     return () => window.removeEventListener("balise:signed-out", ended);
   }, [client]);
-  if (session.isError) {
+  const me = session.data;
+  useEffect(() => {
+    if (me) remember(me);
+  }, [me]);
+  if (session.isError && !me) {
     return (
       <div className="p-8">
         <Failure error={session.error} again={() => void session.refetch()} />
@@ -66,7 +77,10 @@ export function SessionGate({ children }: { children: ReactNode }) {
   const signOut = () => {
     api
       .DELETE("/api/v1/session")
-      .then(() => client.clear())
+      .then(() => {
+        client.clear();
+        remember({ name: null, role: null, first_page: "" });
+      })
       .finally(() => window.location.assign("/"))
       .catch(() => undefined);
   };

@@ -57,6 +57,9 @@ class Summary:
     def rows(self, chosen: NDArray[np.intp] | slice) -> Summary:
         return Summary(*(getattr(self, name)[chosen] for name in FIELDS))
 
+    def steps(self, chosen: NDArray[np.intp]) -> Summary:
+        return Summary(*(getattr(self, name)[:, chosen] for name in FIELDS))
+
     def add(self, rows: NDArray[np.intp], steps: NDArray[np.intp] | slice, other: Summary) -> None:
         """Adds `other`, which comes later in time; its rows and steps are the given ones of this."""
         place = np.ix_(rows, steps) if not isinstance(steps, slice) else (rows, steps)

@@ -8,6 +8,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from operator import attrgetter
 
 import numpy as np
 from numpy.typing import NDArray
@@ -85,7 +86,7 @@ class FleetTable:
         """Raises Refused 422 naming the field."""
         columns = [self._columns.of(column, place) for place, column in enumerate(query.columns)]
         chosen = self._directory.matching(read_filter(query.where, "where"))
-        members = {known.id: self._members(known, query.group_by) for known in chosen}
+        members = self._members(chosen, query.group_by) if query.group_by else None
         if query.cursor is None:
             order, at = [known.id for known in self._sorted(chosen, query.sort, columns)], 0
             key = self._orders.keep(order) if len(order) > query.limit else ""
@@ -97,20 +98,22 @@ class FleetTable:
         return HostTable(
             columns=[held.answer for held in columns],
             items=[self._row(known, columns, unusual, lines) for known in page],
-            groups=self._groups(chosen, members, columns) if query.group_by else None,
+            groups=self._groups(chosen, members, columns) if members is not None else None,
             next=f"{key}.{at + query.limit}" if key and at + query.limit < len(order) else None,
             total=len(order),
             as_of=min((held.at for held in columns), default=time.time()),
         )
 
-    def _members(self, known: Known, group_by: str | None) -> list[str]:
-        return self._columns.members(known, self._columns.attribute(group_by)) if group_by else [""]
+    def _members(self, chosen: Sequence[Known], group_by: str) -> dict[int, list[str]]:
+        """Of each host what it is grouped by."""
+        attribute = self._columns.attribute(group_by)
+        return {known.id: self._columns.members(known, attribute) for known in chosen}
 
     # --- order
 
     @staticmethod
     def _sorted(chosen: list[Known], sort: Sequence[TableOrder], columns: Sequence[Held]) -> list[Known]:
-        found = sorted(chosen, key=lambda known: known.name)
+        found = sorted(chosen, key=attrgetter("name"))
         for order in reversed(sort or [TableOrder(by="state")]):
             if order.column is None:
                 by_name = order.by == "name"
@@ -140,13 +143,14 @@ class FleetTable:
         )
 
     @staticmethod
-    def _unusual(held: Held, chosen: Sequence[Known], members: Mapping[int, list[str]]) -> dict[int, float]:
-        """By host how unlike the others of its group a value is, where it is."""
+    def _unusual(held: Held, chosen: Sequence[Known], members: Mapping[int, list[str]] | None) -> dict[int, float]:
+        """By host how unlike the others of its group a value is, where it is; without groups all are one."""
         if held.answer.kind != "number" or held.is_fact:
             return {}
         mine = [known.id for known in chosen if known.id in held.values]
         numbers: dict[str, int] = {}
-        groups = np.array([numbers.setdefault(members[n][0], len(numbers)) for n in mine], np.int64)
+        names = [members[n][0] if members is not None else "" for n in mine]
+        groups = np.array([numbers.setdefault(name, len(numbers)) for name in names], np.int64)
         away = unlike(np.array([held.values[n] for n in mine], np.float64), groups)
         return {n: round(float(one), 1) for n, one in zip(mine, away.tolist(), strict=True) if np.isfinite(one)}
 

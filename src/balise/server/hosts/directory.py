@@ -8,6 +8,7 @@ import time
 from collections import deque
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from operator import attrgetter
 from typing import Any
 
 from sqlalchemy import insert, select, update
@@ -109,6 +110,8 @@ class Directory:
         self.version = 0
         self._by_id: dict[int, Known] = {}
         self._by_name: dict[str, Known] = {}
+        self._in_order: list[Known] | None = None
+        """Those that are here, by name; None when they have to be put in order anew."""
         self.groups: dict[str, KnownGroup] = {}
         self._applications: list[Drawn] = []
         self._heard: set[int] = set()
@@ -150,6 +153,7 @@ class Directory:
         for change in changes:
             past.setdefault(change.host, []).append(Stretch(at=change.at, state=change.state))  # type: ignore[arg-type]
         with self._lock:
+            self._in_order = None
             groups_before = self.groups
             self.groups = {g.name: _known_group(g, names) for g in groups}
             order = {name: place for place, name in enumerate(self.groups)}
@@ -263,8 +267,13 @@ class Directory:
     # --- asking
 
     def all(self) -> list[Known]:
-        """All hosts but those that have left."""
-        return [known for known in list(self._by_id.values()) if not known.retired]
+        """All hosts but those that have left, by name."""
+        held = self._in_order
+        if held is None:
+            with self._lock:
+                here = (known for known in self._by_id.values() if not known.retired)
+                held = self._in_order = sorted(here, key=attrgetter("name"))
+        return held.copy()
 
     def retired(self) -> list[Known]:
         return [known for known in list(self._by_id.values()) if known.retired]

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, exists, func, select
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import STATES_WORST_FIRST, State
@@ -76,7 +76,14 @@ class Calling:
 
     def warnings(self, now: float) -> list[str]:
         """Critical incidents of which nobody is told, because no callout is for them."""
-        critical = (Incident.state == "open", Incident.level >= CRITICAL, Incident.opened_at < now - UNTOLD_AFTER)
+        critical = (
+            Incident.state == "open",
+            Incident.level >= CRITICAL,
+            Incident.opened_at < now - UNTOLD_AFTER,
+            # Most are told, and need not be looked at one by one.
+            ~exists().where(CalloutRun.incident == Incident.id),
+            ~exists().where(Heard.incident == Incident.id),
+        )
 
         def read(session: Session) -> list[Incident]:
             rows = session.scalars(select(Incident).where(*critical).order_by(Incident.id))

@@ -20,6 +20,8 @@ class Restless:
         self._clock = clock
         self._lock = threading.Lock()
         self._held: OrderedDict[Hashable, tuple[str, float, int]] = OrderedDict()
+        self._many: dict[Hashable, tuple[str, float, int]] = {}
+        """Those of them that had to be learnt more often than is told."""
 
     def learnt(self, whose: Hashable, name: str) -> None:
         """What a sender of this name says of a resource had to be learnt; `whose` is the sender and the resource."""
@@ -29,16 +31,20 @@ class Restless:
             if now - since > SPAN:
                 since, count = now, 0
             self._held[whose] = (name, since, count + 1)
+            self._many.pop(whose, None)
+            if count + 1 > MOST_LEARNT:
+                self._many[whose] = self._held[whose]
             if len(self._held) > MOST_HELD:
-                self._held.popitem(last=False)
+                gone, _ = self._held.popitem(last=False)
+                self._many.pop(gone, None)
 
     def warnings(self, now: float) -> list[str]:
         """What to say of those that do it at the moment."""
         with self._lock:
-            held = list(self._held.values())
+            held = list(self._many.values())
         counts: dict[str, int] = {}
         for name, since, count in held:
-            if count > MOST_LEARNT and now - since <= SPAN:
+            if now - since <= SPAN:
                 counts[name] = max(counts.get(name, 0), count)
         worst = sorted(counts.items(), key=lambda one: (-one[1], one[0]))
         found = [

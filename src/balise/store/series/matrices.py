@@ -28,17 +28,17 @@ ADDED, REPLACED = 0, 2
 
 
 class _Sums(NamedTuple):
-    """Sums of series, which are in order of their metrics, from a step of the day on."""
+    """Sums of series, which are in order of their metrics, in some steps of the day, ascending."""
 
     metrics: I64
     series: I64
-    step: int
+    steps: I64
     summary: Summary
 
     def of(self, low: int, high: int) -> _Sums:
         """Those of the metrics from `low` to `high`."""
         lo, hi = np.searchsorted(self.metrics, [low, high + 1]).tolist()
-        return _Sums(self.metrics[lo:hi], self.series[lo:hi], self.step, self.summary.rows(slice(lo, hi)))
+        return _Sums(self.metrics[lo:hi], self.series[lo:hi], self.steps, self.summary.rows(slice(lo, hi)))
 
 
 class Rollups:
@@ -52,20 +52,19 @@ class Rollups:
         self._metrics_of = metrics_of
         self._found: dict[tuple[TierName, int, int], list[_Sums]] = {}
 
-    def note(self, tier: TierName, day: int, how: int, series: I64, start: int, summary: Summary) -> None:
-        """Sums of series within a day, the first step at `start`, nanoseconds. Later ones are later in time."""
+    def note(self, tier: TierName, day: int, how: int, series: I64, steps: I64, summary: Summary) -> None:
+        """Sums of series in some steps of a day, [series, steps]. Of a series what is noted later is later in time."""
         metrics = self._metrics_of(series)
         order = np.argsort(metrics, kind="stable")
-        step = (start - day * DAY) // (TIER_SECONDS[tier] * NS)
         self._found.setdefault((tier, day, how), []).append(
-            _Sums(metrics[order], series[order], step, summary.rows(order))
+            _Sums(metrics[order], series[order], steps, summary.rows(order))
         )
 
     def matrices(self, encoder: BlockEncoder) -> Iterator[dict[str, object]]:
         """All of them as rows; what takes the place of steps comes after what was added to them."""
         for (tier, day, how), found in sorted(self._found.items(), key=lambda one: one[0][2]):
-            first = min(sums.step for sums in found)
-            steps = max(sums.step + sums.summary.count.shape[1] for sums in found) - first
+            first = min(int(sums.steps[0]) for sums in found)
+            steps = max(int(sums.steps[-1]) for sums in found) + 1 - first
             for low, high in _stretches(np.concatenate([sums.metrics for sums in found]), CELLS_AT_ONCE // steps):
                 metrics, series, summary = _together([sums.of(low, high) for sums in found], first, steps)
                 yield from matrix_rows(encoder, tier, metrics, day, first, series, summary, how=how)
@@ -92,8 +91,7 @@ def _together(found: list[_Sums], first: int, steps: int) -> tuple[I64, I64, Sum
     row_of[order] = np.arange(len(series))
     summary = Summary.empty(len(series), steps)
     for sums in found:
-        at = slice(sums.step - first, sums.step - first + sums.summary.count.shape[1])
-        summary.add(row_of[np.searchsorted(series, sums.series)], at, sums.summary)
+        summary.add(row_of[np.searchsorted(series, sums.series)], sums.steps - first, sums.summary)
     return metrics[order], series[order], summary
 
 

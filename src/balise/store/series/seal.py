@@ -15,8 +15,10 @@ from numpy.typing import NDArray
 from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder, encode_times
 from balise.core.series.growth import MAX_GAP, Before, add_growth, revised
+from balise.core.series.runs import Run, Runs
 from balise.core.series.steps import TIER_SECONDS, TIERS, Steps
 from balise.core.series.summary import summarise
+from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Stripe
 from balise.store.series.matrices import ADDED, DAY, REPLACED, Rollups
@@ -28,8 +30,8 @@ I64 = NDArray[np.int64]
 BLOCK_SERIES = 50
 BLOCK_ROWS, LONGEST_BLOCK = 480, 5760
 """Moments of a block of so many series, and of one of few, which would else be mostly its head: up to midnight."""
-PACKED_TOGETHER = 1 << 18
-"""Values of blocks that are packed together: they wait for each other for so long."""
+PACKED_TOGETHER, SUMMED_TOGETHER = 1 << 18, 1 << 18
+"""Values that are packed, and summed up, together: they wait for each other for so long."""
 
 Piece = tuple[I64, F64]
 Stored = Callable[[Sequence[int], int, int], list[Piece]]
@@ -67,6 +69,9 @@ class Sealer:
         self._rollups = Rollups(catalogue.series.metrics_of)
         self._waiting: list[_Waiting] = []
         self._weight = 0
+        self._runs: dict[int, list[tuple[I64, Run]]] = {}
+        """By how many series they have."""
+        self._runs_weight = 0
         self._loose: dict[int, list[Piece]] = {}
         self._out = Sealed()
 
@@ -84,11 +89,12 @@ class Sealer:
         times, values = stripe.times[:rows][mask], stripe.values[:rows][mask]
         series = stripe.layout.series
         plain = alone and stripe.shared_times and stripe.layout.plain
-        if not plain or bool((times.min() <= self._tails.of(series).times).any()):
+        tails = self._tails.of(series)
+        if not plain or bool((times.min() <= tails.times).any()):
             self._keep_loose(stripe, times, values)
             return
         order = np.argsort(times, kind="stable")
-        self.add(series, times[order], values[order].T)
+        self._add(series, times[order], values[order], tails)
 
     def _keep_loose(self, stripe: Stripe, times: I64, values: F64) -> None:
         for series in np.unique(stripe.layout.series).tolist():
@@ -102,10 +108,21 @@ class Sealer:
 
     def add(self, series: I64, times: I64, values: F64) -> None:
         """Series that share their times, all later than their tails: ids [s], ascending [n], values [s, n]."""
-        before = self._tails.of(series)
-        self._write_blocks(series, times, values)
-        self._roll_up(series, times, values, before)
-        self._note_tails(series, times, values)
+        self._add(series, times, values.T, self._tails.of(series))
+
+    def _add(self, series: I64, times: I64, values: F64, before: Before) -> None:
+        """As `add`, with values [n, s] and the tails."""
+        self._write_blocks(series, times, values.T)
+        self._note_tails(series, times, values.T)
+        if not np.isfinite(values).all():
+            self._roll_up(series, times, values.T, self._catalogue.series.kinds_of(series), before)
+            return
+        self._runs.setdefault(len(series), []).append(
+            (series, Run(times, values, self._catalogue.series.kinds_of(series), before))
+        )
+        self._runs_weight += values.size
+        if self._runs_weight >= SUMMED_TOGETHER:
+            self._sum_up_runs()
 
     def _write_blocks(self, series: I64, times: I64, values: F64) -> None:
         hosts = self._catalogue.series.hosts_of(series)
@@ -149,8 +166,24 @@ class Sealer:
         packed = self._encoder.encode_many([one.values for one in waiting], [one.series for one in waiting])
         self._out.blocks += [one.row | {"data": data} for one, data in zip(waiting, packed, strict=True)]
 
-    def _roll_up(self, series: I64, times: I64, values: F64, before: Before) -> None:
-        kinds = self._catalogue.series.kinds_of(series)
+    def _sum_up_runs(self) -> None:
+        held, self._runs, self._runs_weight = self._runs, {}, 0
+        for mine in held.values():
+            runs = Runs([run for _, run in mine])
+            if not runs.are_plain:
+                for series, run in mine:
+                    self._roll_up(series, run.times, run.values.T, run.kinds, run.before)
+                continue
+            for tier in TIERS:
+                a_day = DAY // (TIER_SECONDS[tier] * NS)
+                for (series, _), (numbers, summary) in zip(mine, runs.sums(DAY // a_day), strict=True):
+                    days = numbers // a_day
+                    for day in dict.fromkeys(days.tolist()):
+                        chosen = np.flatnonzero(days == day)
+                        part = summary if len(chosen) == len(days) else summary.steps(chosen)
+                        self._rollups.note(tier, day, ADDED, series, numbers[chosen] - day * a_day, part)
+
+    def _roll_up(self, series: I64, times: I64, values: F64, kinds: Sequence[PointKind], before: Before) -> None:
         for tier in TIERS:
             width = TIER_SECONDS[tier] * NS
             for day in np.unique(times // DAY).tolist():
@@ -159,13 +192,14 @@ class Sealer:
                 steps = Steps(first * width, width, last - first + 1)
                 summary = summarise(times, values, steps)
                 add_growth(summary, times, values, steps, kinds, before)
-                self._rollups.note(tier, day, ADDED, series, steps.start, summary)
+                self._rollups.note(tier, day, ADDED, series, _of_day(steps, day), summary)
 
     def finish(self, stored: Stored) -> Sealed:
         """Everything taken, ready to be written. `stored` tells what blocks hold, for what has come late."""
         late = self._put_together()
         for series, pieces, times in late:
             self._revise(series, pieces, times, stored)
+        self._sum_up_runs()
         self._pack()
         self._out.matrices.extend(self._rollups.matrices(self._encoder))
         return self._out
@@ -212,7 +246,12 @@ class Sealer:
                 summary = revised(whole, [late] * len(whole), kinds, steps)
                 some = np.flatnonzero((summary.count > 0).any(axis=1))
                 if len(some):
-                    self._rollups.note(tier, day, REPLACED, series[some], steps.start, summary.rows(some))
+                    self._rollups.note(tier, day, REPLACED, series[some], _of_day(steps, day), summary.rows(some))
+
+
+def _of_day(steps: Steps, day: int) -> I64:
+    """The numbers of steps within a day."""
+    return (steps.start - day * DAY) // steps.width + np.arange(steps.count)
 
 
 def _cuts(times: I64, series: int) -> Iterator[tuple[int, int]]:
