@@ -9,11 +9,12 @@ import time
 from urllib.parse import parse_qs, urlsplit
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from axe import axe
 from demo_service import Demo
 from running import until
+from signing import sign_in
 
 
 @pytest.mark.parametrize(
@@ -84,6 +85,27 @@ def test_the_sign_in_page_refuses_a_wrong_password(demo: Demo, browser: Browser)
     page.get_by_text("skipper ▾").click()
     page.get_by_role("button", name="Sign out").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("Sign in to Balise")
+    page.close()
+
+
+def test_a_page_does_not_wait_for_the_answer_who_it_is_for_unless_nobody_was_signed_in(
+    demo: Demo, browser: Browser
+) -> None:
+    """Of whoever was signed in here last the name is remembered; the console's word counts as soon as it comes."""
+    page = browser.new_page()
+    sign_in(page, demo.url, "skipper", demo.password)
+    waiting: list[Route] = []
+    page.route("**/api/v1/session", lambda route: waiting.append(route))
+    page.goto(demo.url + "/alerts")
+    expect(page.get_by_role("heading", level=1)).to_have_text("Alerts")
+    expect(page.get_by_role("link").filter(has_text="Database sessions wait").first).to_be_visible()
+    assert waiting
+    for route in waiting:
+        route.fulfill(json={"name": None, "role": None, "first_page": ""})
+    expect(page.get_by_role("heading", level=1)).to_have_text("Sign in to Balise")
+    page.goto(demo.url + "/alerts")
+    expect(page.get_by_text("the console")).to_be_visible()
+    expect(page.get_by_text("skipper ▾")).to_have_count(0)
     page.close()
 
 

@@ -33,6 +33,8 @@ def test_points_are_those_that_came(
     places: tuple[int, int],
 ) -> None:
     head, layouts = Head(), Layouts()
+    ids = np.array(sorted(wanted))
+    asked = Asked(ids)
     came: list[tuple[int, int, float]] = []
     for turn, (series, shared, moments) in enumerate(bodies):
         times = moments[:1] * len(series) if shared else moments[: len(series)]
@@ -40,12 +42,16 @@ def test_points_are_those_that_came(
         came += zip(series, times, values, strict=True)
         held = np.array(times[:1] if shared else times)
         head.append(turn, Batch(layouts.of(np.array(series)), held, np.array(values)), now=turn)
-    ids = np.array(sorted(wanted))
-    seen = [(stripe, stripe.rows) for stripe in head.of_any(ids)]
+        if turn % 3 == 0:
+            # Who asked before finds what came since.
+            asked.seen(head)
+    seen = asked.seen(head)
     # What comes after that moment is not seen.
     head.append(99, Batch(layouts.of(np.array([1, 2, 3])), np.array([start]), np.zeros(3)), now=99)
-    recent = Recent(seen, Asked(ids))
+    recent = Recent(seen, len(ids))
     assert recent.counts.tolist() == [sum(series == one for series, _, _ in came) for one in ids.tolist()]
+    within = [sum(series == one and start <= at < end for series, at, _ in came) for one in ids.tolist()]
+    assert (recent.counts_within(start, end) >= within).all()
     low, high = sorted(places)
     for bounds in ({}, {"low": low, "high": high}):
         chosen = set(ids[bounds.get("low", 0) : bounds.get("high", len(ids))].tolist())

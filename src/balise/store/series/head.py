@@ -127,6 +127,8 @@ class Head:
         self.samples = 0
         self.size = 0
         """About how many bytes of memory all stripes take."""
+        self.version = 0
+        """Rises after a stripe has come or gone."""
 
     @property
     def oldest(self) -> int:
@@ -150,8 +152,11 @@ class Head:
 
     def of_any(self, series: I64) -> list[Stripe]:
         """The stripes that have any of these series."""
-        keys = self._places.of_any(series)
-        return [self.stripes[key] for key in keys if key in self.stripes]
+        return [stripe for key in self._places.of_any(series) if (stripe := self.stripes.get(key)) is not None]
+
+    def keys_of_any(self, series: I64) -> list[Key]:
+        """Which stripes those are."""
+        return self._places.of_any(series)
 
     def with_kin(self, keys: Sequence[Key]) -> list[Key]:
         """These stripes and all others that have a series of theirs: points of a series are sealed together."""
@@ -185,6 +190,7 @@ class Head:
             stripe = self.stripes[key] = Stripe(layout, shared_times=shared_times, since=now, capacity=capacity)
             self._places.add(key, layout.series if layout.plain else np.unique(layout.series))
             self.size += stripe.size
+            self.version += 1
         return stripe
 
     def drop(self, taken: Sequence[tuple[Key, NDArray[np.bool_]]], now: int) -> None:
@@ -200,3 +206,4 @@ class Head:
                 continue
             del self.stripes[key]
             self._places.remove(key, stripe.layout.series)
+            self.version += 1

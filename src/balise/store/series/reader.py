@@ -113,13 +113,14 @@ class Reader:
         if tails:
             # Those that have to be read are, before anybody waits.
             self.tails.of(series)
+        asked = self._asked(series)
         with self._engine.connect() as connection:
             with self._moment:
                 connection.exec_driver_sql("BEGIN")
                 connection.exec_driver_sql("SELECT count(*) FROM note").fetchone()
-                seen = [(stripe, stripe.rows) for stripe in self._head.of_any(series)]
+                seen = asked.seen(self._head)
                 before = self.tails.of(series) if tails else Before.nothing(len(series))
-            yield connection, Recent(seen, self._asked(series)), before
+            yield connection, Recent(seen, len(series)), before
             connection.rollback()
 
     def raw(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
@@ -157,14 +158,21 @@ class Reader:
 
     def _inside(self, connection: Connection, ids: I64, start: int, end: int) -> list[Points]:
         """What is stored of series within [start, end), piece by piece."""
-        hosts = self._catalogue.series.hosts_of(ids).tolist()
-        sealed = [place for place, host in enumerate(hosts) if self._sealed_until.get(host, 0) >= start]
+        sealed, _ = self._sealed_since(ids, start)
         found: list[Points] = []
         for place, times, values in self._stored(connection, ids[sealed].tolist(), start, end):
             lo, hi = np.searchsorted(times, [start, end])
             if lo < hi:
                 found.append((np.full(int(hi - lo), sealed[place]), times[lo:hi], values[lo:hi]))
         return found
+
+    def _sealed_since(self, ids: I64, start: int) -> tuple[I64, I64]:
+        """The places of the series whose hosts have points that are sealed and not earlier than `start`, and their
+        hosts."""
+        hosts = self._catalogue.series.hosts_of(ids)
+        late = [host for host in np.unique(hosts).tolist() if self._sealed_until.get(host, 0) >= start]
+        places = np.flatnonzero(np.isin(hosts, late)) if late else np.empty(0, np.int64)
+        return places, hosts[places]
 
     def _stored(
         self, connection: Connection, series: Sequence[int], start: int, end: int
@@ -194,11 +202,10 @@ class Reader:
     def count(self, series: Sequence[int], start: int, end: int) -> I64:
         """At most how many points each series has within [start, end) nanoseconds, without reading them: [series]."""
         ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
-        out = Recent([(stripe, stripe.rows) for stripe in self._head.of_any(ids)], self._asked(ids)).counts
+        out = Recent(self._asked(ids).seen(self._head), len(ids)).counts_within(start, end)
         of_hosts: dict[int, list[int]] = {}
-        for place, host in enumerate(self._catalogue.series.hosts_of(ids).tolist()):
-            if self._sealed_until.get(host, 0) >= start:
-                of_hosts.setdefault(host, []).append(place)
+        for place, host in zip(*(some.tolist() for some in self._sealed_since(ids, start)), strict=True):
+            of_hosts.setdefault(host, []).append(place)
         held = [np.array(mine, np.int64) for mine in of_hosts.values()]
         asked = _asked(of_hosts, [(int(ids[mine[0]]), int(ids[mine[-1]])) for mine in held])
         if not held:

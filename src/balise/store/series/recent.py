@@ -10,19 +10,20 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.store.series.head import Stripe
+from balise.store.series.head import Head, Stripe
 from balise.store.series.layouts import Layout
+from balise.store.series.places import Key
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 Points = tuple[I64, I64, F64]
 """Of each point the place of its series, its time in nanoseconds, and its value, each [n]."""
-Seen = Sequence[tuple[Stripe, int]]
-"""Stripes, and how many of their rows there were."""
 MOST_LAYOUTS = 50_000
 """Layouts of which it is known where some series stand in them."""
 COLUMNS_BYTES = 250
 """What that takes of each beside the numbers."""
+STANDING_BYTES = 24
+"""What is kept of each stripe of which it is known that it has any of them."""
 
 
 class Columns(NamedTuple):
@@ -35,6 +36,19 @@ class Columns(NamedTuple):
     last: int
 
 
+class Standing(NamedTuple):
+    """The stripes that have any of some series, by the first of them, and which of their columns that are. `places` are
+    those of the series of all columns one after the other, and `widths` how many each stripe has; `plain` says that in
+    no stripe a series stands twice."""
+
+    version: int
+    keys: list[Key]
+    columns: list[Columns]
+    widths: I64
+    places: I64
+    plain: bool
+
+
 class Asked:
     """Series, ascending and each once, with where they stand in the layouts that were looked at for them: who asks
     again finds them at once. Safe to use from several threads."""
@@ -42,23 +56,66 @@ class Asked:
     def __init__(self, series: I64) -> None:
         self.series = series
         self._found: dict[int, Columns | None] = {}
-        self.size = series.nbytes
-        """About how many bytes of memory it takes."""
+        self._found_size = 0
+        self._standing: Standing | None = None
 
-    def columns_of(self, layouts: Sequence[Layout]) -> list[Columns | None]:
-        """Where the series stand in each of these; None where there is none of them."""
+    @property
+    def size(self) -> int:
+        """About how many bytes of memory it takes."""
+        standing = self._standing
+        return (
+            self.series.nbytes
+            + self._found_size
+            + (standing.places.nbytes + len(standing.keys) * STANDING_BYTES if standing is not None else 0)
+        )
+
+    def seen(self, head: Head) -> Seen:
+        """The stripes that have any of the series, as they are now."""
+        standing, stripes = self._standing, head.stripes
+        # Whoever takes stripes in or out says so afterwards.
+        if standing is None or standing.version != head.version:
+            standing = self._standing = self._look(head)
+        held = [stripes.get(key) for key in standing.keys]
+        rows = [stripe.rows if stripe is not None else 0 for stripe in held]
+        return Seen(held, rows, standing)
+
+    def _look(self, head: Head) -> Standing:
+        version = head.version
+        keys = head.keys_of_any(self.series)
+        layouts = [stripe.layout if (stripe := head.stripes.get(key)) is not None else None for key in keys]
+        known = self._columns_of([layout for layout in layouts if layout is not None])
+        found: list[tuple[Columns, Key, bool]] = []
+        for key, layout in zip(keys, layouts, strict=True):
+            columns = known[layout.id] if layout is not None else None
+            if layout is not None and columns is not None:
+                found.append((columns, key, layout.plain))
+        found.sort(key=lambda one: one[0].first)
+        asked = [columns for columns, _, _ in found]
+        return Standing(
+            version,
+            [key for _, key, _ in found],
+            asked,
+            np.array([len(one.places) for one in asked], np.int64),
+            np.concatenate([np.empty(0, np.int64), *(one.places for one in asked)]),
+            all(plain for _, _, plain in found),
+        )
+
+    def _columns_of(self, layouts: Sequence[Layout]) -> dict[int, Columns | None]:
+        """By layout where the series stand in it; None where there is none of them."""
         found = self._found
         if missing := [layout for layout in layouts if layout.id not in found]:
             if len(found) > MOST_LAYOUTS:
                 found, missing = {}, list(layouts)
-                self._found, self.size = found, self.series.nbytes
+                self._found, self._found_size = found, 0
             # A search in each layout would let other threads in each time; looking it up in a table does not.
             place_of = np.full(int(self.series.max(initial=-1)) + 2, -1, np.int32)
             place_of[self.series] = np.arange(len(self.series))
             made = {one.id: _columns(one, place_of) for one in missing}
             found.update(made)
-            self.size += sum(COLUMNS_BYTES + (2 * one.places.nbytes if one is not None else 0) for one in made.values())
-        return [found[layout.id] for layout in layouts]
+            self._found_size += sum(
+                COLUMNS_BYTES + (2 * one.places.nbytes if one is not None else 0) for one in made.values()
+            )
+        return found
 
 
 def _columns(layout: Layout, place_of: NDArray[np.int32]) -> Columns | None:
@@ -73,37 +130,73 @@ def _columns(layout: Layout, place_of: NDArray[np.int32]) -> Columns | None:
     return Columns(held, places, int(places.min()), int(places.max()))
 
 
+class Seen(NamedTuple):
+    """Stripes as they were at one moment: which, None for one that was gone, and how many rows each had."""
+
+    stripes: Sequence[Stripe | None]
+    rows: Sequence[int]
+    standing: Standing
+
+
 class Recent:
     """Reads stripe by stripe, which takes as long for one series of a stripe as for all of them."""
 
-    def __init__(self, seen: Seen, asked: Asked) -> None:
-        seen = [(stripe, rows) for stripe, rows in seen if rows]
-        columns = asked.columns_of([stripe.layout for stripe, _ in seen])
-        parts = [_Part(*one, at) for one, at in zip(seen, columns, strict=True) if at is not None]
-        self._parts = sorted(parts, key=lambda part: part.columns.first)
-        self._series = len(asked.series)
+    def __init__(self, seen: Seen, series: int) -> None:
+        self._seen = seen
+        self._series = series
 
     @cached_property
     def counts(self) -> I64:
-        """Of each series how many there are, whatever their time."""
-        if not self._parts:
-            return np.zeros(self._series, np.int64)
-        places = [part.columns.places for part in self._parts]
-        rows = np.array([part.rows for part in self._parts]).repeat([len(some) for some in places])
-        return np.bincount(np.concatenate(places), rows, self._series).astype(np.int64)
+        """Of each series how many points there are, whatever their time."""
+        return self._counted(self._seen.rows)
+
+    def counts_within(self, start: int, end: int) -> I64:
+        """Of each series at most how many points there are within [start, end) nanoseconds."""
+        seen = zip(self._seen.stripes, self._seen.rows, strict=True)
+        return self._counted([_rows_within(stripe, rows, start, end) for stripe, rows in seen])
+
+    def _counted(self, rows: Sequence[int]) -> I64:
+        standing = self._seen.standing
+        whole = np.array(rows, np.int64).repeat(standing.widths)
+        return np.bincount(standing.places, whole, self._series).astype(np.int64)
+
+    @cached_property
+    def _parts(self) -> list[_Part]:
+        seen = zip(self._seen.stripes, self._seen.rows, self._seen.standing.columns, strict=True)
+        return [_Part(stripe, rows, columns) for stripe, rows, columns in seen if stripe is not None and rows]
 
     def points(self, start: int, end: int, *, low: int = 0, high: int | None = None) -> list[Points]:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
         by piece: in a piece those of a series stand in the order in which they came."""
         high = self._series if high is None else high
         chosen = [part for part in self._parts if part.columns.first < high and part.columns.last >= low]
-        found: list[Points] = []
+        if len(chosen) == len(self._seen.stripes) and low <= 0 and high >= self._series and self._are_even:
+            standing = self._seen.standing
+            found = [_even(chosen, standing.widths, standing.places, start, end)] if chosen else []
+            return [points for points in found if len(points[0])]
+        found = []
         for even, parts in groupby(chosen, key=lambda part: part.is_even(low, high)):
             if even:
-                found.append(_even(list(parts), start, end))
+                mine = list(parts)
+                widths = np.array([len(part.columns.places) for part in mine])
+                found.append(_even(mine, widths, np.concatenate([p.columns.places for p in mine]), start, end))
             else:
                 found += [part.points(start, end, low, high) for part in parts]
         return [points for points in found if len(points[0])]
+
+    @property
+    def _are_even(self) -> bool:
+        stripes = self._seen.stripes
+        return self._seen.standing.plain and all(stripe is not None and stripe.ascending for stripe in stripes)
+
+
+def _rows_within(stripe: Stripe | None, rows: int, start: int, end: int) -> int:
+    if stripe is None:
+        return 0
+    if not stripe.ascending or (stripe.oldest >= start and stripe.newest < end):
+        return rows
+    lo, hi = stripe.times[:rows].searchsorted((start, end)).tolist()
+    return max(0, int(hi - lo))
 
 
 class _Part(NamedTuple):
@@ -144,8 +237,9 @@ class _Part(NamedTuple):
         return where[inside], times[inside], values[inside]
 
 
-def _even(parts: Sequence[_Part], start: int, end: int) -> Points:
-    """The points of parts that are even, all at once: of many stripes each call of a library for one of them counts."""
+def _even(parts: Sequence[_Part], widths: I64, places: I64, start: int, end: int) -> Points:
+    """The points of parts that are even, all at once: of many stripes each call of a library for one of them counts.
+    `widths` and `places` are those of their columns."""
     bounds = np.array([start, end])
     times: list[I64] = []
     values: list[F64] = []
@@ -156,10 +250,8 @@ def _even(parts: Sequence[_Part], start: int, end: int) -> Points:
         times.append(stripe.times[lo:hi])
         values.append(stripe.values[lo:hi, held].T.reshape(-1))
     sizes = np.array([len(some) for some in times])
-    widths = np.array([len(part.columns.places) for part in parts])
     # One series after the other, which is nearly in order.
     which, at = spread((sizes.cumsum() - sizes).repeat(widths), sizes.repeat(widths))
-    places = np.concatenate([part.columns.places for part in parts])
     return places[which], np.concatenate(times)[at], np.concatenate(values)
 
 
