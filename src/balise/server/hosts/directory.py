@@ -208,6 +208,7 @@ class Directory:
             self._by_name.pop(before.name, None)
         self._by_id[row.id] = known
         self._by_name[row.name] = known
+        self._in_order = None
         return known
 
     def _groups_of(self, known: Known) -> set[str]:
