@@ -45,6 +45,8 @@ class Kin:
             return None
         blanked = self._form.shape.blanked(rest)
         differ = np.flatnonzero(np.frombuffer(blanked, np.uint8) != self._blanked)
+        if not len(differ):
+            return self._form
         if len(differ) > MOST_DIFFERENT:
             return None
         others: dict[int, list[int]] = {}

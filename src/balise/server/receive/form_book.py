@@ -39,17 +39,25 @@ class FormBook:
         self._kin_bytes = capacity // 4
         self._shapes: WeakValueDictionary[bytes, Shape] = WeakValueDictionary()
 
+    def of(self, sender: Hashable, rest: bytes) -> GroupForm:
+        """The form of the bytes of a group after its resource, whatever is known of them. Raises as `form_of` does."""
+        # Most of a fleet are kin, or the very same, which is found in one look.
+        return self._of_kin(sender, rest) or self.known(rest) or self._walked(sender, rest)
+
     def known(self, rest: bytes) -> GroupForm | None:
         """The form of the bytes of a group after its resource, if the like was read before."""
         return self.groups.find(rest)
 
     def read(self, sender: Hashable, rest: bytes) -> GroupForm:
-        """The form of the bytes of a group after its resource. Raises as `form_of` does."""
+        """`of`, without looking for the like."""
+        return self._of_kin(sender, rest) or self._walked(sender, rest)
+
+    def _of_kin(self, sender: Hashable, rest: bytes) -> GroupForm | None:
+        """Whoever has words of its own is the only one who sends them: what is found need not be kept for others."""
         kin = self._kin.get(len(rest))
-        found = kin.form_of(rest, lambda chunk: self._metric(sender, chunk)) if kin is not None else None
-        if found is not None:
-            # Whoever has words of its own in it is the only one who sends it: it need not be kept for others.
-            return found
+        return kin.form_of(rest, lambda chunk: self._metric(sender, chunk)) if kin is not None else None
+
+    def _walked(self, sender: Hashable, rest: bytes) -> GroupForm:
         found = form_of(rest, lambda chunk: self._metric(sender, chunk))
         found = replace(found, shape=self._shape(found.shape))
         if found.fixed and len(found.shape):

@@ -191,7 +191,7 @@ class MetricIntake:
 
     def _learn(self, principal: Principal, sender: Sender, body: bytes, group: Group) -> Found:
         rest, resource = body[group.start : group.end], body[slice(*group.resource)]
-        form = self._forms.known(rest) or self._forms.read(sender, rest)
+        form = self._forms.of(sender, rest)
         if form.fixed:
             self.restless.learnt((sender, resource), principal.name)
         host, kept = self._resource(principal, read_resource(body, group.resource))
