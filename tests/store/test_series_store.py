@@ -405,6 +405,33 @@ def test_when_room_is_short_those_that_stood_longest_are_sealed_but_for_their_la
     store.close()
 
 
+def test_a_host_of_which_other_series_were_sealed_before_has_no_late_points(box: Box) -> None:
+    """What comes late is summed up anew, which takes long: the first sealing of a series has nothing to replace."""
+    for i in range(40):
+        box.row(15 * i, float(i), names="b")
+        box.row(15 * i, float(2 * i), names="a")
+    for stripe in list(box.store.head.stripes):
+        assert box.store.seal(T0 + DAY, [stripe]) == 40
+    box.row(15 * 40, 40.0, names="b")
+    box.again()
+    box.store.seal(T0 + DAY)
+    with box.store.engine.connect() as connection:
+        assert connection.exec_driver_sql("SELECT DISTINCT late FROM matrix").scalars().all() == [0]
+    assert box.rolled("1h", 1)[:4, 0].tolist() == [0.0, 78.0, 1560.0, 40.0]
+
+
+def test_stripes_that_share_series_are_sealed_together(box: Box, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also where a part has room for one: else the points of the second were late to those of the first."""
+    monkeypatch.setattr("balise.store.series.store.MOST_A_SEALING", 1)
+    for i in range(20):
+        box.row(15 * i, float(i), 1.0)
+        box.row(15 * (i + 20), float(i + 20), names="a")
+    box.store.seal(T0 + DAY)
+    with box.store.engine.connect() as connection:
+        assert connection.exec_driver_sql("SELECT DISTINCT late FROM matrix").scalars().all() == [0]
+    assert box.rolled("1h", 1)[3, 0] == 40
+
+
 def test_with_too_little_room_for_the_last_minutes_they_are_sealed_too(tmp_path: Path) -> None:
     clock = [T0]
     store = SeriesStore(tmp_path, most_recent=4000, clock=lambda: clock[0])

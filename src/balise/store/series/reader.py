@@ -85,7 +85,7 @@ class Reader:
         self._unpacked = Unpacked(UNPACKED)
         self._asking = threading.Lock()
         self._asked_before: OrderedDict[bytes, Asked] = OrderedDict()
-        self.tails = Tails(catalogue, sealed_until, self.stored, 2 * MAX_GAP)
+        self.tails = Tails(catalogue, self.stored, 2 * MAX_GAP)
 
     def let_go(self) -> None:
         """Memory is short."""

@@ -31,7 +31,7 @@ from balise.store.series.places import Key
 from balise.store.series.reader import Reader
 from balise.store.series.replay import Replay
 from balise.store.series.scan import Scan
-from balise.store.series.seal import Sealed, Sealer
+from balise.store.series.seal import BLOCK_SERIES, Sealed, Sealer
 from balise.store.writer import GroupWriter, tell
 
 I64 = NDArray[np.int64]
@@ -51,6 +51,8 @@ SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
 MOST_A_SEALING, MOST_FOR_ROOM = 4_000_000, 2_000_000
 """Points that are sealed together; and at once for the sake of room, as no more is then sealed than must be."""
+FEW_OF_A_HOST = 10
+"""So many series of each host are worth a block, even if it is short."""
 BAD_ROWS = (ValueError, TypeError, LookupError, ArithmeticError, IntegrityError)
 """What is raised when something is wrong with the points themselves."""
 CROWDED, SPARE_ROOM = 0.9, 0.1
@@ -147,6 +149,7 @@ class SeriesStore:
         rows = connection.execute(select(tables.block.c.host, func.max(tables.block.c.last)).group_by("host"))
         self.sealed_until.update((host, last) for host, last in rows)
         self._door.begin(self.sealed_until)
+        self.reader.tails.begin(self.sealed_until)
         # Numbers of rows that were sealed are not given again.
         self._seq = int(connection.exec_driver_sql(_NOTED, (SEALED_UP_TO,)).scalar_one())
         blocks = connection.execute(select(func.coalesce(func.max(tables.block.c.id), 0))).scalar_one()
@@ -265,10 +268,22 @@ class SeriesStore:
         samples = 0
         for before, least in ((now - SEAL_SETTLE, SEAL_SETTLE), (now, 0)):
             standing = sorted((stripe.since, *key) for key, stripe in list(self.head.stripes.items()))
-            waiting = [(layout, shared) for since, layout, shared in reversed(standing) if now - since >= least]
+            waiting = [
+                (layout, shared)
+                for since, layout, shared in reversed(standing)
+                if now - since >= least and (not least or self._makes_few_blocks((layout, shared)))
+            ]
             while waiting and self.head.size > self._most_recent:
                 samples += self.seal(before, self._next_part(waiting, MOST_FOR_ROOM))
         return samples
+
+    def _makes_few_blocks(self, key: Key) -> bool:
+        """Whether a stripe has not just a series or two of each of many hosts, which would be as many blocks."""
+        stripe = self.head.stripes.get(key)
+        if stripe is None or len(stripe.layout.series) <= BLOCK_SERIES * 10:
+            return True
+        hosts = np.unique(self.catalogue.series.hosts_of(stripe.layout.series))
+        return len(hosts) * FEW_OF_A_HOST <= len(stripe.layout.series)
 
     def _next_part(self, waiting: list[Key], most: int) -> list[Key]:
         """Takes the last of the stripes that wait: so many as have `most` values, one at least."""
@@ -286,10 +301,14 @@ class SeriesStore:
         """
         samples = 0
         with self._sealing:
-            waiting = list(self.head.stripes) if stripes is None else self.head.with_kin(stripes)
+            waiting = list(self.head.stripes if stripes is None else stripes)
+            done: set[Key] = set()
             while waiting:
-                part = self._next_part(waiting, MOST_A_SEALING)
-                samples += self._seal_part([(key, self.head.stripes[key]) for key in part], before)
+                # Points of a series are sealed together: those of a part that came after them would be late.
+                part = self.head.with_kin([key for key in self._next_part(waiting, MOST_A_SEALING) if key not in done])
+                done.update(part)
+                if part:
+                    samples += self._seal_part([(key, self.head.stripes[key]) for key in part], before)
         return samples
 
     def _seal_part(self, part: Sequence[tuple[Key, Stripe]], before: int) -> int:

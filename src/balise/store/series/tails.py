@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,18 +22,23 @@ LastOf = Callable[[Sequence[int], int, int], list[tuple[I64, F64]]]
 class Tails:
     """Kept as arrays by series; after a start read from a host's last blocks when first asked for.
 
-    Of a series that has nothing in the last `back` nanoseconds before its host was last sealed, only that is known:
-    its tail is that moment, without a value.
+    Of a series that has nothing in the last `back` nanoseconds before its host was last sealed before the start, only
+    that is known: its tail is that moment, without a value.
     """
 
-    def __init__(self, catalogue: Catalogue, sealed_until: dict[int, int], last_of: LastOf, back: int) -> None:
+    def __init__(self, catalogue: Catalogue, last_of: LastOf, back: int) -> None:
         self._catalogue = catalogue
-        self._sealed_until = sealed_until
+        self._sealed_until: Mapping[int, int] = {}
         self._last_of = last_of
         self._back = back
         self._lock = threading.Lock()
         self._times = np.empty(0, np.int64)
         self._values = np.empty(0)
+
+    def begin(self, sealed_until: Mapping[int, int]) -> None:
+        """Until when each host was sealed at the start. What is sealed since is noted: of a series of which nothing is,
+        nothing was, however much of its host's other series."""
+        self._sealed_until = dict(sealed_until)
 
     def of(self, series: I64) -> Before:
         """The tails of these series."""
