@@ -51,6 +51,9 @@ SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
 MOST_A_SEALING, MOST_FOR_ROOM = 4_000_000, 2_000_000
 """Points that are sealed together; and at once for the sake of room, as no more is then sealed than must be."""
+ASKED_MOST = 360 * NS
+"""What is asked for most: the last five minutes, from the beginning of a step on. While a host's stay, nobody has to look
+for them among its blocks."""
 FEW_OF_A_HOST = 10
 """So many series of each host are worth a block, even if it is short."""
 BAD_ROWS = (ValueError, TypeError, LookupError, ArithmeticError, IntegrityError)
@@ -266,7 +269,7 @@ class SeriesStore:
         """Seals while recent points take too much memory: what has stood for longest, a part at a time, so that what
         is sealed is long; the last minutes stay, as they are asked for most, unless that is not enough."""
         samples = 0
-        for before, least in ((now - SEAL_SETTLE, SEAL_SETTLE), (now, 0)):
+        for before, least in ((now - ASKED_MOST, ASKED_MOST), (now, 0)):
             standing = sorted((stripe.since, *key) for key, stripe in list(self.head.stripes.items()))
             waiting = [
                 (layout, shared)
