@@ -52,8 +52,8 @@ SEAL_SETTLE = 300 * NS
 MOST_A_SEALING, MOST_FOR_ROOM = 4_000_000, 2_000_000
 """Points that are sealed together; and at once for the sake of room, as no more is then sealed than must be."""
 ASKED_MOST = 360 * NS
-"""What is asked for most: the last five minutes, from the beginning of a step on. While a host's stay, nobody has to look
-for them among its blocks."""
+"""What is asked for most: the last five minutes, from the beginning of a step on. While a host's stay, nobody has to
+look for them among its blocks."""
 FEW_OF_A_HOST = 10
 """So many series of each host are worth a block, even if it is short."""
 BAD_ROWS = (ValueError, TypeError, LookupError, ArithmeticError, IntegrityError)
