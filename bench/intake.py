@@ -75,7 +75,7 @@ def decoding(report: Report) -> None:
     ids: dict[object, int] = {}
     [group] = groups_of(content)
     rest = content[group.start : group.end]
-    learn = best(lambda: FormBook(capacity=1 << 26).read("x", rest), 20)
+    learn = best(lambda: FormBook(capacity=1 << 26).of("x", rest), 20)
     book = FormBook(capacity=1 << 26)
     form = book.read("x", rest)
 

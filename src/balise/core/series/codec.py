@@ -19,6 +19,8 @@ import numpy as np
 import zstandard
 from numpy.typing import NDArray
 
+from balise.core.series.portions import in_weight
+
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 U8 = NDArray[np.uint8]
@@ -252,8 +254,10 @@ class BlockEncoder:
         waiting: dict[int, list[int]] = {}
         for place, block in enumerate(blocks):
             waiting.setdefault(block.shape[1], []).append(place)
+        sizes = np.array([block.size for block in blocks], np.int64)
         for same in waiting.values():
-            for places in _portions(same, [blocks[place].size for place in same]):
+            for part in in_weight(np.array(same), sizes, TOGETHER):
+                places = part.tolist()
                 values = np.concatenate([blocks[place] for place in places])
                 ids = None if series is None else np.concatenate([series[place] for place in places])
                 ends = np.cumsum([len(blocks[place]) for place in places]).tolist()
@@ -344,20 +348,6 @@ class BlockEncoder:
             head["base2"][rows], head["first2"][rows] = lower.base, lower.first
             lanes += [_Lane(RATIONAL, second, rows, part.width, part.kept) for second, part in ((0, upper), (1, lower))]
         return np.setdiff1d(left, rows)
-
-
-def _portions(places: Sequence[int], sizes: Sequence[int]) -> Iterator[list[int]]:
-    """The places in order, so many together as have `TOGETHER` values; each at least one."""
-    part: list[int] = []
-    weight = 0
-    for place, size in zip(places, sizes, strict=True):
-        if part and weight + size > TOGETHER:
-            yield part
-            part, weight = [], 0
-        part.append(place)
-        weight += size
-    if part:
-        yield part
 
 
 _EVERY = slice(None)

@@ -14,7 +14,7 @@ I64 = NDArray[np.int64]
 
 TierName = Literal["raw", "5m", "1h"]
 TIER_SECONDS: dict[TierName, int] = {"5m": 300, "1h": 3600}
-TIERS: tuple[TierName, ...] = ("5m", "1h")
+TIERS = tuple(TIER_SECONDS)
 SHORTEST_CHOSEN = 15.0
 """Seconds: no narrower step is chosen by itself, because hosts are read every 15 s."""
 NICE_STEPS = (15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400)

@@ -48,10 +48,6 @@ class FormBook:
         """The form of the bytes of a group after its resource, if the like was read before."""
         return self.groups.find(rest)
 
-    def read(self, sender: Hashable, rest: bytes) -> GroupForm:
-        """`of`, without looking for the like."""
-        return self._of_kin(sender, rest) or self._walked(sender, rest)
-
     def _of_kin(self, sender: Hashable, rest: bytes) -> GroupForm | None:
         """Whoever has words of its own is the only one who sends them: what is found need not be kept for others."""
         kin = self._kin.get(len(rest))

@@ -9,10 +9,11 @@ from numpy.typing import NDArray
 
 from balise.core.moments import NS, seconds_of
 from balise.core.series.growth import MAX_GAP, increases, told_growth
+from balise.core.series.portions import in_weight
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import Summary, coarser, summarise_flat
 from balise.store.series.catalogue import Catalogue
-from balise.store.series.reader import Reader, in_weight
+from balise.store.series.reader import Reader
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from balise.core.moments import NS
 from balise.core.series.codec import BlockEncoder
 from balise.core.series.growth import extra_growth
+from balise.core.series.portions import in_weight
 from balise.core.series.steps import TIER_SECONDS, TierName
 from balise.core.series.summary import FIELDS, Summary
 
@@ -65,21 +66,11 @@ class Rollups:
         for (tier, day, how), found in sorted(self._found.items(), key=lambda one: one[0][2]):
             first = min(int(sums.steps[0]) for sums in found)
             steps = max(int(sums.steps[-1]) for sums in found) + 1 - first
-            for low, high in _stretches(np.concatenate([sums.metrics for sums in found]), CELLS_AT_ONCE // steps):
+            known, counts = np.unique(np.concatenate([sums.metrics for sums in found]), return_counts=True)
+            for places in in_weight(np.arange(len(known)), counts * steps, CELLS_AT_ONCE):
+                low, high = int(known[places[0]]), int(known[places[-1]])
                 metrics, series, summary = _together([sums.of(low, high) for sums in found], first, steps)
                 yield from matrix_rows(encoder, tier, metrics, day, first, series, summary, how=how)
-
-
-def _stretches(metrics: I64, most: int) -> Iterator[tuple[int, int]]:
-    """From which metric to which one `most` of these numbers lie, where one alone is not more."""
-    known, counts = np.unique(metrics, return_counts=True)
-    low, weight = int(known[0]), 0
-    for place, (metric, count) in enumerate(zip(known.tolist(), counts.tolist(), strict=True)):
-        if weight and weight + count > most:
-            yield low, int(known[place - 1])
-            low, weight = metric, 0
-        weight += count
-    yield low, int(known[-1])
 
 
 def _together(found: list[_Sums], first: int, steps: int) -> tuple[I64, I64, Summary]:

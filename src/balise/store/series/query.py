@@ -26,10 +26,11 @@ from balise.core.series.percentiles import (
     point_percentiles,
     with_lower_bounds,
 )
+from balise.core.series.portions import in_weight
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.blocks import CELLS, Blocks, parts_of
 from balise.store.series.catalogue import Catalogue, Metric
-from balise.store.series.reader import Reader, in_weight
+from balise.store.series.reader import Reader
 from balise.store.series.roster import Series
 
 F64 = NDArray[np.float64]

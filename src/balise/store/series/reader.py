@@ -18,6 +18,7 @@ from sqlalchemy import Connection, Engine
 from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import decode_block, decode_times
 from balise.core.series.growth import MAX_GAP, Before, increases, plain_growth, revised
+from balise.core.series.portions import in_weight
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.core.series.summary import FIELDS, Flat, Summary, summarise_flat
 from balise.core.series.wire import PointKind
@@ -449,14 +450,3 @@ def _joined(pieces: list[Piece], start: int, end: int) -> Piece:
 def _asked(hosts: Iterable[int], bounds: Sequence[tuple[int, int]]) -> str:
     """Hosts with the lowest and highest series wanted of each, as one parameter of a statement."""
     return json.dumps([(host, low, high) for host, (low, high) in zip(hosts, bounds, strict=True)])
-
-
-def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
-    """Rows in order, as many at a time as weigh no more than `most` together, at least one."""
-    reached = np.cumsum(weights[rows])
-    low = 0
-    while low < len(rows):
-        before = int(reached[low - 1]) if low else 0
-        high = max(low + 1, int(np.searchsorted(reached, before + most, side="right")))
-        yield rows[low:high]
-        low = high

@@ -269,6 +269,8 @@ class SeriesStore:
         """Seals while recent points take too much memory: what has stood for longest, a part at a time, so that what
         is sealed is long; the last minutes stay, as they are asked for most, unless that is not enough."""
         samples = 0
+        if self.head.size <= self._most_recent:
+            return samples
         for before, least in ((now - ASKED_MOST, ASKED_MOST), (now, 0)):
             standing = sorted((stripe.since, *key) for key, stripe in list(self.head.stripes.items()))
             waiting = [
