@@ -57,6 +57,7 @@ lint: setup
 	@.venv/bin/ruff check src tests bench tools
 	@.venv/bin/ruff format --check src tests bench tools
 	@.venv/bin/mypy
+	@MYPYPATH=src:bench:tests .venv/bin/mypy --explicit-package-bases bench
 	@.venv/bin/lint-imports
 	@cd console && npx biome check . && npx tsc -b
 	@$(PY) tools/openapi.py .venv/openapi.json && cmp .venv/openapi.json console/openapi.json \

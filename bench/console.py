@@ -69,12 +69,12 @@ def fill(data: Path, hosts: int) -> float:
         series.accept_now(series.batch(catalogue.layouts.of(ids), np.array([int(now * NS)]), rng.random(1)))
     first = console.directory.ensure("host-00000").id
     volumes = catalogue.metric("system.filesystem.utilization", "1", "gauge", "")
-    ids = [
+    lines = [
         catalogue.series_id(first, volumes, (("system.filesystem.mountpoint", f"/v{n}"),), "", "gauge")
         for n in range(LINES)
     ]
     times = (int(now - 60) * NS - np.arange(SPAN // 10)[::-1] * 10 * NS).astype(np.int64)
-    for part in (np.array(ids), np.array([catalogue.series_id(first, metric, (), "", "gauge")])):
+    for part in (np.array(lines), np.array([catalogue.series_id(first, metric, (), "", "gauge")])):
         series.lay_down([part], [times], [rng.random((len(part), len(times)))])
     close(console)
     state = StateStore(data)

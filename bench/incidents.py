@@ -155,7 +155,7 @@ def storm(report: Report) -> None:
     report.figure("sending them", f"{sent:.1f} s")
     report.figure("to the first message", f"{first:.1f} s")
     report.figure("until all are in incidents", f"{known:.1f} s")
-    report.figure("incidents", len(found))
+    report.figure("incidents", str(len(found)))
     report.figure("messages by webhook, by mail", f"{len(ends.hook)}, {len(ends.mail)}")
     report.figure("more memory", f"{(most - before) / 1e6:.0f} MB, {(most - before) / hosts / 1e3:.1f} kB a breach")
     report.figure("its page", f"{page * 1e3:.0f} ms")

@@ -77,7 +77,7 @@ def decoding(report: Report) -> None:
     rest = content[group.start : group.end]
     learn = best(lambda: FormBook(capacity=1 << 26).of("x", rest), 20)
     book = FormBook(capacity=1 << 26)
-    form = book.read("x", rest)
+    form = book.of("x", rest)
 
     def known() -> None:
         for _ in range(200):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -103,11 +104,9 @@ def asking(report: Report) -> None:
     samples = 0
     times = T0 + np.arange(5760) * 15 * NS
     for at in range(0, many, 200):
-        ids = [np.array([store.catalogue.series_id(h, metric, (), "", "gauge")]) for h in range(at, at + 200)]
-        values = [
-            np.round(np.clip(0.4 + 0.1 * np.cumsum(rng.standard_normal(5760)) / 40, 0, 1), 4)[None, :] for _ in ids
-        ]
-        store.lay_down(ids, [times] * 200, values)
+        part = [np.array([store.catalogue.series_id(h, metric, (), "", "gauge")]) for h in range(at, at + 200)]
+        walks = 0.4 + 0.1 * np.cumsum(rng.standard_normal((len(part), 1, 5760)), axis=2) / 40
+        store.lay_down(part, [times] * 200, list(np.round(np.clip(walks, 0, 1), 4)))
         samples += 200 * 5760
     wide = T0 - 30 * DAY + np.arange(43_200) * 60 * NS
     ids = np.array([store.catalogue.series_id(5000, long, (("i", str(i)),), "", "gauge") for i in range(50)])
@@ -123,7 +122,7 @@ def asking(report: Report) -> None:
     store._write_connection.exec_driver_sql("VACUUM")
     store._write_connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
     report.budget("whole file, bytes a sample (random walks, 4 decimals)", store.size() / samples, 1.7, most=True)
-    for name, budget, question in (
+    questions: tuple[tuple[str, float, Callable[[], object]], ...] = (
         (
             "one series, 24 h raw to 800 points, ms",
             5,
@@ -132,7 +131,8 @@ def asking(report: Report) -> None:
         ("one series, 30 days, ms", 5, lambda: engine.ask(long, 'i eq "7"', month, "avg", ["i"])),
         ("top 10 of all over 24 h (1 h steps), ms", 10, lambda: engine.ask(metric, None, hour, "avg", ["host"])),
         ("average of all over 24 h (5 min steps), ms", 25, lambda: engine.ask(metric, None, fine, "avg", [])),
-    ):
+    )
+    for name, budget, question in questions:
         question()
         report.budget(name, best(question, 7) * 1e3, budget, most=True)
     store.close()

@@ -65,7 +65,7 @@ def held_locks(p: Place) -> frozenset[Thing]:
     p.strain.wait[service.node] += 9 * held
     p.strain.slow[service.node] += 1.8 * held
     p.strain.less[service.node] = np.clip(p.strain.less[service.node] + 0.6 * held, 0, 0.85)
-    thing = Thing("session", f"job {int(p.rng.integers(1e4))}", service.host, service.name)
+    thing = Thing("session", f"job {int(p.rng.integers(10_000))}", service.host, service.name)
     p.happens("session", thing, "began and holds locks", late=float(p.rng.uniform(-20, 5)), share=float(p.rng.uniform(0.75, 1)),
               deviation=8.0, holds="waiting sessions wait for it")  # fmt: skip
     p.pattern(service.host, service.name, "lock wait timeout", late=60)
@@ -196,7 +196,7 @@ def query(p: Place) -> frozenset[Thing]:
     p.strain.cpu[service.host] += 0.55 * taken
     p.strain.disk[service.host] += 0.5 * taken
     p.strain.slow[service.node] += 1.2 * taken
-    thing = Thing("query", f"select {int(p.rng.integers(1e5))}", service.host, service.name)
+    thing = Thing("query", f"select {int(p.rng.integers(100_000))}", service.host, service.name)
     p.happens("session", thing, "runs since then", late=float(p.rng.uniform(-15, 5)), share=float(p.rng.uniform(0.5, 0.95)),
               deviation=8.0, holds="takes most of the time of the database")  # fmt: skip
     return frozenset({thing})

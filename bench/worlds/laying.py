@@ -46,7 +46,7 @@ def lay(seed: int, fault: str | None, chance: Chance) -> Run:
     rng = np.random.default_rng(seed)
     system = made(rng, chance.hosts)
     start = 1_700_000_000.0 + float(rng.integers(0, 86_400 * 300)) // STEP * STEP
-    times = start - BEFORE + np.arange(int((BEFORE + LENGTH) / STEP)) * STEP
+    times = np.asarray(start - BEFORE + np.arange(int((BEFORE + LENGTH) / STEP)) * STEP, np.float64)
     strain = Strain(system, times, rng)
     happenings: list[Happening] = []
     truth: frozenset[Thing] = frozenset()

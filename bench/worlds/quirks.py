@@ -169,7 +169,7 @@ def busy_process(p: Place) -> None:
 
 def more_of_a_query(p: Place) -> None:
     service = p.a_service(("database",))
-    p.happens("session", Thing("query", f"select {int(p.rng.integers(1e5))}", service.host, service.name),
+    p.happens("session", Thing("query", f"select {int(p.rng.integers(100_000))}", service.host, service.name),
               "runs in more sessions than before", share=float(p.rng.uniform(0.4, 1)), off=60.0,
               deviation=4 + float(p.rng.uniform(3, 6)), holds="more at a time", sort="traffic")  # fmt: skip
 

@@ -136,7 +136,8 @@ def _shaken(case: Case, story: str, true: True_, rng: np.random.Generator, chanc
         values[row] = np.interp(case.times - by, case.times, values[row])
         lines.append(replace(one, clock=one.clock + abs(by) * 0.5))
     values[rng.random(values.shape) < chance.lost] = np.nan
-    kept, lost = [], []
+    kept: list[Happening] = []
+    lost: list[Happening] = []
     for happening in case.happenings:
         by = off.get(happening.thing.host, 0.0)
         moved = replace(happening, at=happening.at + by, uncertainty=happening.uncertainty + abs(by) * 0.5)
