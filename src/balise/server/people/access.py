@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import time
 from collections import OrderedDict
@@ -9,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from sqlalchemy import Row, bindparam, delete, func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from balise.api.access import Role, Scope
@@ -17,7 +18,7 @@ from balise.server.signals import Signal
 from balise.store.state.columns import set_columns
 from balise.store.state.secrets import digest
 from balise.store.state.store import StateStore
-from balise.store.state.tables import AuditEntry, Candidate, SessionCookie, Token, User
+from balise.store.state.tables import AuditEntry, SessionCookie, Token, User
 
 WAITING = "waiting"
 """The role of a machine that waits to be let in: it may do nothing yet."""
@@ -29,10 +30,9 @@ _Key = tuple[Literal["token", "cookie"], str]
 MOST_REMEMBERED = 20_000
 
 
-_TOKEN = select(Token.id, Token.name, Token.role, Token.host, Token.relay, Token.scope, Token.expires_at).where(
-    Token.digest == bindparam("digest")
-)
-"""Made once: each delivery of a fleet's comes with a token of its own."""
+_BEARER = "SELECT id, name, role, host, relay, scope, expires_at FROM token WHERE digest = ?"
+"""Each delivery of a fleet's comes with a token of its own."""
+_WAITS = "SELECT name FROM candidate WHERE digest = ?"
 
 
 @dataclass(frozen=True)
@@ -57,10 +57,16 @@ class Principal:
         return self.role in ("ingest", "agent", "administrator")
 
 
-def principal_of(row: Token | Row[Any]) -> Principal:
+def principal_of(row: Token) -> Principal:
     """Whom a token stands for."""
-    scope = Scope.model_validate(row.scope) if row.scope else Scope() if row.role == "ingest" else None
-    return Principal(row.name, row.role, row.host, row.relay, token=row.id, scope=scope)
+    return _principal(row.id, row.name, row.role, row.host, row.relay, row.scope)
+
+
+def _principal(
+    token: int, name: str, role: str, host: int | None, relay: int | None, kept: dict[str, Any] | None
+) -> Principal:
+    scope = Scope.model_validate(kept) if kept else Scope() if role == "ingest" else None
+    return Principal(name, role, host, relay, token=token, scope=scope)
 
 
 def audit(session: Session, who: str, what: str, target: str, **detail: Any) -> None:
@@ -86,11 +92,11 @@ class Access:
 
     def bearer(self, token: str) -> Principal | None:
         """Who a bearer token belongs to."""
-        return self._known(("token", token), lambda session: self._find_token(session, token), REMEMBERED_SECONDS)
+        return self._known(("token", token), lambda: self._find_token(token), REMEMBERED_SECONDS)
 
     def cookie(self, value: str) -> Principal | None:
         """Who a session cookie belongs to."""
-        return self._known(("cookie", value), lambda session: _find_cookie(session, value), COOKIE_SECONDS)
+        return self._known(("cookie", value), lambda: self._find_cookie(value), COOKIE_SECONDS)
 
     def remembered(self, token: str) -> tuple[Principal | None] | None:
         """Who a bearer token belongs to, if that was looked up lately; else None."""
@@ -104,16 +110,14 @@ class Access:
         held = self._remembered.get(key)
         return (held[1],) if held is not None and time.monotonic() < held[0] else None
 
-    def _known(
-        self, key: _Key, find: Callable[[Session], tuple[Principal | None, float]], longest: float
-    ) -> Principal | None:
+    def _known(self, key: _Key, find: Callable[[], tuple[Principal | None, float]], longest: float) -> Principal | None:
         """Who somebody is, and `find` when that is not remembered; what it finds holds until a moment, unix seconds."""
         remembered = self._held(*key)
         if remembered:
             return remembered[0]
         now = time.monotonic()
         forgotten = self._forgotten
-        found, until = self._state.read(find)
+        found, until = find()
         if forgotten != self._forgotten:
             # Something has ended meanwhile, which may be this.
             return found
@@ -122,16 +126,21 @@ class Access:
             self._remembered.popitem(last=False)
         return found
 
-    def _find_token(self, session: Session, token: str) -> tuple[Principal | None, float]:
+    def _find_token(self, token: str) -> tuple[Principal | None, float]:
         """Who it is, and until when that holds, unix seconds."""
-        row = session.execute(_TOKEN, {"digest": digest(token)}).one_or_none()
+        row = self._state.row(_BEARER, digest(token))
         if row is None:
-            waiting = session.scalar(select(Candidate.name).where(Candidate.digest == digest(token)))
-            return Principal(waiting, WAITING) if waiting else None, math.inf
-        if row.expires_at is not None and row.expires_at < time.time():
+            waiting = self._state.row(_WAITS, digest(token))
+            return Principal(waiting[0], WAITING) if waiting else None, math.inf
+        number, name, role, host, relay, scope, expires_at = row
+        if expires_at is not None and expires_at < time.time():
             return None, math.inf
-        self._used[row.id] = time.time()
-        return principal_of(row), row.expires_at or math.inf
+        self._used[number] = time.time()
+        found = _principal(number, name, role, host, relay, json.loads(scope) if scope else None)
+        return found, expires_at or math.inf
+
+    def _find_cookie(self, value: str) -> tuple[Principal | None, float]:
+        return self._state.read(lambda session: _of_cookie(session, value))
 
     def write_used(self) -> None:
         """Keeps when tokens were used. Where an agent or a relay uses its new token, the one before ends."""
@@ -184,7 +193,7 @@ class Access:
             self._remembered.pop(key, None)
 
 
-def _find_cookie(session: Session, value: str) -> tuple[Principal | None, float]:
+def _of_cookie(session: Session, value: str) -> tuple[Principal | None, float]:
     row = session.get(SessionCookie, digest(value))
     if row is None or row.expires_at < time.time():
         return None, math.inf

@@ -37,6 +37,7 @@ from balise.server.rules.series_feed import SeriesFeed, padded
 from balise.server.rules.watched import Watched
 from balise.server.signals import Signal
 from balise.store.series.head import Batch
+from balise.store.series.recent import in_order
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Rule
@@ -363,13 +364,11 @@ class Watch:
         added = {rule: numbers for rule, numbers in added.items() if numbers}
         if not added:
             return
-        series = list(dict.fromkeys(number for numbers in added.values() for number in numbers))
+        series = np.unique(np.concatenate([np.array(numbers, np.int64) for numbers in added.values()]))
         behind = {rule: self._behind_of(rule) for rule in added}
         start = min(now - self._depth_of(rule) - behind[rule] for rule in added)
-        rows, times, values = self._store.reader.since(series, nanos(start))
-        found = np.array(series, np.int64)[rows]
-        order = np.lexsort((times, found))
-        found, at, values = found[order], times[order] / NS, values[order]
+        rows, times, values = in_order(self._store.reader.since(series, nanos(start)))
+        found, at = series[rows], times / NS
         for rule, numbers in added.items():
             mine = np.unique(np.array(numbers, np.int64))
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")

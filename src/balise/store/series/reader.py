@@ -149,7 +149,7 @@ class Reader:
             stored = self._inside(connection, ids, start, end)
         return in_order(together([*stored, *recent.points(start, end)]))
 
-    def since(self, series: Sequence[int], start: int, end: int = np.iinfo(np.int64).max) -> Points:
+    def since(self, series: Sequence[int] | I64, start: int, end: int = np.iinfo(np.int64).max) -> Points:
         """All points of many series within [start, end), in no order and as often as they came: places in `series`,
         times, values, each [n]."""
         ids, first = np.unique(np.array(series, np.int64), return_index=True)

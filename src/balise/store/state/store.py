@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import sqlite3
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
@@ -60,6 +61,18 @@ class StateStore:
         """What `question` answers; it must not write."""
         with self._sessions() as session:
             return question(session)
+
+    def row(self, sql: str, *given: object) -> tuple[Any, ...] | None:
+        """The first row that a SELECT finds, as SQLite has it: for what a whole fleet asks, one after the other, as a
+        session takes ten times as long."""
+        connection = self.engine.raw_connection()
+        try:
+            found: tuple[Any, ...] | None = connection.cursor().execute(sql, given).fetchone()
+            return found
+        except sqlite3.Error as error:
+            raise OperationalError(sql, None, error) from error
+        finally:
+            connection.close()
 
     def write(self, change: Callable[[Session], R]) -> R:
         """Runs `change` in one transaction on the writer thread; an exception undoes all of it."""
