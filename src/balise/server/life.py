@@ -35,6 +35,7 @@ def end_waits(parts: Parts) -> None:
 def close(parts: Parts) -> None:
     """Ends the work in order: nothing new, then what waits is written."""
     parts.workers.stop()
+    parts.series.end_sealing()
     parts.courier.wake()
     parts.workers.join()
     parts.watch.keep_holds(time.time(), all_of_them=True)

@@ -59,8 +59,9 @@ def open_engine(
     readers: int = 8,
     functions: Mapping[str, tuple[int, Callable[..., Any]]] | None = None,
     attached: Mapping[str, Path] | None = None,
+    foreign_keys: bool = True,
 ) -> Engine:
-    """An engine on a file: WAL, FULL synchronous, foreign keys on, readable by its owner alone.
+    """An engine on a file: WAL, FULL synchronous, readable by its owner alone.
 
     `functions` are called by name in SQL: how many arguments each takes, and what it answers, always the same.
     `attached` are other files by the names that SQL has for them.
@@ -82,7 +83,7 @@ def open_engine(
         cursor.execute(f"PRAGMA busy_timeout={BUSY_MS}")
         _into_wal(cursor, "main")
         cursor.execute("PRAGMA synchronous=FULL")
-        cursor.execute("PRAGMA foreign_keys=ON")
+        cursor.execute(f"PRAGMA foreign_keys={'ON' if foreign_keys else 'OFF'}")
         cursor.execute(f"PRAGMA cache_size=-{cache_mib * 1024}")
         cursor.execute("PRAGMA temp_store=MEMORY")
         for name, file in (attached or {}).items():

@@ -22,6 +22,9 @@ NEVER = np.iinfo(np.int64).min
 
 StoredMoments = Callable[[int, I64, I64], Mask]
 """Whether each of some series of a host has a point in blocks at each of some moments; arguments [n], answer [n]."""
+StoredUntil = Callable[[I64, int], I64]
+"""Until when each of some series has points in blocks, or somewhat later; where that is before a moment, just before
+it."""
 
 
 @dataclass(frozen=True)
@@ -38,10 +41,11 @@ class Door:
     Used by the writer's thread alone.
     """
 
-    def __init__(self, catalogue: Catalogue, head: Head, stored: StoredMoments) -> None:
+    def __init__(self, catalogue: Catalogue, head: Head, stored: StoredMoments, until: StoredUntil) -> None:
         self._catalogue = catalogue
         self._head = head
         self._stored = stored
+        self._until = until
         self._newest = np.empty(0, np.int64)
         self._group: list[Batch] = []
         self._points: set[tuple[int, int]] = set()
@@ -84,11 +88,19 @@ class Door:
         """Admits all points of these moments, each of all series of a layout, if they are one after the other and later
         than what is known; else nothing."""
         series = layout.series
+        if not layout.plain or not bool((np.diff(times) > 0).all()):
+            return False
         self._room(series)
-        later = bool((np.diff(times) > 0).all()) and bool((self._newest[series] < times[0]).all())
-        if later and layout.plain:
+        if not self._are_later(series, times[0]) and not self._head.any_of(series):
+            # That their host was sealed until later need not be true of them.
+            self._newest[series] = self._until(series, int(times[0]))
+        later = self._are_later(series, times[0])
+        if later:
             self._newest[series] = times[-1]
-        return later and layout.plain
+        return later
+
+    def _are_later(self, series: I64, time: int) -> bool:
+        return bool((self._newest[series] < time).all())
 
     def _new_of(self, batch: Batch) -> Admitted:
         series = batch.layout.series

@@ -25,7 +25,7 @@ from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
 from balise.store.series.matrices import DAY, LONGEST_RUN, REPLACED
-from balise.store.series.recent import Asked, Points, Recent, in_order, spread, together
+from balise.store.series.recent import Asked, Points, Recent, again, in_order, spread, together
 from balise.store.series.seal import ordered_once
 from balise.store.series.tails import Tails
 from balise.store.series.unpacked import Unpacked
@@ -44,6 +44,7 @@ _MOMENTS = (
     "SELECT series, times FROM block WHERE host = ? AND last >= ? AND first <= ? "
     "AND low_series <= ? AND high_series >= ?"
 )
+_UNTIL = "SELECT series, last FROM block WHERE host = ? AND last >= ?"
 _EACH = "wanted.key AS place, low_series AS low, high_series AS high, sum(samples * 8 / length(series)) AS count"
 _COUNTS = (
     "SELECT json_group_array(json_array(place, low, high, count)) "  # noqa: S608  fixed words
@@ -161,10 +162,11 @@ class Reader:
         """What is stored of series within [start, end), piece by piece."""
         sealed, _ = self._sealed_since(ids, start)
         found: list[Points] = []
-        for place, times, values in self._stored(connection, ids[sealed].tolist(), start, end):
-            lo, hi = np.searchsorted(times, [start, end])
+        for places, times, values in self._stored(connection, ids[sealed].tolist(), start, end):
+            lo, hi = times.searchsorted((start, end)).tolist()
             if lo < hi:
-                found.append((np.full(int(hi - lo), sealed[place]), times[lo:hi], values[lo:hi]))
+                inside = values[:, lo:hi].reshape(-1)
+                found.append((sealed[places].repeat(hi - lo), again(times[lo:hi], len(places)), inside))
         return found
 
     def _sealed_since(self, ids: I64, start: int) -> tuple[I64, I64]:
@@ -177,7 +179,9 @@ class Reader:
 
     def _stored(
         self, connection: Connection, series: Sequence[int], start: int, end: int
-    ) -> Iterator[tuple[int, I64, F64]]:
+    ) -> Iterator[tuple[I64, I64, F64]]:
+        """What blocks hold of series, block by block: the places of those that it has, [k], its times, [rows], and
+        their values, [k, rows]."""
         few = len(series) <= FEW
         by_host: dict[int, list[int]] = {}
         for place, host in enumerate(self._catalogue.series.hosts_of(series).tolist()):
@@ -186,8 +190,8 @@ class Reader:
         asked = _asked(by_host, [(series[places[0]], series[places[-1]]) for places in of_hosts])
         found = connection.exec_driver_sql(_BLOCKS, (asked, start, end))
         for key, rows_of_host in groupby(found, key=lambda row: row[0]):
-            places = of_hosts[key]
-            wanted = np.array([series[p] for p in places])
+            places = np.array(of_hosts[key])
+            wanted = np.array([series[p] for p in of_hosts[key]])
             # What came later stands behind what it may replace.
             for _, _, ids_blob, times_blob, data in sorted(rows_of_host, key=lambda row: row[1]):
                 ids = np.frombuffer(ids_blob, np.int64)
@@ -197,8 +201,7 @@ class Reader:
                 if len(here):
                     times = (self._unpacked.times if few else decode_times)(times_blob)
                     values = (self._unpacked.block if few else decode_block)(data, rows[here])
-                    for i, one in enumerate(here.tolist()):
-                        yield places[one], times, values[i]
+                    yield places[here], times, values
 
     def count(self, series: Sequence[int], start: int, end: int) -> I64:
         """At most how many points each series has within [start, end) nanoseconds, without reading them: [series]."""
@@ -249,8 +252,9 @@ class Reader:
 
     def _of_blocks(self, connection: Connection, series: Sequence[int], start: int, end: int) -> list[Piece]:
         pieces: list[list[Piece]] = [[] for _ in series]
-        for place, times, values in self._stored(connection, series, start, end):
-            pieces[place].append((times, values))
+        for places, times, values in self._stored(connection, series, start, end):
+            for place, own in zip(places.tolist(), values, strict=True):
+                pieces[place].append((times, own))
         return [_joined(own, start, end) for own in pieces]
 
     def stored_moments(self, host: int, series: I64, times: I64) -> NDArray[np.bool_]:
@@ -266,6 +270,18 @@ class Reader:
                 if mine.any():
                     out |= mine & np.isin(times, decode_times(times_blob))
         return out
+
+    def stored_until(self, series: I64, since: int) -> I64:
+        """Until when each of some series, each once, has points in blocks, or somewhat later: at least just before
+        `since`."""
+        until = np.full(len(series), since - 1)
+        hosts = np.unique(self._catalogue.series.hosts_of(series))
+        with self._engine.connect() as connection:
+            for host in hosts[[self._sealed_until.get(host, 0) >= since for host in hosts.tolist()]].tolist():
+                for ids_blob, last in connection.exec_driver_sql(_UNTIL, (host, since)):
+                    mine = np.isin(series, np.frombuffer(ids_blob, np.int64))
+                    until[mine] = np.maximum(until[mine], last)
+        return until
 
     def rolled(self, tier: TierName, metric: int, series: Sequence[int], steps: Steps, fields: set[str]) -> Summary:
         """What happened in each step of a tier. `steps` must be of the tier's width; only `fields` are filled."""

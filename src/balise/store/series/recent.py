@@ -229,8 +229,8 @@ class _Part(NamedTuple):
             values = values[:, columns]
             if self.stripe.layout.plain:
                 # A series after the other, which is nearly in order.
-                return places.repeat(len(times)), _again(times, len(places)), values.T.reshape(-1)
-            return _again(places, len(times)), times.repeat(len(places)), values.reshape(-1)
+                return places.repeat(len(times)), again(times, len(places)), values.T.reshape(-1)
+            return again(places, len(times)), times.repeat(len(places)), values.reshape(-1)
         times, values = times[:, columns], values[:, columns]
         where = np.broadcast_to(places, times.shape)
         inside = (times >= start) & (times < end)
@@ -262,10 +262,10 @@ def spread(lows: I64, sizes: I64) -> tuple[I64, I64]:
     return which, np.arange(len(which)) + np.repeat(lows - (ends - sizes), sizes)
 
 
-def _again(values: I64, times: int) -> I64:
+def again(values: I64, times: int) -> I64:
     """All values, so many times one after the other."""
-    again: I64 = values[np.newaxis].repeat(times, axis=0).reshape(-1)
-    return again
+    out: I64 = values[np.newaxis].repeat(times, axis=0).reshape(-1)
+    return out
 
 
 def together(pieces: Sequence[Points]) -> Points:
@@ -285,7 +285,10 @@ def in_order(points: Points) -> Points:
     rows, times, values = points
     if len(rows) < 2 or _ascending(rows, times).all():
         return points
-    order = np.lexsort((times, rows))
+    # What is stored and what is recent are each nearly in order, and one is later than the other.
+    order = rows.argsort(kind="stable")
+    if not _ascending(rows[order], times[order]).all():
+        order = np.lexsort((times, rows))
     rows, times, values = rows[order], times[order], values[order]
     first = np.concatenate([[True], _ascending(rows, times)])
     return (rows, times, values) if first.all() else (rows[first], times[first], values[first])

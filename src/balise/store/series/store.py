@@ -45,7 +45,6 @@ _NOTE_MORE = (
     "INSERT INTO note (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = max(value, excluded.value)"
 )
 _NOTED = "SELECT coalesce((SELECT value FROM note WHERE name = ?), 0)"
-_UNUSED = text("DELETE FROM layout WHERE id = :id AND NOT EXISTS (SELECT 1 FROM inbox WHERE inbox.layout = :id)")
 SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
@@ -94,7 +93,8 @@ class SeriesStore:
         self.retention = retention or Retention()
         self._most_recent = most_recent
         self._clock = clock
-        self.engine = open_engine(self.path, cache_mib=16)
+        # To look in the inbox for rows of a layout that goes would take a second for each; memory knows.
+        self.engine = open_engine(self.path, cache_mib=16, foreign_keys=False)
         self._create()
         self.catalogue = Catalogue()
         self.head = Head()
@@ -110,7 +110,7 @@ class SeriesStore:
             sealed_until=self.sealed_until,
         )
         self.scan = Scan(self.engine, catalogue=self.catalogue, head=self.head, moment=self._moment)
-        self._door = Door(self.catalogue, self.head, self.reader.stored_moments)
+        self._door = Door(self.catalogue, self.head, self.reader.stored_moments, self.reader.stored_until)
         self.listeners: list[Callable[[Sequence[Batch]], None]] = []
         self.repeated = 0
         self.late_for_series = 0
@@ -119,6 +119,9 @@ class SeriesStore:
         """How often a listener failed."""
         self.points = 0
         self._seq = 0
+        self._unseen: set[int] = set()
+        """Layouts of rows that are written and not in memory: there was no room for them."""
+        self._ending = False
         self._next_block = 1
         self._write_connection = self.engine.connect()
         self._replay()
@@ -232,10 +235,14 @@ class SeriesStore:
             self.catalogue.restore(pending)
             raise
         now = self._clock()
-        for seq, batch in fresh:
-            self._seq = seq
-            self.head.append(seq, batch, now)
-            self.points += len(batch.values)
+        self._seq += len(fresh)
+        try:
+            for seq, batch in fresh:
+                self.head.append(seq, batch, now)
+                self.points += len(batch.values)
+        except BaseException:
+            self._unseen.update(batch.layout.id for _, batch in fresh)
+            raise
         self.untold += tell(self.listeners, [batch for _, batch in fresh])
 
     def _of_known_series(self, batch: Batch) -> Batch | None:
@@ -308,7 +315,7 @@ class SeriesStore:
         with self._sealing:
             waiting = list(self.head.stripes if stripes is None else stripes)
             done: set[Key] = set()
-            while waiting:
+            while waiting and not self._ending:
                 # Points of a series are sealed together: those of a part that came after them would be late.
                 part = self.head.with_kin([key for key in self._next_part(waiting, MOST_A_SEALING) if key not in done])
                 done.update(part)
@@ -380,24 +387,23 @@ class SeriesStore:
                     connection.execute(insert(tables.matrix), sealed.matrices)
                 connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(s,) for s in seqs.tolist()])
                 connection.exec_driver_sql(_NOTE_MORE, (SEALED_UP_TO, float(seqs.max())))
-                found = [(number, connection.execute(_UNUSED, {"id": number}).rowcount) for number in emptied]
+                connection.exec_driver_sql("DELETE FROM layout WHERE id = ?", [(one,) for one in emptied] or [(-1,)])
                 connection.commit()
             except Exception:
                 connection.rollback()
                 raise
             self.head.drop(sealed.taken, self._clock())
-            self.catalogue.layouts.forget(number for number, rows in found if rows)
+            self.catalogue.layouts.forget(emptied)
             self._note_sealed(sealed)
 
     def _emptied(self, sealed: Sealed) -> set[int]:
-        """Layouts of which no recent rows are left: to look for one that has some in the inbox takes long, and nobody
-        is answered meanwhile."""
+        """Layouts of which no rows are left in the inbox."""
         gone = {key for key, rows in sealed.taken if self.head.stripes[key].rows == int(rows.sum())}
         return {
             number
             for number, _ in gone
             if all(key in gone or key not in self.head.stripes for key in ((number, False), (number, True)))
-        }
+        } - self._unseen
 
     def _insert_blocks(self, blocks: Sequence[dict[str, object]]) -> None:
         """Numbers of blocks are never given again, so that whoever sends them on knows which are new."""
@@ -556,7 +562,12 @@ class SeriesStore:
         with self.engine.connect() as connection:
             return int(connection.execute(text("SELECT coalesce(sum(samples), 0) FROM block")).scalar_one())
 
+    def end_sealing(self) -> None:
+        """No part is sealed any more after the one that is: what is not can be at the next start."""
+        self._ending = True
+
     def close(self) -> None:
+        self.end_sealing()
         self._writer.close()
         self._write_connection.close()
         self.engine.dispose()
