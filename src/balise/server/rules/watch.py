@@ -33,11 +33,11 @@ from balise.server.hosts.directory import Directory
 from balise.server.plans.held import HeldPlans
 from balise.server.rules.came import Came
 from balise.server.rules.holds import HoldBook
+from balise.server.rules.looking_back import POINTS_BEFORE, look_back
 from balise.server.rules.series_feed import SeriesFeed, padded
 from balise.server.rules.watched import Watched
 from balise.server.signals import Signal
 from balise.store.series.head import Batch
-from balise.store.series.recent import in_order
 from balise.store.series.store import SeriesStore
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Rule
@@ -46,10 +46,8 @@ log = logging.getLogger(__name__)
 T = TypeVar("T")
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
-POINTS_BEFORE = 4
-"""Of each series, before its window."""
 MOST_TOGETHER = 100_000
-"""Series of several rules whose windows are filled with one question."""
+"""Series whose windows are filled with one question."""
 MOST_ARRIVALS = 200_000
 PLAYED_MOMENTS = 900
 """Moments at which the past is looked at to learn since when something is breached."""
@@ -159,11 +157,10 @@ class Watch:
                     self._play_past(rule, now)
 
     def _in_parts(self, rules: Sequence[Watched]) -> Iterator[list[Watched]]:
-        """Rules that look back about as far, some at a time, so that not too much is read at once."""
+        """Rules that look back about as far, so that no more is read than they need."""
         some: list[Watched] = []
         for rule in sorted(rules, key=self._depth_of):
-            far = some and self._depth_of(rule) > 2 * self._depth_of(some[0])
-            if far or sum(one.series for one in some) + rule.series > MOST_TOGETHER:
+            if some and self._depth_of(rule) > 2 * self._depth_of(some[0]):
                 yield some
                 some = []
             some.append(rule)
@@ -360,17 +357,28 @@ class Watch:
         self._fill_together({rule: [n for feed in rule for n in feed.series] for rule in rules}, now, old=old)
 
     def _fill_together(self, added: Mapping[Watched, Sequence[int]], now: float, *, old: bool = False) -> None:
-        """Puts what the store has of series into the windows of several rules, with one question."""
-        added = {rule: numbers for rule, numbers in added.items() if numbers}
-        if not added:
+        """Puts what the store has of series into the windows of several rules, some hosts at a time: what is stored of
+        a host is then read once for all of them."""
+        wanted = {rule: np.unique(np.array(numbers, np.int64)) for rule, numbers in added.items() if numbers}
+        if not wanted:
             return
-        series = np.unique(np.concatenate([np.array(numbers, np.int64) for numbers in added.values()]))
-        behind = {rule: self._behind_of(rule) for rule in added}
-        start = min(now - self._depth_of(rule) - behind[rule] for rule in added)
-        rows, times, values = in_order(self._store.reader.since(series, nanos(start)))
+        series = np.unique(np.concatenate(list(wanted.values())))
+        by_host = series[self._store.catalogue.series.hosts_of(series).argsort(kind="stable")]
+        for first in range(0, len(by_host), MOST_TOGETHER):
+            part = np.sort(by_host[first : first + MOST_TOGETHER])
+            self._fill_part(part, {rule: mine[np.isin(mine, part)] for rule, mine in wanted.items()}, now, old=old)
+
+    def _fill_part(self, series: I64, wanted: Mapping[Watched, I64], now: float, *, old: bool) -> None:
+        """Puts what the store has of some series, ascending, into the windows of rules."""
+        behind = {rule: self._behind_of(rule) for rule in wanted}
+        windows = min(now - self._reach_of(rule) - behind[rule] for rule in wanted)
+        far = min(now - self._depth_of(rule) - behind[rule] for rule in wanted)
+        growing = [mine for rule, mine in wanted.items() if self._depth_of(rule) > self._reach_of(rule)]
+        grows = np.isin(series, np.concatenate([np.empty(0, np.int64), *growing]))
+        reader = self._store.reader
+        rows, times, values = look_back(reader, series, windows=nanos(windows), far=nanos(far), grows=grows)
         found, at = series[rows], times / NS
-        for rule, numbers in added.items():
-            mine = np.unique(np.array(numbers, np.int64))
+        for rule, mine in wanted.items():
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             which = np.repeat(np.arange(len(mine)), hi - lo)
