@@ -307,6 +307,41 @@ def test_a_hold_of_hours_goes_on_through_a_restart_and_a_new_label(tmp_path: Pat
     close(again)
 
 
+def test_what_the_console_was_not_there_to_hear_is_not_missing(tmp_path: Path) -> None:
+    """Else each such rule fires for the whole fleet after the console was away for longer than it allows. A minute is
+    theirs to find it again; what is silent then is told of, as far as the rule tells of it when it looks back."""
+    now, clock = time.time() - 1000, [0.0]
+    body = rule(critical={"missing_for": "5m"})
+    for at in (now - 2000, now - 950):
+        clock[0] = at
+        first = build(Settings(data=tmp_path))
+        first.runs._clock = lambda: clock[0]
+        if at == now - 2000:
+            first.rules.put("silent", body, "test")
+            put(first, "comes", [(now - 1000, 1.0)])
+            put(first, "gone", [(now - 1000, 1.0)])
+        first.runs.note()
+        clock[0] += 50
+        close(first)
+    clock[0] = now
+    again = build(Settings(data=tmp_path))
+    again.runs._clock = lambda: clock[0]
+    again.watch.load(now)
+    seen = {}
+    for second in (0, 61, 70, 359, 362, 372):
+        if second == 70:
+            put(again, "comes", [(now + 70, 1.0)])
+        again.watch.tick(now + second)
+        seen[second] = open_hosts(again)
+    assert seen == {0: [], 61: [], 70: [], 359: [], 362: ["gone"], 372: ["comes", "gone"]}
+    again.runs.note()
+    found = again.rules.rehearse(
+        Rehearse.model_validate({"rule": body.model_dump(), "from": _text(now - 1500), "to": _text(now + 400)})
+    )
+    assert {i.host: i.opened_at - now for i in found.items} == pytest.approx({"gone": 361, "comes": 371}, abs=1.0)
+    close(again)
+
+
 def test_a_mean_is_the_same_after_sealing_and_a_restart(tmp_path: Path) -> None:
     """39 minutes of 0, then 21 of 1: the mean over an hour is .35, also of a console that has just started."""
     now = time.time()

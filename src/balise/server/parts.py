@@ -516,6 +516,7 @@ def _intakes(on: Remote) -> Intakes:
 class Rules(Intakes):
     """Rules, and all that people do with hosts and services."""
 
+    runs: ConsoleRuns
     watch: Watch
     learner: Learner
     late_comers: LateComers
@@ -553,6 +554,7 @@ def _rules(on: Intakes) -> Rules:
     )
     applications.place()
     maintenance = MaintenanceBook(state=state, directory=directory, members=applications.members)
+    runs = ConsoleRuns(state=state)
     watch = Watch(
         state=state,
         store=on.series,
@@ -561,6 +563,7 @@ def _rules(on: Intakes) -> Rules:
         alerts=on.alerts,
         plans=on.held_plans,
         applications=applications.members,
+        absences=runs.absences,
     )
     zone = local_zone()
     past = Past(events=on.events, directory=directory, clocks=on.clocks)
@@ -577,7 +580,14 @@ def _rules(on: Intakes) -> Rules:
         zone=zone,
     )
     catalogue = on.series.catalogue
-    rehearsals = Rehearsals(catalogue=catalogue, metrics=on.metrics, directory=directory, playing=playing, zone=zone)
+    rehearsals = Rehearsals(
+        catalogue=catalogue,
+        metrics=on.metrics,
+        directory=directory,
+        playing=playing,
+        zone=zone,
+        absences=runs.absences,
+    )
     units = Units(catalogue=catalogue, kits=on.kits)
     rules = RuleBook(
         state=state,
@@ -600,6 +610,7 @@ def _rules(on: Intakes) -> Rules:
     )
     return Rules(
         **vars(on),
+        runs=runs,
         watch=watch,
         learner=learner,
         late_comers=LateComers(watch=watch, rehearsals=rehearsals, alerts=on.alerts, state=state, plans=on.held_plans),
@@ -725,7 +736,6 @@ class Drilling(Incidents):
     process_history: ProcessHistory
     session_history: SessionHistory
     request_history: RequestHistory
-    runs: ConsoleRuns
     availability: AvailabilityBook
     dashboards: DashboardBook
     answering: Answering
@@ -734,14 +744,13 @@ class Drilling(Incidents):
 
 
 def _drilling(on: Incidents) -> Drilling:
-    runs = ConsoleRuns(state=on.state)
     histories = Histories(
         state=on.state,
         directory=on.directory,
         probes=on.probe_results,
         applications=on.applications,
         metrics=on.metrics,
-        runs=runs,
+        runs=on.runs,
     )
     columns = Columns(
         metrics=on.metrics,
@@ -803,7 +812,6 @@ def _drilling(on: Incidents) -> Drilling:
             advice=on.rules.advice_on,
             zone=local_zone(),
         ),
-        runs=runs,
         availability=AvailabilityBook(state=on.state, directory=on.directory, histories=histories, zone=local_zone()),
         session_history=SessionHistory(directory=on.directory, events=on.events),
         request_history=RequestHistory(directory=on.directory, events=on.events),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,10 +14,12 @@ I64 = NDArray[np.int64]
 
 
 class Heard:
-    """Times are unix seconds. What was not heard for `memory` seconds is heard for the first time again."""
+    """Times are unix seconds. What was not heard for `memory` seconds is heard for the first time again; while nobody
+    was there to hear, in the stretches `away`, nothing was silent."""
 
-    def __init__(self, memory: float = np.inf) -> None:
+    def __init__(self, memory: float = np.inf, away: Sequence[tuple[float, float]] = ()) -> None:
         self._memory = memory
+        self._away = away
         self.first = np.empty(0)
         self.last = np.empty(0)
         self._room = Room({"first": np.nan, "last": np.nan})
@@ -45,8 +49,11 @@ class Heard:
         self.first[groups] = -np.inf
 
     def quiet(self, now: float) -> F64:
-        """Seconds since each group was heard; NaN for never [groups]."""
-        return np.maximum(now - self.last, 0.0)
+        """Seconds since each group was heard, of those in which it could be; NaN for never [groups]."""
+        out = np.maximum(now - self.last, 0.0)
+        for start, end in self._away:
+            out -= np.maximum(min(now, end) - np.maximum(self.last, start), 0.0)
+        return out
 
     def fresh(self, now: float) -> F64:
         """Seconds since each group was heard for the first time; infinite for before anybody looked [groups]."""

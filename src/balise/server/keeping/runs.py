@@ -16,6 +16,7 @@ SETTLING = 60.0
 """Seconds after a start in which hosts find their console again, so that a restart of it is nobody's outage."""
 FORGET = 100.0
 """Seconds between two runs below which nothing was missed."""
+MOST_ABSENCES = 200
 
 
 class ConsoleRuns:
@@ -40,6 +41,21 @@ class ConsoleRuns:
             return self._number
 
         self._number = self._state.write(write)
+
+    def absences(self) -> list[tuple[float, float]]:
+        """The last stretches, unix seconds, in which hosts could not be heard, however short: between two runs, and
+        until they have found the console again."""
+        newest = select(ConsoleRun).order_by(ConsoleRun.id.desc()).limit(MOST_ABSENCES + 1)
+        rows = self._state.read(lambda s: list(s.scalars(newest)))[::-1]
+        began = [row.began_at for row in rows[1:]]
+        if self._number is None:
+            # This one is not written down yet.
+            began.append(self._clock())
+        found: list[tuple[float, float]] = []
+        for before, after in zip(rows, began, strict=False):
+            heard = max(before.alive_at, found[-1][1]) if found else before.alive_at
+            found.append((heard, after + SETTLING))
+        return found
 
     def gaps(self, start: float, end: float) -> list[tuple[float, float]]:
         """Stretches of [start, end), unix seconds, in which the console was not there; nothing before its first run."""

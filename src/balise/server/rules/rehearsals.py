@@ -63,8 +63,16 @@ class Rehearsals:
     """Finds when a rule would have opened. `zone` is where the hours of the week are those on the wall."""
 
     def __init__(
-        self, *, catalogue: Catalogue, metrics: Metrics, directory: Directory, playing: Playing, zone: tzinfo
+        self,
+        *,
+        catalogue: Catalogue,
+        metrics: Metrics,
+        directory: Directory,
+        playing: Playing,
+        zone: tzinfo,
+        absences: Callable[[], Sequence[tuple[float, float]]],
     ) -> None:
+        self._absences = absences
         self._catalogue = catalogue
         self._metrics = metrics
         self._directory = directory
@@ -97,7 +105,14 @@ class Rehearsals:
 
     def made(self, body: RuleBody, limits_of: LimitsOf) -> Watched:
         """A rule with its groups, not at work."""
-        rule = Watched("", body, catalogue=self._catalogue, directory=self._directory, limits_of=limits_of)
+        rule = Watched(
+            "",
+            body,
+            catalogue=self._catalogue,
+            directory=self._directory,
+            limits_of=limits_of,
+            absences=self._absences(),
+        )
         for part in body.measure.parts.values():
             if self._metrics.metric(part.metric) is None:
                 raise bad_field("rule.measure.metric", f"no metric {part.metric!r} has arrived yet")

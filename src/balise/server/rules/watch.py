@@ -78,6 +78,7 @@ class Watch:
         alerts: AlertBook,
         plans: HeldPlans,
         applications: Callable[[], Members],
+        absences: Callable[[], Sequence[tuple[float, float]]] = list,
     ) -> None:
         self._state = state
         self._store = store
@@ -86,6 +87,9 @@ class Watch:
         self._alerts = alerts
         self._plans = plans
         self._applications = applications
+        self._absences = absences
+        self._absent: Sequence[tuple[float, float]] = ()
+        """When the console was not there, as of this start."""
         self._members: Members = {}
         self._members_until = 0.0
         self.looks: dict[str, Look] = {}
@@ -141,6 +145,7 @@ class Watch:
         with self.lock:
             rows = self._state.read(lambda s: list(s.scalars(select(Rule))))
             kept = self._holds.read()
+            self._absent = self._absences()
             self._version = self._directory.version
             self.rules, self._in_turn = {}, None
             bodies = [(row.name, RuleBody.model_validate(row.body)) for row in rows]
@@ -168,7 +173,12 @@ class Watch:
 
     def _made(self, name: str, body: RuleBody) -> Watched:
         return Watched(
-            name, body, catalogue=self._store.catalogue, directory=self._directory, limits_of=self._plans.limits_of
+            name,
+            body,
+            catalogue=self._store.catalogue,
+            directory=self._directory,
+            limits_of=self._plans.limits_of,
+            absences=self._absent,
         )
 
     def _begun(self, rule: Watched) -> Watched:

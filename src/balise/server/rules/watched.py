@@ -50,8 +50,16 @@ class Watched:
     """A rule's groups and limits, and the feeds that say what there is of each. Times are unix seconds."""
 
     def __init__(
-        self, name: str, body: RuleBody, *, catalogue: Catalogue, directory: Directory, limits_of: LimitsOf
+        self,
+        name: str,
+        body: RuleBody,
+        *,
+        catalogue: Catalogue,
+        directory: Directory,
+        limits_of: LimitsOf,
+        absences: Sequence[tuple[float, float]] = (),
     ) -> None:
+        """`absences` are the stretches in which the console was not there to hear anybody."""
         self.name = name
         self.body = body
         self._limits_of = limits_of
@@ -70,7 +78,7 @@ class Watched:
             for part, value in measure.parts.items()
         }
         self._tree = arithmetic.parse(measure.compute) if measure.compute else None
-        self.heard = Heard(seconds(body.limits.any.memory or "30d"))
+        self.heard = Heard(seconds(body.limits.any.memory or "30d"), absences)
         self.late = Late()
         """What came late of its groups."""
         self.events: EventFeed | None = None
