@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import socket
 import sqlite3
 import time
@@ -356,6 +357,30 @@ def test_a_mean_is_the_same_after_sealing_and_a_restart(tmp_path: Path) -> None:
     assert float(again.watch.looks["mean"].values[0]) == pytest.approx(0.35)
     assert not again.alerts.open
     close(again)
+
+
+@pytest.mark.parametrize("where", ['alpha ne "left out"', 'alpha ne "left out" and host ne "c"', None])
+def test_groups_of_many_hosts_have_the_keys_that_each_has(console: Parts, where: str | None) -> None:
+    """Alerts are found by them after a start, whichever way they were written."""
+    catalogue = console.series.catalogue
+    made = catalogue.metric("m", "1", "gauge", "")
+    values = ['say "x"', "Hälfte\n", "left out", ""]
+    wanted = set()
+    for name in ("a", "quay north é", "c"):
+        known = console.directory.ensure(name)
+        for alpha in values:
+            attributes = (("alpha", alpha), ("zeta", alpha[::-1]), ("other", "1"))
+            layout = catalogue.layouts.of(np.array([catalogue.series_id(known.id, made, attributes, "", "gauge")]))
+            console.series.accept_now(console.series.batch(layout, np.array([time.time_ns()]), np.array([9.0])))
+            if where is None or (alpha != "left out" and ("host" not in where or name != "c")):
+                said = {"alpha": alpha, "host": name, "zeta": alpha[::-1]}
+                wanted.add(json.dumps(said, ensure_ascii=False, sort_keys=True))
+    body = rule("m").model_dump(exclude_none=True)
+    body["measure"] |= {"each": ["host", "zeta", "alpha"]} | ({"where": where} if where else {})
+    console.rules.put("all", RuleBody.model_validate(body), "test")
+    console.watch.tick(time.time())
+    assert set(console.watch.rules["all"].groups.numbers) == wanted
+    assert {key for name, key in console.alerts.open} == wanted
 
 
 def test_arrivals_are_counted_once_while_labels_change(console: Parts) -> None:

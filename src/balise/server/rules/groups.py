@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
@@ -26,6 +27,23 @@ class Group:
     rows: int = 0
 
 
+class Kin:
+    """Groups that are alike but for their host: what is the same of their keys is written once."""
+
+    def __init__(self, values: dict[str, str]) -> None:
+        """`values` are those beside the host's."""
+        self.values = values
+        written = {name: f"{_written(name)}: {_written(value)}" for name, value in sorted(values.items())}
+        before = [text for name, text in written.items() if name < "host"]
+        after = [text for name, text in written.items() if name > "host"]
+        self._begin = "{" + "".join(f"{text}, " for text in before) + '"host": '
+        self._end = "".join(f", {text}" for text in after) + "}"
+
+    def key_of(self, host_name: str) -> str:
+        """`group_key` of a host's."""
+        return f"{self._begin}{_written(host_name)}{self._end}"
+
+
 class Groups:
     """Groups by number and by key. They are never removed, so that a number stays what it was."""
 
@@ -41,6 +59,12 @@ class Groups:
 
     def __getitem__(self, number: int) -> Group:
         return self.all[number]
+
+    def of_kin(self, kin: Kin, host: int, host_name: str) -> int:
+        """The group of a host, a new one if need be: as `of` its name and what its kin have."""
+        key = kin.key_of(host_name)
+        number = self.numbers.get(key)
+        return self._made(Group(intern(key), host, host_name, kin.values)) if number is None else number
 
     def find(self, values: dict[str, str]) -> int | None:
         """The group of these values of `each`."""
@@ -80,6 +104,11 @@ class Groups:
 def _key_of(values: dict[str, str]) -> str:
     """`group_key`, the same text for all rules that have groups of the same things."""
     return _key_of_host(values["host"]) if len(values) == 1 and "host" in values else intern(group_key(values))
+
+
+@lru_cache(maxsize=MOST_HOSTS)
+def _written(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
 
 
 @lru_cache(maxsize=MOST_HOSTS)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -17,7 +17,7 @@ from balise.core.rules.row_map import NONE, RowMap
 from balise.core.series.wire import PointKind
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
-from balise.server.rules.groups import Groups
+from balise.server.rules.groups import Groups, Kin
 from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.query import group_values, lookup_of, values_of_host
 from balise.store.series.roster import Series
@@ -56,6 +56,10 @@ class SeriesFeed:
         self._hosts = hosts
         self._of_hosts = self._where is None and all(n == "host" or filters.is_of_host(n) for n in groups.each)
         """Whether all series of a host are in one group."""
+        others = {name for name in groups.each if name != "host"}
+        others |= filters.attributes_of(self._where) if self._where is not None else set()
+        self._are_kin = "host" in groups.each and not any(n == "host" or filters.is_of_host(n) for n in others)
+        """Whether series of the same attributes are in groups that are alike but for their hosts."""
         self.over = over
         self.measuring = Measuring(value.take, over)
         self._seen = 0
@@ -127,9 +131,30 @@ class SeriesFeed:
     def _groups_for(self, numbers: I64) -> I64:
         """The groups of series, of each as `_group_for`."""
         if not self._of_hosts:
-            return np.array([self._group_of(number) for number in numbers.tolist()], np.int64)
+            found = self._groups_of_kin(numbers) if self._are_kin else map(self._group_of, numbers.tolist())
+            return np.array(list(found), np.int64)
         hosts, which = np.unique(self._catalogue.series.hosts_of(numbers), return_inverse=True)
         return np.array([self._group_of_host(host) for host in hosts.tolist()], np.int64)[which]
+
+    def _groups_of_kin(self, numbers: I64) -> Iterator[int]:
+        """`_group_of` each of some series, most of which have the same attributes."""
+        roster = self._catalogue.series
+        hosts = roster.hosts_of(numbers).tolist()
+        names = {host: self._directory.name(host) if self._is_for(host) else None for host in set(hosts)}
+        kin: dict[int, Kin | None] = {}
+        for number, host, trait in zip(numbers.tolist(), hosts, roster.trait_numbers(numbers).tolist(), strict=True):
+            name = names[host]
+            if name is not None and trait not in kin:
+                kin[trait] = self._kin_of(number)
+            found = kin[trait] if name is not None else None
+            yield OUT if name is None or found is None else self._groups.of_kin(found, host, name)
+
+    def _kin_of(self, number: int) -> Kin | None:
+        """What groups of series with the attributes of this one have in common; None when the rule is not for them."""
+        one = self._catalogue.series.get(number)
+        if one is None or (self._where and not filters.matches(self._where, lookup_of(self._directory, one))):
+            return None
+        return Kin(group_values(self._directory, one, [name for name in self._groups.each if name != "host"]))
 
     def _group_of(self, number: int) -> int:
         one = self._catalogue.series.get(number)

@@ -197,13 +197,18 @@ class Watched:
         for courses in self.courses.values():
             courses.grow(count)
         for number in range(self._limited, count):
-            self._limit(number)
+            # Room that is new has the rule's own limits.
+            self._take_limits(number)
         self._limited = count
 
     def _limit(self, number: int) -> None:
+        self.machine.reset_limits(number)
+        self._take_limits(number)
+
+    def _take_limits(self, number: int) -> None:
+        """What plans say of a group whose limits are the rule's."""
         host = self.groups[number].host
         own = self._limits_of(self.name, host) if host is not None else None
-        self.machine.reset_limits(number)
         if own == OFF:
             self.machine.silence(number)
         elif own is not None:
