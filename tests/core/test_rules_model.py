@@ -231,4 +231,3 @@ def test_rows_are_those_of_a_plain_dict() -> None:
             plain.update(zip(fresh.tolist(), rows.tolist(), strict=True))
             asked = rng.integers(-5, 900, 200)
             assert held.rows(asked).tolist() == [plain.get(n, -1) for n in asked.tolist()]
-            assert [held.row(n) for n in asked[:20].tolist()] == [plain.get(n, -1) for n in asked[:20].tolist()]

@@ -111,6 +111,32 @@ def test_what_waits_is_written_in_one_group_and_in_order() -> None:
     assert len(book.groups) <= 3
 
 
+def test_nobody_is_waited_for_when_as_many_wait_as_lately(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Senders that wait for their answers come again together; no more can come meanwhile."""
+    monkeypatch.setattr("balise.store.writer.GATHER", 3600)
+    book = Book()
+    writer = GroupWriter("t", book.commit, limit=1000)
+
+    async def run() -> None:
+        book.gate.clear()
+        first = [writer.put(0)]
+        await asyncio.sleep(0.05)
+        first += [writer.put(0) for _ in range(7)]
+        book.gate.set()
+        await asyncio.gather(*first)
+        for n in range(1, 20):
+            await asyncio.gather(*(writer.put(n) for _ in range(8)))
+
+    asyncio.run(asyncio.wait_for(run(), 30))
+    monkeypatch.setattr("balise.store.writer.GATHER", 0.01)
+    # Whoever comes alone waits for the others no longer than that.
+    for n in range(20, 24):
+        writer.write(n)
+    writer.close()
+    assert [len(group) for group in book.groups[-4:]] == [1] * 4
+    assert [sorted(set(group)) for group in book.groups[-23:-4]] == [[n] for n in range(1, 20)]
+
+
 def test_more_than_the_limit_is_refused_until_there_is_room() -> None:
     book = Book()
     writer = GroupWriter("t", book.commit, limit=10)

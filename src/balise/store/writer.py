@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import threading
-import time
+from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from typing import Any, Generic, TypeVar
@@ -16,7 +16,9 @@ log = logging.getLogger(__name__)
 
 MOST_AT_ONCE = 512
 GATHER = 0.015
-"""Seconds in which others gather while many are about: each commit costs the same, whatever is in it."""
+"""Seconds at most in which others gather while many are about: each commit costs the same, whatever is in it."""
+LATELY = 16
+"""Groups of which the largest says how many are about."""
 
 
 class Busy(Exception):
@@ -43,6 +45,8 @@ class GroupWriter(Generic[T]):
         self._weight = 0
         self._wake = threading.Condition()
         self._stopping = False
+        self._expected = 1
+        """So many are about; nobody is waited for when they are there."""
         self.failures = 0
         self._thread = threading.Thread(target=self._run, name=name, daemon=True)
         self._thread.start()
@@ -83,7 +87,8 @@ class GroupWriter(Generic[T]):
                 raise Busy
             self._waiting.append((payload, weight, future))
             self._weight += weight
-            self._wake.notify()
+            if len(self._waiting) >= self._expected:
+                self._wake.notify()
 
     def close(self) -> None:
         """Writes what waits and ends the thread."""
@@ -93,19 +98,19 @@ class GroupWriter(Generic[T]):
         self._thread.join(30)
 
     def _run(self) -> None:
-        several = False
+        sizes: deque[int] = deque([1], LATELY)
         while True:
             with self._wake:
-                while not (self._waiting or self._tasks or self._stopping):
-                    self._wake.wait()
-            if several and not self._stopping:
-                time.sleep(GATHER)
-            with self._wake:
+                self._wake.wait_for(lambda: self._waiting or self._tasks or self._stopping)
+                self._expected = max(sizes)
+                self._wake.wait_for(lambda: len(self._waiting) >= self._expected or self._stopping, GATHER)
+                self._expected = 1
                 group, self._waiting = self._waiting[:MOST_AT_ONCE], self._waiting[MOST_AT_ONCE:]
                 tasks, self._tasks = self._tasks[:1], self._tasks[1:]
                 if not group and not tasks and self._stopping:
                     return
-            several = len(group) > 1
+            if group:
+                sizes.append(len(group))
             try:
                 if group:
                     self._write_group(group)

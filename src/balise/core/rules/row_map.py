@@ -18,17 +18,13 @@ class RowMap:
         self._rows = np.empty(0, np.int32)
         self._count = 0
 
-    def row(self, number: int) -> int:
-        """The row of a number; -1 for none."""
-        at = int(self._numbers[: self._count].searchsorted(number))
-        return int(self._rows[at]) if at < self._count and self._numbers[at] == number else NONE
-
     def rows(self, numbers: I64) -> I64:
         """The row of each, -1 for none."""
         if not self._count:
             return np.full(len(numbers), NONE, np.int64)
         held = self._numbers[: self._count]
-        at = np.minimum(held.searchsorted(numbers), self._count - 1)
+        # Of another type than what is looked for, all that is held would be copied first.
+        at = np.minimum(held.searchsorted(numbers.astype(np.int32)), self._count - 1)
         return np.where(held[at] == numbers, self._rows[at], NONE).astype(np.int64)
 
     def add(self, numbers: I64, rows: I64) -> None:

@@ -192,19 +192,16 @@ class SeriesFeed:
         metric = self.metric
         if metric is None:
             return Followed([], [])
-        new: list[int] = []
+        numbers = np.array([n for host in hosts for n in self._catalogue.series_of(metric.id, host)], np.int64)
+        rows = self._row_of.rows(numbers)
+        held = rows != NONE
+        rows, afters = rows[held], self._groups_for(numbers[held])
+        befores = self.measuring.group_of[rows]
         moved: list[tuple[int, int]] = []
-        for host in hosts:
-            for number in self._catalogue.series_of(metric.id, host):
-                row = self._row_of.row(number)
-                if row == NONE:
-                    new.append(number)
-                    continue
-                before, after = int(self.measuring.group_of[row]), self._group_for(self._catalogue.series[number])
-                if before != after:
-                    self._move(row, after)
-                    moved.append((before, after))
-        return Followed(self._add(np.array(new, np.int64)), moved)
+        for place in np.flatnonzero(befores != afters).tolist():
+            self._move(int(rows[place]), int(afters[place]))
+            moved.append((int(befores[place]), int(afters[place])))
+        return Followed(self._add(numbers[~held]), moved)
 
     def groups_of(self, series: Sequence[int]) -> list[int]:
         """The groups of some series."""
