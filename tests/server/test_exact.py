@@ -366,7 +366,7 @@ def test_groups_of_many_hosts_have_the_keys_that_each_has(console: Parts, where:
     made = catalogue.metric("m", "1", "gauge", "")
     values = ['say "x"', "Hälfte\n", "left out", ""]
     wanted = set()
-    for name in ("a", "quay north é", "c"):
+    for name in ("a", "quay north é", "c", "d", "e"):
         known = console.directory.ensure(name)
         for alpha in values:
             attributes = (("alpha", alpha), ("zeta", alpha[::-1]), ("other", "1"))

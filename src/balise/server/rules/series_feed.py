@@ -22,6 +22,8 @@ from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.query import group_values, lookup_of, values_of_host
 from balise.store.series.roster import Series
 
+ALIKE = 4
+"""Series with the same attributes from which on it pays to look at those once."""
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
 
@@ -131,18 +133,20 @@ class SeriesFeed:
     def _groups_for(self, numbers: I64) -> I64:
         """The groups of series, of each as `_group_for`."""
         if not self._of_hosts:
-            found = self._groups_of_kin(numbers) if self._are_kin else map(self._group_of, numbers.tolist())
+            traits = self._catalogue.series.trait_numbers(numbers)
+            alike = self._are_kin and len(np.unique(traits)) * ALIKE <= len(numbers)
+            found = self._groups_of_kin(numbers, traits) if alike else map(self._group_of, numbers.tolist())
             return np.array(list(found), np.int64)
         hosts, which = np.unique(self._catalogue.series.hosts_of(numbers), return_inverse=True)
         return np.array([self._group_of_host(host) for host in hosts.tolist()], np.int64)[which]
 
-    def _groups_of_kin(self, numbers: I64) -> Iterator[int]:
-        """`_group_of` each of some series, most of which have the same attributes."""
+    def _groups_of_kin(self, numbers: I64, traits: I64) -> Iterator[int]:
+        """`_group_of` each of some series, of which many have the same attributes."""
         roster = self._catalogue.series
         hosts = roster.hosts_of(numbers).tolist()
         names = {host: self._directory.name(host) if self._is_for(host) else None for host in set(hosts)}
         kin: dict[int, Kin | None] = {}
-        for number, host, trait in zip(numbers.tolist(), hosts, roster.trait_numbers(numbers).tolist(), strict=True):
+        for number, host, trait in zip(numbers.tolist(), hosts, traits.tolist(), strict=True):
             name = names[host]
             if name is not None and trait not in kin:
                 kin[trait] = self._kin_of(number)
