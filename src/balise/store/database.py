@@ -64,7 +64,7 @@ def open_engine(
     """An engine on a file: WAL, FULL synchronous, readable by its owner alone.
 
     `functions` are called by name in SQL: how many arguments each takes, and what it answers, always the same.
-    `attached` are other files by the names that SQL has for them.
+    `attached` are other files by the names that SQL has for them. `foreign_keys` says whether SQLite holds them.
     """
     for file in (path, *(attached or {}).values()):
         if not file.exists():

@@ -26,6 +26,7 @@ class ConsoleRuns:
         self._state = state
         self._clock = clock
         self._number: int | None = None
+        self._began: float | None = None
 
     def note(self) -> None:
         """Keeps that the console is alive."""
@@ -33,7 +34,7 @@ class ConsoleRuns:
 
         def write(session: Session) -> int:
             if self._number is None:
-                row = ConsoleRun(began_at=now, alive_at=now)
+                row = ConsoleRun(began_at=now if self._began is None else self._began, alive_at=now)
                 session.add(row)
                 session.flush()
                 return row.id
@@ -49,8 +50,9 @@ class ConsoleRuns:
         rows = self._state.read(lambda s: list(s.scalars(newest)))[::-1]
         began = [row.began_at for row in rows[1:]]
         if self._number is None:
-            # This one is not written down yet.
-            began.append(self._clock())
+            # This one is not written down yet, and will have begun now.
+            self._began = self._clock() if self._began is None else self._began
+            began.append(self._began)
         found: list[tuple[float, float]] = []
         for before, after in zip(rows, began, strict=False):
             heard = max(before.alive_at, found[-1][1]) if found else before.alive_at
