@@ -137,13 +137,10 @@ def rows(report: Report) -> None:
 async def load(port: int, token: str, seconds: float, connections: int, zipped: bool) -> tuple[float, list[float]]:
     """Requests a second, and the seconds each took."""
     took: list[float] = []
-    end = time.perf_counter() + seconds
+    marker = 1_700_000_000_000_000_000
+    old = marker.to_bytes(8, "little")
 
-    async def one(number: int) -> None:
-        reader, writer = await asyncio.open_connection("127.0.0.1", port)
-        marker = 1_700_000_000_000_000_000
-        template = body(f"bench-{number}", marker)
-        old = marker.to_bytes(8, "little")
+    async def one(template: bytes, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         while time.perf_counter() < end:
             content = template.replace(old, time.time_ns().to_bytes(8, "little"))
             if zipped:
@@ -160,8 +157,11 @@ async def load(port: int, token: str, seconds: float, connections: int, zipped: 
             assert b" 200 " in status[:16], status
         writer.close()
 
+    templates = [body(f"bench-{number}", marker) for number in range(connections)]
+    opened = [await asyncio.open_connection("127.0.0.1", port) for _ in range(connections)]
     began = time.perf_counter()
-    await asyncio.gather(*(one(i) for i in range(connections)))
+    end = began + seconds
+    await asyncio.gather(*(one(template, *both) for template, both in zip(templates, opened, strict=True)))
     return len(took) / (time.perf_counter() - began), took
 
 

@@ -8,7 +8,6 @@ import time
 from pathlib import Path
 
 import pytest
-from sqlalchemy.orm import Session
 
 from balise.api.access import NewEnrolmentKey
 from balise.api.agents import Facts
@@ -77,9 +76,9 @@ def test_a_token_that_takes_long_to_look_up_holds_up_nobody_else(
     assert console.access.bearer(tokens[1]) is not None
     find, may_go_on = console.access._find_token, threading.Event()
 
-    def slowly(session: Session, token: str) -> tuple[Principal | None, float]:
+    def slowly(token: str) -> tuple[Principal | None, float]:
         may_go_on.wait(20)
-        return find(session, token)
+        return find(token)
 
     monkeypatch.setattr(console.access, "_find_token", slowly)
     paths, ended = console.taking, []

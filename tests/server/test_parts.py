@@ -565,8 +565,8 @@ def test_a_token_that_ends_while_it_is_looked_up_is_not_remembered(
     made, token = console.tokens.make("gateway", "ingest", by="a test")
     find = console.access._find_token
 
-    def late(session: Session, asked: str) -> object:
-        found = find(session, asked)
+    def late(asked: str) -> object:
+        found = find(asked)
         console.tokens.revoke(made.id, "a test")
         return found
 

@@ -148,15 +148,14 @@ class SeriesFeed:
         kin: dict[int, Kin | None] = {}
         for number, host, trait in zip(numbers.tolist(), hosts, traits.tolist(), strict=True):
             name = names[host]
-            if name is not None and trait not in kin:
-                kin[trait] = self._kin_of(number)
-            found = kin[trait] if name is not None else None
+            if name is not None and trait not in kin and (one := roster.get(number)) is not None:
+                kin[trait] = self._kin_of(one)
+            found = kin.get(trait)
             yield OUT if name is None or found is None else self._groups.of_kin(found, host, name)
 
-    def _kin_of(self, number: int) -> Kin | None:
+    def _kin_of(self, one: Series) -> Kin | None:
         """What groups of series with the attributes of this one have in common; None when the rule is not for them."""
-        one = self._catalogue.series.get(number)
-        if one is None or (self._where and not filters.matches(self._where, lookup_of(self._directory, one))):
+        if self._where is not None and not filters.matches(self._where, lookup_of(self._directory, one)):
             return None
         return Kin(group_values(self._directory, one, [name for name in self._groups.each if name != "host"]))
 
