@@ -63,14 +63,18 @@ def _attributes(host: int, i: int, mode: str) -> tuple[tuple[str, str], ...]:
 
 
 def learning(hosts: int) -> dict[str, float]:
-    """Milliseconds a host: of its first body, of the next, and of the first after a start."""
+    """Milliseconds a host: of its first body, of the next, and of the first after a start; and the bytes that a host
+    with 200 series and two points of each takes, all of it."""
     with tempfile.TemporaryDirectory(prefix="balise-bench-") as folder:
         found: dict[str, float] = {}
         for turn in ("first", "again"):
             console = build(Settings(data=Path(folder)))
+            before = _resident()
             for name in (turn, f"{turn} known"):
                 sent = [body(f"host-{i:05d}", time.time_ns()) for i in range(hosts)]
                 found[name] = _taken(console.metric_intake, sent) / hosts * 1e3
+                del sent
+            found.setdefault("bytes", (_resident() - before) / hosts)
             close(console)
     return found
 
@@ -105,11 +109,15 @@ def run(report: Report) -> None:
     report.figure("bytes a series that is known and was not heard yet", f"{found['known']:8.0f}")
     report.figure("opening a store of so many", f"{found['opened']:8.2f} s")
     report.title("Scale: bodies of 200 points, processor time each")
+    a_series = found["heard"]
     found = _apart("learning", report.size(1000, 20))
     report.figure("the first of a host", f"{found['first']:8.2f} ms")
     report.figure("the next", f"{found['first known']:8.2f} ms")
     report.figure("the first after a start", f"{found['again']:8.2f} ms")
     report.budget("hosts a second, that are new", 1000 / found["first"], 500, most=False)
+    report.figure("bytes a host with 200 series and two points", f"{found['bytes']:8.0f}")
+    rest = found["bytes"] - POINTS * (a_series + 8)
+    report.figure("of that beside its series and their points", f"{rest:8.0f}")
     measured(report)
 
 
