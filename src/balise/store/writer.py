@@ -103,7 +103,8 @@ class GroupWriter(Generic[T]):
             with self._wake:
                 self._wake.wait_for(lambda: self._waiting or self._tasks or self._stopping)
                 self._expected = max(sizes)
-                self._wake.wait_for(lambda: len(self._waiting) >= self._expected or self._stopping, GATHER)
+                if self._waiting:
+                    self._wake.wait_for(lambda: len(self._waiting) >= self._expected or self._stopping, GATHER)
                 self._expected = 1
                 group, self._waiting = self._waiting[:MOST_AT_ONCE], self._waiting[MOST_AT_ONCE:]
                 tasks, self._tasks = self._tasks[:1], self._tasks[1:]

@@ -33,7 +33,8 @@ class Kin:
     def __init__(self, values: dict[str, str]) -> None:
         """`values` are those beside the host's."""
         self.values = values
-        written = {name: f"{_written(name)}: {_written(value)}" for name, value in sorted(values.items())}
+        # Host names are remembered as they are written, values are not: those may be long.
+        written = {name: json.dumps({name: value}, ensure_ascii=False)[1:-1] for name, value in sorted(values.items())}
         before = [text for name, text in written.items() if name < "host"]
         after = [text for name, text in written.items() if name > "host"]
         self._begin = "{" + "".join(f"{text}, " for text in before) + '"host": '

@@ -78,7 +78,7 @@ class Watch:
         alerts: AlertBook,
         plans: HeldPlans,
         applications: Callable[[], Members],
-        absences: Callable[[], Sequence[tuple[float, float]]] = list,
+        absences: Callable[[], Sequence[tuple[float, float]]],
     ) -> None:
         self._state = state
         self._store = store
@@ -372,15 +372,21 @@ class Watch:
         wanted = {rule: np.unique(np.array(numbers, np.int64)) for rule, numbers in added.items() if numbers}
         if not wanted:
             return
-        series = np.unique(np.concatenate(list(wanted.values())))
-        by_host = series[self._store.catalogue.series.hosts_of(series).argsort(kind="stable")]
-        for first in range(0, len(by_host), MOST_TOGETHER):
-            part = np.sort(by_host[first : first + MOST_TOGETHER])
-            self._fill_part(part, {rule: mine[np.isin(mine, part)] for rule, mine in wanted.items()}, now, old=old)
-
-    def _fill_part(self, series: I64, wanted: Mapping[Watched, I64], now: float, *, old: bool) -> None:
-        """Puts what the store has of some series, ascending, into the windows of rules."""
         behind = {rule: self._behind_of(rule) for rule in wanted}
+        series = np.unique(np.concatenate(list(wanted.values())))
+        part_of = np.empty(len(series), np.int64)
+        by_host = self._store.catalogue.series.hosts_of(series).argsort(kind="stable")
+        part_of[by_host] = np.arange(len(series)) // MOST_TOGETHER
+        parts = {rule: part_of[series.searchsorted(mine)] for rule, mine in wanted.items()}
+        for part in range(int(part_of.max()) + 1):
+            some = {rule: mine[parts[rule] == part] for rule, mine in wanted.items()}
+            self._fill_part(series[part_of == part], some, behind, now, old=old)
+
+    def _fill_part(
+        self, series: I64, wanted: Mapping[Watched, I64], behind: Mapping[Watched, float], now: float, *, old: bool
+    ) -> None:
+        """Puts what the store has of some series, ascending, into the windows of rules; `behind` are the seconds by
+        which clocks of theirs are."""
         windows = min(now - self._reach_of(rule) - behind[rule] for rule in wanted)
         far = min(now - self._depth_of(rule) - behind[rule] for rule in wanted)
         growing = [mine for rule, mine in wanted.items() if self._depth_of(rule) > self._reach_of(rule)]

@@ -57,7 +57,7 @@ class Watched:
         catalogue: Catalogue,
         directory: Directory,
         limits_of: LimitsOf,
-        absences: Sequence[tuple[float, float]] = (),
+        absences: Sequence[tuple[float, float]],
     ) -> None:
         """`absences` are the stretches in which the console was not there to hear anybody."""
         self.name = name

@@ -100,14 +100,6 @@ class Keys(NamedTuple):
     age: int
 
 
-class Parted(NamedTuple):
-    """The metrics of a host's series, [n], and of each where its own stand: a fleet's come alike, one after the
-    other."""
-
-    metrics: I64
-    places: list[tuple[int, I64 | slice]]
-
-
 Wanted = tuple[Metric, Sequence[Trait]]
 
 
@@ -129,7 +121,6 @@ class Catalogue:
         self._noted: set[int] = set()
         """Metrics with the number of names that they noted."""
         self._noted_of = 0
-        self._parted = Parted(np.empty(0, np.int64), [])
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
@@ -263,9 +254,7 @@ class Catalogue:
         metrics, traits = keys >> 32, keys & 0xFFFFFFFF
         self.series.add_many(int(numbers[0]), host, metrics, traits)
         own.add_many(keys, numbers)
-        if not np.array_equal(self._parted.metrics, metrics):
-            self._parted = Parted(metrics, [(number, _as_slice(mine)) for number, mine in _apart(metrics)])
-        for number, mine in self._parted.places:
+        for number, mine in _apart(metrics):
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
@@ -389,12 +378,6 @@ def _apart(values: I64) -> Iterator[tuple[int, I64]]:
     ends = np.append(starts[1:], len(held))
     for value, start, end in zip(held[starts].tolist(), starts.tolist(), ends.tolist(), strict=True):
         yield value, order[start:end]
-
-
-def _as_slice(places: I64) -> I64 | slice:
-    """Places as a slice where they are one after the other."""
-    first, last = int(places[0]), int(places[-1])
-    return slice(first, last + 1) if last - first == len(places) - 1 else places
 
 
 def _interned(made: Trait) -> Trait:

@@ -25,7 +25,7 @@ from balise.core.series.wire import PointKind
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Head
 from balise.store.series.matrices import DAY, LONGEST_RUN, REPLACED
-from balise.store.series.recent import Asked, Points, Recent, again, in_order, spread, together
+from balise.store.series.recent import Asked, Points, Recent, in_order, spread, together
 from balise.store.series.seal import ordered_once
 from balise.store.series.tails import Tails
 from balise.store.series.unpacked import Unpacked
@@ -166,7 +166,7 @@ class Reader:
             lo, hi = times.searchsorted((start, end)).tolist()
             if lo < hi:
                 inside = values[:, lo:hi].reshape(-1)
-                found.append((sealed[places].repeat(hi - lo), again(times[lo:hi], len(places)), inside))
+                found.append((sealed[places].repeat(hi - lo), np.tile(times[lo:hi], len(places)), inside))
         return found
 
     def _sealed_since(self, ids: I64, start: int) -> tuple[I64, I64]:

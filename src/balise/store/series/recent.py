@@ -229,8 +229,8 @@ class _Part(NamedTuple):
             values = values[:, columns]
             if self.stripe.layout.plain:
                 # A series after the other, which is nearly in order.
-                return places.repeat(len(times)), again(times, len(places)), values.T.reshape(-1)
-            return again(places, len(times)), times.repeat(len(places)), values.reshape(-1)
+                return places.repeat(len(times)), np.tile(times, len(places)), values.T.reshape(-1)
+            return np.tile(places, len(times)), times.repeat(len(places)), values.reshape(-1)
         times, values = times[:, columns], values[:, columns]
         where = np.broadcast_to(places, times.shape)
         inside = (times >= start) & (times < end)
@@ -262,12 +262,6 @@ def spread(lows: I64, sizes: I64) -> tuple[I64, I64]:
     return which, np.arange(len(which)) + np.repeat(lows - (ends - sizes), sizes)
 
 
-def again(values: I64, times: int) -> I64:
-    """All values, so many times one after the other."""
-    out: I64 = values[np.newaxis].repeat(times, axis=0).reshape(-1)
-    return out
-
-
 def together(pieces: Sequence[Points]) -> Points:
     """Pieces one after the other."""
     if len(pieces) == 1:
@@ -287,10 +281,13 @@ def in_order(points: Points) -> Points:
         return points
     # What is stored and what is recent are each nearly in order, and one is later than the other.
     order = rows.argsort(kind="stable")
-    if not _ascending(rows[order], times[order]).all():
-        order = np.lexsort((times, rows))
     rows, times, values = rows[order], times[order], values[order]
-    first = np.concatenate([[True], _ascending(rows, times)])
+    later = _ascending(rows, times)
+    if not later.all():
+        order = np.lexsort((times, rows))
+        rows, times, values = rows[order], times[order], values[order]
+        later = _ascending(rows, times)
+    first = np.concatenate([[True], later])
     return (rows, times, values) if first.all() else (rows[first], times[first], values[first])
 
 
