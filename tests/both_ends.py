@@ -38,6 +38,9 @@ class TakesAll:
         self.asked.append(token)
         return Caller(200, "ingest known") if token == "known" else Caller(401, "not known")
 
+    def begin(self, _sent: Sent) -> None:
+        """Nothing is known of any."""
+
     async def take(self, sent: Sent) -> Taken:
         self.sent.append(sent)
         await self.may_go_on.wait()

@@ -158,6 +158,38 @@ def test_windows_and_limits_agree_with_a_plain_engine(
         assert machine.level.tolist() == [p.level(now, v) for p, v in zip(plainly, wanted, strict=True)]
 
 
+@settings(max_examples=often(60), deadline=None)
+@given(
+    st.lists(
+        st.lists(
+            st.tuples(st.integers(0, 2), st.integers(0, 90), st.sampled_from([1.0, 4.0, 9.0])),
+            max_size=60,
+            unique_by=lambda point: point[:2],
+        ),
+        max_size=3,
+    ),
+    st.sampled_from(["avg", "last", "rate", "change"]),
+    st.sampled_from([5.0, 60.0]),
+)
+def test_points_that_come_at_once_are_as_points_one_by_one(
+    bunches: list[list[tuple[int, int, float]]], take: str, over: float
+) -> None:
+    """In windows, and in what tells when a series has stopped; each bunch is of later times than those before, or not."""
+    at_once, singly = Measuring(take, over), Measuring(take, over)  # type: ignore[arg-type]
+    for one in (at_once, singly):
+        one.add([Row(kind, group) for group, kind in enumerate(("gauge", "counter", "delta"))])  # type: ignore[arg-type]
+    for turn, bunch in enumerate(bunches):
+        now = START + 90 + 50 * turn
+        points = sorted((row, START + 50 * turn + second, value) for row, second, value in bunch)
+        rows, times, values = (np.array([p[i] for p in points]) for i in range(3))
+        at_once.observe(rows.astype(np.int64), times.astype(float), values.astype(float), now)
+        for row, at, value in sorted(points, key=lambda point: point[:2]):
+            singly.observe(np.array([row]), np.array([at]), np.array([value]), now)
+        for later in (0, 3, 30, 120):
+            np.testing.assert_array_equal(at_once.values(now + later), singly.values(now + later))
+            assert at_once.silent(now + later).tolist() == singly.silent(now + later).tolist()
+
+
 def test_one_clock_ahead_blinds_nobody_else() -> None:
     """A host ten minutes ahead: the mean of the other one, over a minute, is what it was."""
     measuring = Measuring("avg", 60.0)

@@ -13,13 +13,18 @@ from sqlalchemy.orm import Session
 
 from balise.api.access import Scope
 from balise.core.moments import NS
-from balise.core.series.forms import FEW
+from balise.core.series.forms import FEW, form_of, groups_of, metric_form_of
+from balise.core.series.shapes import Shape
+from balise.front.frames import METRICS, Sent
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
+from balise.server.receive.templates import Templates
 from balise.server.settings import Settings
 from balise.store.exports.view import SeriesView
 from balise.store.series.catalogue import Catalogue
+from balise.store.series.head import Batch
+from balise.store.writer import Busy
 from sending import log_request
 
 SENDER = Principal("a collector", "administrator")
@@ -59,6 +64,67 @@ def test_each_point_is_of_its_host_when_it_comes_first_and_again(console: Parts,
             assert times.tolist() == moments
             assert values.tolist() == [100.0 * turn + number + berth for turn in range(3)]
     assert console.metric_intake.shape_hits == (2 if hosts <= FEW else 0)
+
+
+def test_what_is_known_of_a_body_is_begun_at_once_and_nothing_else(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As it comes over the line: what was learnt before needs no task of its own; all else is left to `take`."""
+    paths, now = console.taking, time.time_ns()
+    token, shown = (console.tokens.make(name, role, by="test")[1] for name, role in (("s", "ingest"), ("w", "viewer")))
+    bodies = [body(1, now - age * NS, float(age)) for age in (30, 20, 10)]
+
+    async def send() -> None:
+        first = Sent(METRICS, token, bodies[0])
+        assert paths.begin(first) is None  # nobody has looked whose token it is
+        assert (await paths.take(first)).status == 200
+        for again in bodies[1:]:
+            durable = paths.begin(Sent(METRICS, token, again))
+            assert durable is not None
+            await durable
+        assert (await paths.take(Sent(METRICS, shown, bodies[0]))).status == 403
+        ahead = body(1, now + 3600 * NS, 0.0)
+        for other in (
+            Sent(METRICS, shown, bodies[2]),
+            Sent(METRICS, token, bodies[2], as_json=True),
+            Sent(METRICS, token, ahead),
+            Sent(METRICS, token, body(2, now, 0.0)),
+            Sent(METRICS, token, b"not protobuf"),
+        ):
+            assert paths.begin(other) is None
+        monkeypatch.setattr(console.series, "accept", refuse)
+        assert paths.begin(Sent(METRICS, token, bodies[2])) is None
+        assert (await paths.take(Sent(METRICS, token, bodies[2]))).status == 503
+
+    asyncio.run(send())
+    [one, _] = console.series.catalogue.metrics["tide"].series
+    [(times, values)] = console.series.reader.raw([one], 0, now + 1)
+    assert values.tolist() == [30.0, 20.0, 10.0] and times.tolist() == [now - age * NS for age in (30, 20, 10)]
+    known = console.directory.find("pier-0")
+    assert known is not None and known.last_seen is not None
+
+
+def refuse(_batch: Batch) -> None:
+    raise Busy
+
+
+def test_what_bytes_say_is_told_as_their_digest_tells_it() -> None:
+    """Of many shapes, whose bytes change in their numbers and beside them, with room for some of them alone."""
+    templates, shapes = Templates(4000), dict[int, Shape]()
+    for turn in range(4):
+        for hosts in range(1, 8):
+            for name in (b"tide", b"wind", b"tide"):
+                content = body(hosts, 1_800_000_000 * NS + turn, turn + 0.5).replace(b"tide", name)
+                for one in (content, content + b"more"):
+                    shape = shapes.setdefault(hosts, shape_of(content))
+                    assert templates.digest(shape, one) == shape.digest(one)
+
+
+def shape_of(content: bytes) -> Shape:
+    [*groups] = groups_of(content)
+    return Shape.joined(
+        (group.start, form_of(content[group.start : group.end], metric_form_of).shape) for group in groups
+    )
 
 
 def sent_by(host: str) -> bytes:

@@ -9,7 +9,7 @@ import struct
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 _HEAD = struct.Struct("<IBQ")
 """How many bytes follow the head, of which kind they are, and which question they belong to."""
@@ -55,8 +55,7 @@ _TAKEN = struct.Struct("<HHB")
 _COUNT = struct.Struct("<I")
 
 
-@dataclass(frozen=True)
-class Sent:
+class Sent(NamedTuple):
     """A delivery as it came, unpacked.
 
     Args:
@@ -93,8 +92,7 @@ class Sent:
         )
 
 
-@dataclass(frozen=True)
-class Taken:
+class Taken(NamedTuple):
     """What is answered to a delivery; `retry` is after how many seconds it may come again, 0 for nothing said."""
 
     status: int

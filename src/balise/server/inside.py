@@ -9,11 +9,13 @@ from typing import Any
 
 from starlette.types import ASGIApp, Message
 
-from balise.front.frames import PATHS, Ends, Figures, Kind, Line, Sent, count_of, packed_head, unpacked_request
-from balise.server.receive.taking import Taking, ending
+from balise.front.frames import PATHS, Ends, Figures, Kind, Line, Sent, Taken, count_of, packed_head, unpacked_request
+from balise.server.receive.taking import Taking, refusal
 
 AHEAD, PIECE = 256 << 10, 64 << 10
 """Bytes of an answer that are sent ahead of whoever takes it, and at once."""
+TAKEN = Taken(200, b"")
+"""All of a delivery is taken."""
 log = logging.getLogger(__name__)
 
 
@@ -105,10 +107,10 @@ class Inside(Line):
         self._application = application
         self._taking = taking
         self._asked: dict[int, Asked] = {}
-        self._tasks: set[asyncio.Task[None]] = set()
+        self._tasks: set[asyncio.Future[None]] = set()
         self.hears |= {
             Kind.WHO: lambda number, content: self._do(self._who(number, content)),
-            Kind.TAKE: lambda number, content: self._do(self._take(number, content)),
+            Kind.TAKE: self._take,
             Kind.ASK: self._ask,
             Kind.MORE: self._more,
             Kind.LEFT: self._leave,
@@ -138,12 +140,27 @@ class Inside(Line):
         caller = await self._taking.caller(PATHS[content[0]], content[1:].decode("latin-1"))
         self.say(Kind.KNOWN, number, caller.packed())
 
-    async def _take(self, number: int, content: bytes) -> None:
+    def _take(self, number: int, content: bytes) -> None:
         sent = Sent.unpacked(content)
+        # A task for each delivery would take as long as what most of them need.
+        durable = self._taking.begin(sent)
+        if durable is None:
+            self._do(self._take_whole(number, sent))
+        else:
+            self._tasks.add(durable)
+            durable.add_done_callback(lambda done: self._took(number, sent, done))
+
+    def _took(self, number: int, sent: Sent, durable: asyncio.Future[None]) -> None:
+        self._tasks.discard(durable)
+        error = asyncio.CancelledError() if durable.cancelled() else durable.exception()
+        taken = TAKEN if error is None else refusal(sent, error)
+        self.say(Kind.TAKEN, number, taken.packed())
+
+    async def _take_whole(self, number: int, sent: Sent) -> None:
         try:
             taken = await self._taking.take(sent)
-        except asyncio.CancelledError:
-            self.say(Kind.TAKEN, number, ending(sent).packed())
+        except asyncio.CancelledError as error:
+            self.say(Kind.TAKEN, number, refusal(sent, error).packed())
             raise
         self.say(Kind.TAKEN, number, taken.packed())
 

@@ -25,7 +25,7 @@ Mask = NDArray[np.bool_]
 GROUPS_AT_ONCE = 4096
 """Groups whose points are looked at together."""
 MANY = 4
-"""Where more than one group in so many was touched, all are worked out."""
+"""Where more than one series in so many changed, all groups are worked out."""
 OUT = -1
 """The group of a series that no longer belongs to the rule."""
 
@@ -141,12 +141,12 @@ class Measuring:
         """Values of all groups; worked out anew are those of which the windows of some rows changed."""
         if self.windows.newest_only:
             return self._combined(self._inside, self._whole)
-        touched = self.group_of[changed]
-        groups = np.unique(touched[touched >= 0])
-        if self._stale or MANY * len(groups) > self.groups:
+        if self._stale or MANY * len(changed) > len(self.group_of):
             self._stale = False
             self._known = self._combined(self._inside, self._whole)
-        elif len(groups):
+        elif len(changed):
+            touched = self.group_of[changed]
+            groups = np.unique(touched[touched >= 0])
             # A row without a group looks at the last place, which is kept free.
             mine = np.zeros(self.groups + 1, bool)
             mine[groups] = True

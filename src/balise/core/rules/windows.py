@@ -23,6 +23,8 @@ MOST_CELLS = 8_000_000
 """Room for points that all windows of a rule may take together, as long as each series has `ALWAYS` of them; of a
 series that sends more, the oldest points are left out."""
 ALWAYS = 32
+LAST_POINTS = 4
+"""Of so many points the gaps between are known."""
 _BLOCK = 16_384
 _FIELDS: dict[str, set[str]] = {
     "min": {"low"},
@@ -117,11 +119,57 @@ class Windows:
         if not again.any():
             self._observe_once(rows, times, values, came_at)
             return
-        first = np.flatnonzero(np.append(True, ~again))
-        turn = np.arange(len(rows)) - np.repeat(first, np.diff(first, append=len(rows)))
+        first = np.append(True, ~again)
+        starts = np.flatnonzero(first)
+        counts = np.diff(starts, append=len(rows))
+        turn = np.arange(len(rows)) - np.repeat(starts, counts)
+        if not self.newest_only and self._observe_many(rows, times, values, first, counts, came_at):
+            return
+        if self.newest_only:
+            # The last points of a series tell all that is kept of it: its value, and how far apart they are.
+            left = np.repeat(counts, counts) - turn
+            last = left <= LAST_POINTS
+            rows, times, values, turn = rows[last], times[last], values[last], LAST_POINTS - left[last]
         for nth in range(int(turn.max()) + 1):
             now = turn == nth
             self._observe_once(rows[now], times[now], values[now], came_at)
+
+    def _observe_many(self, rows: I64, times: F64, values: F64, first: Mask, counts: I64, came_at: float) -> bool:
+        """Takes points of which all are later than what is there, several of each row, in order; answers whether it
+        did. `first` are the first of each row, `counts` how many each has."""
+        own, before = rows[first], np.append(-np.inf, times[:-1])
+        before[first] = self.last_time[own]
+        if not (times > before).all():
+            return False
+        newest = np.cumsum(counts) - 1
+        floor = times[newest] - self.over
+        # Of what is before a window its last point counts, from which growth is seen.
+        kept = times > np.repeat(floor, counts)
+        kept[:-1] |= kept[1:]
+        left = np.repeat(newest, counts) - np.arange(len(rows))
+        more = np.add.reduceat(kept, np.flatnonzero(first), dtype=np.int64)
+        if not self._make_room(own, more, floor):
+            return False
+        for back in range(LAST_POINTS - 1)[::-1]:
+            self._see_gaps(rows[left == back], (times - before)[left == back])
+        self.last_time[own], self.last_value[own], self._came_at[own] = times[newest], values[newest], came_at
+        place = np.repeat(self._start[own] + self._size[own] + more, more) - left[kept] - 1
+        self._times[rows[kept], place % self._times.shape[1]] = times[kept]
+        self._values[rows[kept], place % self._times.shape[1]] = values[kept]
+        self._size[own] += more.astype(np.int32)
+        self._dirty[own] = True
+        return True
+
+    def _make_room(self, rows: I64, more: I64, floor: F64) -> bool:
+        """Room for `more` points of each of some rows; answers whether there can be."""
+        tight = self._size[rows] + more > self._times.shape[1]
+        if tight.any():
+            self._let_go(rows[tight], floor[tight])
+            while int((self._size[rows] + more).max()) > self._times.shape[1]:
+                if not self._may_widen:
+                    return False
+                self._double()
+        return True
 
     def _observe_once(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
         fresh = times > self.last_time[rows]
@@ -171,12 +219,21 @@ class Windows:
 
     def _widen(self, full: I64) -> None:
         width = self._times.shape[1]
-        if 2 * width > ALWAYS and 2 * width * len(self) > MOST_CELLS:
+        if not self._may_widen:
             stuck = full[self._size[full] == width]
             self._start[stuck] = (self._start[stuck] + 1) % width
             self._size[stuck] -= 1
             self.left_out += len(stuck)
-            return
+        else:
+            self._double()
+
+    @property
+    def _may_widen(self) -> bool:
+        width = 2 * self._times.shape[1]
+        return width <= ALWAYS or width * len(self) <= MOST_CELLS
+
+    def _double(self) -> None:
+        """Twice as many places for each row."""
         every = np.arange(len(self))
         times, values, there = self._ordered(every)
         self._times = np.hstack([np.where(there, times, -np.inf), np.full_like(times, -np.inf)])

@@ -31,6 +31,7 @@ class Shape:
         "_given_values",
         "_ignored",
         "_integer",
+        "_integers",
         "_time_at",
         "_value_at",
     )
@@ -48,6 +49,7 @@ class Shape:
         """`loose` are places of other numbers that may change, `ignored` spans of bytes that may."""
         self._value_at, self._time_at = value_at.astype(np.int32), time_at.astype(np.int32)
         self._integer = integer
+        self._integers = np.flatnonzero(integer)
         self._given_values, self._given_times = given_values, given_times
         self._given = bool((value_at < 0).any() or (time_at < 0).any())
         self._ignored = list(ignored)
@@ -142,9 +144,8 @@ class Shape:
         if self._given:
             return self._gather_with_given(as_int, as_float)
         values = as_float[self._value_at]
-        if self._integer.any():
-            places = np.flatnonzero(self._integer)
-            values[places] = as_int[self._value_at[places]]
+        if len(self._integers):
+            values[self._integers] = as_int[self._value_at[self._integers]]
         return as_int[self._time_at], values
 
     def _gather_with_given(self, as_int: I64, as_float: F64) -> tuple[I64, F64]:
@@ -159,7 +160,7 @@ class Shape:
         return times, values
 
 
-def digest_of(blanked: bytearray) -> bytes:
+def digest_of(blanked: bytes | bytearray) -> bytes:
     return blake2b(blanked, digest_size=16).digest()
 
 

@@ -51,7 +51,8 @@ class Hearing:
         """The hosts of a layout, each with the newest of its times, nanoseconds."""
         hosts, index = self.hosts_in(layout)
         if len(times) == 1 or len(hosts) == 1:
-            return [(host, int(times.max())) for host in hosts.tolist()]
+            newest_of_all = int(times[0]) if len(times) == 1 else int(times.max())
+            return [(host, newest_of_all) for host in hosts.tolist()]
         newest = np.zeros(len(hosts), np.int64)
         np.maximum.at(newest, index, times)
         return list(zip(hosts.tolist(), newest.tolist(), strict=True))

@@ -6,11 +6,13 @@ import threading
 from collections import Counter, OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.series.shapes import Shape
+from balise.server.receive.templates import Templates
 from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
@@ -21,16 +23,22 @@ Sender = tuple[str, int | None]
 """Its name, and the number of its host or token."""
 Key = tuple[Sender, bytes, int]
 """A sender, the bytes of a resource, and how many come after them."""
+TEMPLATE_BYTES = 16 << 20
+"""Bytes that are kept to tell quickly what bodies say."""
 ALIKE = 4
 """Bodies of one sender, resource and length that are told apart."""
 
 
-@dataclass(frozen=True)
-class Points:
-    """`times` int64 nanoseconds [n]; `values` float64 [n]."""
+class Points(NamedTuple):
+    """`times` int64 nanoseconds [n], or [1] when all are of one moment; `values` float64 [n]."""
 
     times: I64
     values: F64
+
+    @property
+    def each_time(self) -> I64:
+        """The time of each point [n]."""
+        return np.broadcast_to(self.times, self.values.shape)
 
 
 @dataclass(frozen=True)
@@ -59,7 +67,12 @@ class KnownBody:
         if self.begun:
             times = np.concatenate([times, np.array(self.begun, np.int64)])
             values = np.concatenate([values, np.zeros(len(self.begun))])
-        return Points(times, values)
+        return Points(folded(times), values)
+
+
+def folded(times: I64) -> I64:
+    """Times, or the one that they all are."""
+    return times[:1] if len(times) > 1 and bool((times == times[0]).all()) else times
 
 
 class KnownBodies:
@@ -70,6 +83,7 @@ class KnownBodies:
         self._lock = threading.Lock()
         self._held: OrderedDict[Key, tuple[KnownBody, ...]] = OrderedDict()
         self._shapes: Counter[Shape] = Counter()
+        self._templates = Templates(TEMPLATE_BYTES)
         self.size = 0
         self.changes = 0
         """How often something was kept or forgotten."""
@@ -77,7 +91,7 @@ class KnownBodies:
     def find(self, key: Key, rest: bytes) -> KnownBody | None:
         """What is known of the bytes after a resource, if they say what was said before."""
         for known in self._held.get(key, ()):
-            if known.shape.digest(rest) == known.digest:
+            if self._templates.digest(known.shape, rest) == known.digest:
                 with self._lock:
                     if key in self._held:
                         self._held.move_to_end(key)
@@ -119,4 +133,5 @@ class KnownBodies:
             self.changes += 1
             self._held.clear()
             self._shapes.clear()
+            self._templates.forget()
             self.size = 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
 from collections import Counter
 from collections.abc import Sequence
@@ -22,7 +23,7 @@ from balise.server.receive.arrivals import Arrivals
 from balise.server.receive.bodies import AHEAD, DAY, HeavyBodies, Outcome, Room, kept_of_resource, resource_host
 from balise.server.receive.form_book import FormBook
 from balise.server.receive.hearing import Hearing
-from balise.server.receive.known import KnownBodies, KnownBody, Points, Sender
+from balise.server.receive.known import KnownBodies, KnownBody, Points, Sender, folded
 from balise.server.receive.known_file import read_known, write_known
 from balise.server.receive.otlp_json import metrics_from_json
 from balise.server.receive.restless import Restless
@@ -105,7 +106,7 @@ class MetricIntake:
         if as_json:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: metrics_from_json(sent), as_json=True)
-        sender = (principal.name, principal.host if principal.host is not None else principal.token)
+        sender = _sender_of(principal)
         quick = self._quick(principal, sender, body)
         if quick is None:
             self.shape_misses += 1
@@ -127,6 +128,30 @@ class MetricIntake:
             if of_host:
                 self._hearing.note_alive(batch)
         return outcome
+
+    def take_known(
+        self, principal: Principal, body: bytes, *, behind: float | None = None
+    ) -> asyncio.Future[None] | None:
+        """`take` of a body of which all is known and taken: done when it is durable. None for any other, of which
+        nothing is done. Raises as `take` does."""
+        self._room.on_disk()
+        self._admission.check_kind(principal, "metrics")
+        found = self._quick(principal, _sender_of(principal), body)
+        if found is None or any(one.known.skipped for one in found):
+            return None
+        layout, points = self._points_of(found)
+        if layout is None or not len(points.values) or not self._is_in_time(points.times, now_nanos()):
+            return None
+        batch = self._store.batch(layout, points.times, points.values)
+        durable = self._store.accept(batch)
+        self.shape_hits += 1
+        self._hearing.note_clocks(layout, points.times, None, behind)
+        durable.add_done_callback(lambda done: self._note_alive(done, batch))
+        return durable
+
+    def _note_alive(self, durable: asyncio.Future[None], batch: Batch) -> None:
+        if not durable.cancelled() and durable.exception() is None:
+            self._hearing.note_alive(batch)
 
     def _quick(self, principal: Principal, sender: Sender, body: bytes) -> list[Found] | None:
         """What is known of each group of a body; None when it takes longer to look at, or has to be learnt."""
@@ -162,7 +187,7 @@ class MetricIntake:
         layouts = [one.known.layout for one in held if one.known.layout is not None]
         none = np.empty(0, np.int64)
         points = Points(
-            np.concatenate([none, *(piece.times for piece in pieces)]),
+            folded(np.concatenate([none, *(piece.each_time for piece in pieces)])),
             np.concatenate([none.astype(np.float64), *(piece.values for piece in pieces)]),
         )
         if not held:
@@ -318,15 +343,13 @@ class MetricIntake:
         if not len(points.values) or layout is None:
             self.counters["points.rejected"] += skipped
             return None, outcome
-        now = now_nanos()
-        times, oldest = points.times, now - int(self._store.retention.raw * DAY)
-        low, high = int(times.min()), int(times.max())
-        if low <= 0:
+        now, times = now_nanos(), points.times
+        if _ends(times)[0] <= 0:
             times = np.where(times == 0, arrived or now, times)
-            low, high = int(times.min()), int(times.max())
-        if low >= oldest and high <= now + AHEAD:
+        if self._is_in_time(times, now):
             return self._store.batch(layout, times, points.values), outcome
-        good = (times >= oldest) & (times <= now + AHEAD)
+        times = Points(times, points.values).each_time
+        good = (times >= self._oldest(now)) & (times <= now + AHEAD)
         lost = int((~good).sum())
         self.counters["points.out-of-time"] += lost
         why = (
@@ -337,6 +360,14 @@ class MetricIntake:
             return None, Outcome(skipped + lost, why)
         layout = self._store.catalogue.layouts.of(layout.series[good])
         return self._store.batch(layout, times[good], points.values[good]), Outcome(skipped + lost, why)
+
+    def _is_in_time(self, times: I64, now: int) -> bool:
+        low, high = _ends(times)
+        return low >= self._oldest(now) and high <= now + AHEAD
+
+    def _oldest(self, now: int) -> int:
+        """The earliest moment of which points are taken, nanoseconds."""
+        return now - int(self._store.retention.raw * DAY)
 
     def forget_shapes(self) -> None:
         """A host or series have left: what was known of bodies is looked at anew."""
@@ -371,6 +402,15 @@ class MetricIntake:
         """Memory is short: forms are learnt anew. What is known of senders stays, as without it each body costs more
         than it holds."""
         self._forms.forget()
+
+
+def _sender_of(principal: Principal) -> Sender:
+    return principal.name, principal.host if principal.host is not None else principal.token
+
+
+def _ends(times: I64) -> tuple[int, int]:
+    """The first and the last of some moments."""
+    return (int(times[0]),) * 2 if len(times) == 1 else (int(times.min()), int(times.max()))
 
 
 def _traits_of(metric: MetricForm, kept: Kept) -> list[Trait]:

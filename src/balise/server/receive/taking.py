@@ -63,6 +63,19 @@ class Taking:
             return Caller(503, f"nobody can be let in at the moment ({_why_not(error, path)})")
         return Caller(200, f"{principal.role} {principal.name}")
 
+    def begin(self, sent: Sent) -> asyncio.Future[None] | None:
+        """Takes a delivery of which all is known, as most are: done when it is durable, or failed with what `refusal`
+        tells. None for any other, which `take` takes; nothing is done then."""
+        if sent.path != METRICS or sent.as_json:
+            return None
+        principal = (self._access.remembered(sent.token) or (None,))[0]
+        if principal is None or principal.role == WAITING or not principal.may_deliver:
+            return None
+        try:
+            return self._metrics.take_known(principal, sent.body, behind=_behind(principal, sent))
+        except Exception:  # noqa: BLE001  `take` fails as well, and says why
+            return None
+
     async def take(self, sent: Sent) -> Taken:
         """Takes a delivery, and says what became of it."""
         try:
@@ -70,27 +83,14 @@ class Taking:
             if sent.path == RELAYED:
                 return Taken(200, await self._relayed(principal, sent), as_json=True)
             outcome = await self._take(principal, sent)
-        except Denied as error:
-            return _refused(sent, error.status, str(error))
-        except TooLarge as error:
-            return _refused(sent, 413, str(error))
-        except WireError as error:
-            return _refused(sent, 400, str(error))
-        except Refused as error:
-            # Too much of this sender's waits already.
-            return _refused(sent, error.status, error.detail, retry=5)
-        except (Full, Short) as error:
-            return _refused(sent, 503, str(error), retry=30)
-        except (Busy, Stopped):
-            return _refused(sent, 503, "too much waits to be written: try again in a moment", retry=2)
-        except Exception as error:  # noqa: BLE001  it is logged, and the sender tries again
-            return _refused(sent, 503, f"cannot be kept at the moment ({_why_not(error, sent.path)})", retry=10)
+        except Exception as error:  # noqa: BLE001  the sender is told, and tries again where that may help
+            return refusal(sent, error)
         noun = "points" if sent.path == METRICS else "records"
         return Taken(200, answer_body(outcome, sent.as_json, noun), sent.as_json)
 
     async def _take(self, principal: Principal, sent: Sent) -> Outcome:
         if sent.path == METRICS:
-            behind = sent.behind if principal.host is not None else None
+            behind = _behind(principal, sent)
             return await self._metrics.take(principal, sent.body, as_json=sent.as_json, behind=behind)
         return await self._logs.take(principal, sent.body, as_json=sent.as_json, delivery=sent.delivery)
 
@@ -187,16 +187,38 @@ class Taking:
         return FrameStatus(status=200)
 
 
-def ending(sent: Sent) -> Taken:
-    """What is answered when the console ends before it is done with a delivery."""
-    return _refused(sent, 503, "the console is ending: send it again", retry=5)
+def refusal(sent: Sent, error: BaseException) -> Taken:
+    """What is answered to a delivery that failed."""
+    match error:
+        case Denied():
+            return _refused(sent, error.status, str(error))
+        case TooLarge():
+            return _refused(sent, 413, str(error))
+        case WireError():
+            return _refused(sent, 400, str(error))
+        case Refused():
+            # Too much of this sender's waits already.
+            return _refused(sent, error.status, error.detail, retry=5)
+        case Full() | Short():
+            return _refused(sent, 503, str(error), retry=30)
+        case asyncio.CancelledError():
+            return _refused(sent, 503, "the console is ending: send it again", retry=5)
+        case Busy() | Stopped():
+            return _refused(sent, 503, "too much waits to be written: try again in a moment", retry=2)
+    # It is logged, and the sender tries again.
+    return _refused(sent, 503, f"cannot be kept at the moment ({_why_not(error, sent.path)})", retry=10)
+
+
+def _behind(principal: Principal, sent: Sent) -> float | None:
+    """By how many seconds the clock of a host that sends itself is behind ours."""
+    return sent.behind if principal.host is not None else None
 
 
 def _refused(sent: Sent, status: int, why: str, *, retry: int = 0) -> Taken:
     return Taken(status, status_body(why, sent.as_json), sent.as_json, retry)
 
 
-def _why_not(error: Exception, what: str) -> str:
+def _why_not(error: BaseException, what: str) -> str:
     """Why something could not be kept; a full disk is not filled further with the story of it."""
     if is_full(error):
         return "the console's disk is full"

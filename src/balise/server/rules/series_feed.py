@@ -102,14 +102,16 @@ class SeriesFeed:
                 self._move(row, OUT)
 
     def _add(self, numbers: I64) -> list[int]:
+        if not len(numbers):
+            return []
         roster = self._catalogue.series
         wanted = numbers[roster.has(numbers)]
         groups = self._groups_for(wanted)
         wanted, groups = wanted[groups != OUT], groups[groups != OUT]
         if not len(wanted):
             return []
-        for group, rows in zip(*(part.tolist() for part in np.unique(groups, return_counts=True)), strict=True):
-            self._groups[group].rows += rows
+        for group in groups.tolist():
+            self._groups[group].rows += 1
         self._row_of.add(wanted, np.arange(len(self.series), len(self.series) + len(wanted)))
         added: list[int] = wanted.tolist()
         self.series.extend(added)
@@ -137,8 +139,9 @@ class SeriesFeed:
             alike = self._are_kin and len(np.unique(traits)) * ALIKE <= len(numbers)
             found = self._groups_of_kin(numbers, traits) if alike else map(self._group_of, numbers.tolist())
             return np.array(list(found), np.int64)
-        hosts, which = np.unique(self._catalogue.series.hosts_of(numbers), return_inverse=True)
-        return np.array([self._group_of_host(host) for host in hosts.tolist()], np.int64)[which]
+        hosts: list[int] = self._catalogue.series.hosts_of(numbers).tolist()
+        groups = {host: self._group_of_host(host) for host in dict.fromkeys(hosts)}
+        return np.array([groups[host] for host in hosts], np.int64)
 
     def _groups_of_kin(self, numbers: I64, traits: I64) -> Iterator[int]:
         """`_group_of` each of some series, of which many have the same attributes."""
@@ -198,13 +201,17 @@ class SeriesFeed:
         numbers = np.array([n for host in hosts for n in self._catalogue.series_of(metric.id, host)], np.int64)
         rows = self._row_of.rows(numbers)
         held = rows != NONE
-        rows, afters = rows[held], self._groups_for(numbers[held])
-        befores = self.measuring.group_of[rows]
-        moved: list[tuple[int, int]] = []
-        for place in np.flatnonzero(befores != afters).tolist():
-            self._move(int(rows[place]), int(afters[place]))
-            moved.append((int(befores[place]), int(afters[place])))
+        moved = self._moved(rows[held], numbers[held]) if held.any() else []
         return Followed(self._add(numbers[~held]), moved)
+
+    def _moved(self, rows: I64, numbers: I64) -> list[tuple[int, int]]:
+        """Puts series that have rows into the groups that they are in now; answers from where to where some went."""
+        befores, afters = self.measuring.group_of[rows], self._groups_for(numbers)
+        places = np.flatnonzero(befores != afters)
+        moved = list(zip(befores[places].tolist(), afters[places].tolist(), strict=True))
+        for row, (_, after) in zip(rows[places].tolist(), moved, strict=True):
+            self._move(row, after)
+        return moved
 
     def groups_of(self, series: Sequence[int]) -> list[int]:
         """The groups of some series."""

@@ -393,6 +393,8 @@ class Watch:
         grows = np.isin(series, np.concatenate([np.empty(0, np.int64), *growing]))
         reader = self._store.reader
         rows, times, values = look_back(reader, series, windows=nanos(windows), far=nanos(far), grows=grows)
+        if not len(rows):
+            return
         found, at = series[rows], times / NS
         for rule, mine in wanted.items():
             lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")

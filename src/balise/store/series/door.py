@@ -7,7 +7,7 @@ if all had been taken, and counts once. What lies behind the door can rely on th
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,8 +27,7 @@ StoredUntil = Callable[[I64, int], I64]
 it."""
 
 
-@dataclass(frozen=True)
-class Admitted:
+class Admitted(NamedTuple):
     """What of a batch is new: all of it, a part of it as a batch of its own, or nothing; and how much was not."""
 
     batch: Batch | None
@@ -56,7 +55,7 @@ class Door:
         ids = self._catalogue.series.numbers()
         hosts, which = np.unique(self._catalogue.series.hosts_of(ids), return_inverse=True)
         until = np.array([sealed_until.get(host, NEVER) for host in hosts.tolist()], np.int64)
-        self._room(ids)
+        self._room(int(ids.max(initial=-1)))
         self._newest[ids] = np.maximum(self._newest[ids], until[which] if len(ids) else NEVER)
 
     def newest(self, series: int) -> int | None:
@@ -73,7 +72,6 @@ class Door:
         """What of a batch is new, to what is kept and to what was admitted before it in this group."""
         admitted = self._new_of(batch)
         if admitted.batch is not None:
-            self._note(admitted.batch)
             self._group.append(admitted.batch)
         return admitted
 
@@ -90,7 +88,7 @@ class Door:
         series = layout.series
         if not layout.plain or not bool((np.diff(times) > 0).all()):
             return False
-        self._room(series)
+        self._room(layout.largest)
         if not self._are_later(series, times[0]) and not self._head.any_of(series):
             # That their host was sealed until later need not be true of them.
             self._newest[series] = self._until(series, int(times[0]))
@@ -104,10 +102,19 @@ class Door:
 
     def _new_of(self, batch: Batch) -> Admitted:
         series = batch.layout.series
-        self._room(series)
+        self._room(batch.layout.largest)
         late = batch.times <= self._newest[series]
         if batch.layout.plain and not late.any():
+            self._newest[series] = batch.times
             return Admitted(batch)
+        admitted = self._not_repeated(batch, late)
+        if admitted.batch is not None:
+            self._note(admitted.batch)
+        return admitted
+
+    def _not_repeated(self, batch: Batch, late: Mask) -> Admitted:
+        """What of a batch is new, of which some points are `late`: not newer than what is known of their series."""
+        series = batch.layout.series
         times = np.broadcast_to(batch.times, series.shape)
         new = np.ones(len(series), bool) if batch.layout.plain else _first_of_each(series, times)
         late &= new
@@ -123,8 +130,9 @@ class Door:
         own = batch.times if len(batch.times) == 1 else batch.times[new]
         return Admitted(Batch(layout, own, batch.values[new]), repeated)
 
-    def _room(self, series: I64) -> None:
-        size = int(series.max(initial=-1)) + 1
+    def _room(self, largest: int) -> None:
+        """For series up to this one."""
+        size = largest + 1
         if size > len(self._newest):
             more = np.full(size + size // 4 + 64 - len(self._newest), NEVER, np.int64)
             self._newest = np.concatenate([self._newest, more])

@@ -78,8 +78,9 @@ class Stripe:
     def _note(self, times: I64) -> None:
         """Rows have come, which have these moments."""
         if len(times):
-            low, high = int(times.min()), int(times.max())
-            self.ascending = self.ascending and low >= self.newest and (len(times) == 1 or _is_ascending(times))
+            alone = len(times) == 1
+            low, high = (int(times[0]),) * 2 if alone else (int(times.min()), int(times.max()))
+            self.ascending = self.ascending and low >= self.newest and (alone or _is_ascending(times))
             self.oldest, self.newest = min(self.oldest, low), max(self.newest, high)
 
     def append_run(self, seqs: I64, times: I64, values: F64) -> None:

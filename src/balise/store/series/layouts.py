@@ -13,13 +13,15 @@ I64 = NDArray[np.int64]
 
 
 class Layout:
-    """An order of series, as points of one body come: `series` int64 [n]. `plain` if every series occurs once."""
+    """An order of series, as points of one body come: `series` int64 [n], of which `largest` is that, -1 without any.
+    `plain` if every series occurs once."""
 
-    __slots__ = ("_order", "id", "plain", "series")
+    __slots__ = ("_order", "id", "largest", "plain", "series")
 
     def __init__(self, number: int, series: I64) -> None:
         self.id = number
         self.series = series
+        self.largest = int(series.max(initial=-1))
         ascending = bool((np.diff(series) > 0).all())
         self._order = None if ascending else np.argsort(series, kind="stable").astype(np.int32)
         self.plain = ascending or bool((np.diff(series[self._order]) > 0).all())
