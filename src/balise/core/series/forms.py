@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
-from itertools import islice
+from functools import cached_property
+from itertools import accumulate, islice
 from typing import Any
 
 from balise.core.series.shapes import Shape
@@ -54,6 +55,11 @@ class GroupForm:
     """What others know of it."""
     like: tuple[GroupForm, Sequence[int]] | None = None
     """Another that it is like, and which of its metrics say something else."""
+
+    @cached_property
+    def starts(self) -> list[int]:
+        """Of each metric the place of its first number among all, and how many there are."""
+        return list(accumulate((len(metric.shape) for metric in self.metrics), initial=0))
 
     @property
     def size(self) -> int:

@@ -7,10 +7,9 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import replace
 
 from balise.core.series.forms import MetricForm
-from balise.core.series.wire import Slot, Span, attributes_at, short_text, text_span
+from balise.core.series.wire import ReadMetric, Slot, Span, attributes_at, short_text, text_span
 
 
 class Words:
@@ -50,7 +49,7 @@ class Words:
                     made[key] = _with(slot.attributes, chunk, mine)
                 slot = Slot(made[key], slot.part, slot.kind, slot.value_at, slot.integer, slot.time_at)
             slots.append(slot)
-        return MetricForm(self._form.shape, b"", replace(self._form.read, slots=slots))
+        return MetricForm(self._form.shape, b"", ReadMetric(**{**vars(self._form.read), "slots": slots}))
 
 
 def _with(

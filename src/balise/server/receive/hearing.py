@@ -64,5 +64,8 @@ class Hearing:
             if len(self._hosts_of) > 200_000:
                 self._hosts_of.clear()
             hosts = self._catalogue.series.hosts_of(layout.series)
-            found = self._hosts_of[layout.id] = np.unique(hosts, return_inverse=True)
+            alone = len(hosts) > 0 and bool((hosts == hosts[0]).all())
+            # Nearly all are of one host: nothing is kept of each of their series.
+            one = (hosts[:1].copy(), np.broadcast_to(np.zeros(1, np.int64), hosts.shape))
+            found = self._hosts_of[layout.id] = one if alone else np.unique(hosts, return_inverse=True)
         return found

@@ -280,16 +280,15 @@ class MetricIntake:
         """`_placed` for a form that is like another whose series were found before; None for any other."""
         other, differ = form.like or (None, ())
         keys = other.notes.get(kept) if other is not None else None
-        if keys is None:
+        if keys is None or other is None:
             return None
-        starts = np.cumsum([0, *(len(metric.shape) for metric in form.metrics)]).tolist()
         wanted: list[tuple[int, Wanted]] = []
         for place in differ:
             metric = form.metrics[place]
             metric_of = self._store.catalogue.metrics.get(metric.read.name)
             if metric_of is None:
                 return None
-            wanted.append((starts[place], (metric_of, _traits_of(metric, kept))))
+            wanted.append((other.starts[place], (metric_of, _traits_of(metric, kept))))
         numbers = self._store.catalogue.numbers_like(host.id, keys, wanted)
         if numbers is None:
             return None

@@ -121,6 +121,9 @@ class Catalogue:
         self._noted: set[int] = set()
         """Metrics with the number of names that they noted."""
         self._noted_of = 0
+        # Those of kin are the same: what was worked out for the last that came holds for the next.
+        self._last_noted = np.empty(0, np.int64)
+        self._last_apart: tuple[I64, list[tuple[int, I64]]] = (np.empty(0, np.int64), [])
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
@@ -197,7 +200,7 @@ class Catalogue:
         """`numbers_of` for series that are those of `known` but for some, each with the place from which they stand;
         None when what is known is not good any more, or the host may not have them all."""
         with self._lock:
-            if known.age != self._age or not self._has_room(host, len(known.held)):
+            if known.age != self._age or not self._has_room(self._own.get(host), len(known.held)):
                 return None
             held = known.held.copy()
             for place, wanted in others:
@@ -205,8 +208,9 @@ class Catalogue:
                 held[place : place + len(keys)] = keys
             return self._numbered(host, Keys(held, known.age))
 
-    def _has_room(self, host: int, more: int) -> bool:
-        held = len(own) if (own := self._own.get(host)) is not None else 0
+    def _has_room(self, own: OwnSeries | None, more: int) -> bool:
+        """Whether a host may have so many more, of whichever metrics."""
+        held = len(own) if own is not None else 0
         return held + more <= min(self._most_a_host, MOST_METRICS_A_HOST) and len(self.series) + more <= self._most
 
     def _numbered(self, host: int, keys: Keys) -> I64:
@@ -226,6 +230,10 @@ class Catalogue:
         return self.series.trait(_interned(made)) if found is None else found
 
     def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
+        if self._are_all_new(own, keys):
+            numbers = self._next_series + np.arange(len(keys))
+            self._note_many(host, own, keys, numbers)
+            return numbers
         wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
         order = np.argsort(first)
         if len(own) + len(wanted) > MOST_METRICS_A_HOST:
@@ -241,6 +249,11 @@ class Catalogue:
             self._refuse(wanted[numbers < 0])
         return numbers[which]
 
+    def _are_all_new(self, own: OwnSeries, keys: I64) -> bool:
+        """Whether each of a host's keys occurs once, and there is room for them all."""
+        ascending = np.sort(keys)
+        return self._has_room(own, len(keys)) and bool((ascending[1:] > ascending[:-1]).all())
+
     def _refuse(self, keys: I64) -> None:
         self.refused += len(keys)
         # What nobody has is not remembered.
@@ -254,7 +267,9 @@ class Catalogue:
         metrics, traits = keys >> 32, keys & 0xFFFFFFFF
         self.series.add_many(int(numbers[0]), host, metrics, traits)
         own.add_many(keys, numbers)
-        for number, mine in _apart(metrics):
+        if not np.array_equal(metrics, self._last_apart[0]):
+            self._last_apart = metrics, list(_apart(metrics))
+        for number, mine in self._last_apart[1]:
             metric = self.metric_by_id[number]
             metric.series.extend(numbers[mine])
             metric.version += 1
@@ -266,8 +281,13 @@ class Catalogue:
         """Series of these metrics have attributes of the names that these traits have."""
         if self._noted_of != self.series.renumbered or len(self._noted) > MOST_NOTED:
             self._noted, self._noted_of = set(), self.series.renumbered
-        fresh = set((metrics << 32 | self.series.name_numbers(traits)).tolist()) - self._noted
+            self._last_noted = np.empty(0, np.int64)
+        together = metrics << 32 | self.series.name_numbers(traits)
+        if np.array_equal(together, self._last_noted):
+            return
+        fresh = set(together.tolist()) - self._noted
         self._noted |= fresh
+        self._last_noted = together
         for one in fresh:
             self.metric_by_id[one >> 32].note_names({self.series.names(one & 0xFFFFFFFF)})
 

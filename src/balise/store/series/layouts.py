@@ -61,7 +61,7 @@ class Layouts:
         with self._lock:
             found = self._by_series.get(key)
             if not found:
-                found = self.add(self._next, series)
+                found = self._added(self._next, series, key)
                 self._pending.append(found)
             return found
 
@@ -71,8 +71,10 @@ class Layouts:
 
     def add(self, number: int, series: I64) -> Layout:
         """A layout that is written."""
-        made = Layout(number, series)
-        self._by_series[_key(series)] = made
+        return self._added(number, series, _key(series))
+
+    def _added(self, number: int, series: I64, key: bytes) -> Layout:
+        made = self._by_series[key] = Layout(number, series)
         self.by_id[number] = made
         self._next = max(self._next, number + 1)
         return made
