@@ -140,6 +140,14 @@ def test_keys_of_what_was_forgotten_find_nothing_of_what_came_after() -> None:
     assert catalogue.series[int(third)].attributes == (("berth", "1"),)
 
 
+def test_a_series_that_comes_twice_at_once_is_one() -> None:
+    catalogue = Catalogue()
+    metric = catalogue.metric("depth", "m", "gauge", "")
+    one, other = (((("berth", berth),), "", "gauge") for berth in "ab")
+    numbers, _ = catalogue.numbers_of(1, [(metric, [one, other, one])])  # type: ignore[list-item]
+    assert numbers[0] == numbers[2] != numbers[1] and len(catalogue.series) == len(metric.series) == 2
+
+
 class PlacesModel(RuleBasedStateMachine):
     """`held` is which series each stripe has."""
 
