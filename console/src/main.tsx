@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, isRouteErrorResponse, Link, useRouteError } from "react-router";
 import { RouterProvider } from "react-router/dom";
 import { Refused } from "./api/client";
+import { endEarly } from "./lib/early";
 import { SessionGate } from "./signin/session";
 import { Failure } from "./ui/Note";
 import { Shell } from "./ui/Shell";
@@ -126,6 +127,7 @@ const client = new QueryClient({
   },
 });
 
+endEarly();
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(

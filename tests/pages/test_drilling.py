@@ -268,3 +268,22 @@ def test_new_pages_pass_axe_and_fit(demo: Demo, sized: Page) -> None:
         sized.wait_for_timeout(200)
         assert axe(sized) == [], path
         assert sized.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), path
+
+
+@pytest.mark.parametrize(
+    ("address", "asked", "code", "row"),
+    [
+        ("/fleet", ("/api/v1/hosts", "/api/v1/hosts/table"), "/assets/Fleet-", "main a[href^='/fleet/']"),
+        ("/fleet/book-db-n1", ("/api/v1/hosts/book-db-n1",), "/assets/Host-", "main h1"),
+    ],
+)
+def test_what_a_page_shows_first_is_on_its_way_before_its_code_and_is_asked_once(
+    demo: Demo, page: Page, address: str, asked: tuple[str, ...], code: str, row: str
+) -> None:
+    page.goto(demo.url + address)
+    expect(page.locator(row).first).to_be_visible()
+    found = page.evaluate("performance.getEntriesByType('resource').map(e => [new URL(e.name).pathname, e.startTime])")
+    [code_at] = [at for name, at in found if name.startswith(code)]
+    for one in asked:
+        [at] = [at for name, at in found if name == one]
+        assert at < code_at

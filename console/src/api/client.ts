@@ -1,4 +1,5 @@
 import createClient, { type Middleware } from "openapi-fetch";
+import { asking } from "../lib/early";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -66,7 +67,7 @@ const signed: Middleware = {
   },
 };
 
-export const api = createClient<paths>({ baseUrl: window.location.origin });
+export const api = createClient<paths>({ baseUrl: window.location.origin, fetch: asking });
 api.use(signed, problems);
 
 /** The data of an answer that was not refused. */

@@ -1,9 +1,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { FleetTabs } from "../fleet/Tabs";
+import { askAvailability } from "../lib/asks";
 import { duration, plural, share } from "../lib/format";
-import { instant, type Span } from "../lib/span";
+import type { Span } from "../lib/span";
 import { useAddress } from "../lib/useAddress";
 import { useSpan } from "../lib/useSpan";
 import { useWhere } from "../lib/useWhere";
@@ -75,14 +76,7 @@ export function Component() {
 function All({ of, where, span, choose }: { of: Of; where: string; span: Span; choose: (name: string) => void }) {
   const list = useQuery({
     queryKey: ["availability", of, where, span.start, span.end],
-    queryFn: () =>
-      got(
-        api.GET("/api/v1/availability/list", {
-          params: {
-            query: { of, where: where || undefined, from: instant(span.start), to: instant(span.end) },
-          },
-        }),
-      ),
+    queryFn: () => askAvailability(of, where, span),
     placeholderData: keepPreviousData,
     retry: false,
   });

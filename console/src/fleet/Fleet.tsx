@@ -13,7 +13,7 @@ import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { SavedFilters } from "../ui/SavedFilters";
 import { Chosen } from "./Chosen";
-import { type Column, DEFAULT_COLUMNS, keysIn, type Order, orderOf } from "./columns";
+import { type Column, type Order, orderIn, orderOf, shownIn } from "./columns";
 import { GroupBy } from "./GroupBy";
 import { Groups } from "./Groups";
 import { FleetTable } from "./Table";
@@ -28,13 +28,8 @@ const NONE: Host[] = [];
 export function Component() {
   const [parameters, change] = useAddress();
   const [where, keepWhere] = useWhere();
-  const order = useMemo<Order>(
-    () => ({ key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" }),
-    [parameters],
-  );
-  const written = parameters.get("columns") ?? "";
-  const keys = useMemo(() => keysIn(written), [written]);
-  const shown = useMemo(() => (keys.length ? keys : DEFAULT_COLUMNS), [keys]);
+  const order = useMemo(() => orderIn(parameters), [parameters]);
+  const shown = useMemo(() => shownIn(parameters), [parameters]);
   const groupBy = parameters.get("group") ?? "";
   const lines = parameters.get("lines") === "1";
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());

@@ -94,6 +94,43 @@ export function keysText(keys: string[]): string {
   return keys.map((key) => key.replaceAll(",", "%2C")).join(",");
 }
 
+/** The keys of the columns that an address asks for. */
+export function shownIn(parameters: URLSearchParams): string[] {
+  const keys = keysIn(parameters.get("columns") ?? "");
+  return keys.length ? keys : DEFAULT_COLUMNS;
+}
+
+/** The columns that the service works out, in the order in which they are shown. */
+export function columnsOf(keys: string[]): Column[] {
+  return keys.flatMap((key) => columnOf(key) ?? []);
+}
+
+/** The order that an address asks for. */
+export function orderIn(parameters: URLSearchParams): Order {
+  return { key: parameters.get("sort") ?? "state", down: parameters.get("down") === "1" };
+}
+
+/** What of the fleet is asked. */
+export interface TableAsked {
+  where: string;
+  columns: Column[];
+  order: Order;
+  groupBy: string;
+  lines: boolean;
+}
+
+/** The question for a table, without how many of its rows. */
+export function tableBody(asked: TableAsked) {
+  const { extra, sort } = orderOf(asked.order, asked.columns);
+  return {
+    columns: [...asked.columns.map((one) => one.ask), ...extra] as Schemas["TableColumn"][],
+    where: asked.where || null,
+    group_by: asked.groupBy || null,
+    sort,
+    lines: asked.lines,
+  };
+}
+
 export type Order = { key: string; down: boolean };
 
 /** What a row shows, in the order in which the service put it. */

@@ -1,5 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, got, type MetricAnswer, type MetricQuery, type Schemas } from "../api/client";
+import { type AlertsAsked, askAlerts, askHost, askHosts, askIncidents, askRulesOver } from "./asks";
 import { instant, type Span } from "./span";
 import { useStaged } from "./useStaged";
 
@@ -7,17 +8,13 @@ import { useStaged } from "./useStaged";
 
 /** The hosts, the worst first. */
 export function useHosts(where?: string) {
-  return useStaged(
-    ["hosts", where ?? ""],
-    (limit) => got(api.GET("/api/v1/hosts", { params: { query: { where, sort: "state", limit, brief: true } } })),
-    20_000,
-  );
+  return useStaged(["hosts", where ?? ""], (limit) => askHosts(where ?? "", limit), 20_000);
 }
 
 export function useHost(name: string) {
   return useQuery({
     queryKey: ["hosts", "one", name],
-    queryFn: () => got(api.GET("/api/v1/hosts/{name}", { params: { path: { name } } })),
+    queryFn: () => askHost(name),
     refetchInterval: 20_000,
     retry: false,
   });
@@ -31,23 +28,10 @@ export function useGroups(start: number, end: number) {
   });
 }
 
-export function useAlerts(options: { where?: string; state?: string; start?: number; end?: number }) {
+export function useAlerts(options: AlertsAsked) {
   return useQuery({
     queryKey: ["alerts", options],
-    queryFn: () =>
-      got(
-        api.GET("/api/v1/alerts", {
-          params: {
-            query: {
-              where: options.where,
-              state: options.state,
-              from: options.start ? instant(options.start) : undefined,
-              to: options.end ? instant(options.end + 60) : undefined,
-              limit: 500,
-            },
-          },
-        }),
-      ),
+    queryFn: () => askAlerts(options),
     placeholderData: keepPreviousData,
     refetchInterval: 30_000,
   });
@@ -56,8 +40,7 @@ export function useAlerts(options: { where?: string; state?: string; start?: num
 export function useIncidents(state: "open" | "closed", where = "") {
   return useQuery({
     queryKey: ["incidents", state, where],
-    queryFn: () =>
-      got(api.GET("/api/v1/incidents", { params: { query: { state, where: where || undefined, limit: 200 } } })),
+    queryFn: () => askIncidents(state, where),
     placeholderData: keepPreviousData,
     refetchInterval: 20_000,
   });
@@ -186,8 +169,7 @@ export function useHistogram(text: string, where: string, span: Span, bars = 90,
 export function useRulesOver(span: Span) {
   return useQuery({
     queryKey: ["rules", "over", span.start, span.end],
-    queryFn: () =>
-      got(api.GET("/api/v1/rules", { params: { query: { from: instant(span.start), to: instant(span.end) } } })),
+    queryFn: () => askRulesOver(span),
     placeholderData: keepPreviousData,
   });
 }

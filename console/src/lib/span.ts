@@ -20,6 +20,17 @@ export const PRESETS: ReadonlyArray<{ from: string; name: string }> = [
 export const DEFAULT_FROM = "-3h";
 const SECONDS: Record<string, number> = { s: 1, m: 60, h: 3600, d: 86400 };
 
+/** Rows of a long list that are asked for first. */
+export const FIRST_ROWS = 60;
+
+/** How often a live span moves on, s. */
+const PACE = 15;
+
+/** The end of a live span, unix seconds. */
+export function pacedNow(): number {
+  return Math.floor(Date.now() / 1000 / PACE) * PACE;
+}
+
 /** Seconds of `-30m`; undefined for what is no relative time. */
 export function relativeSeconds(text: string): number | undefined {
   const match = /^-(\d{1,6})([smhd])$/.exec(text);

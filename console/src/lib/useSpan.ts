@@ -1,13 +1,6 @@
 import { useCallback, useEffect, useMemo, useState } from "react";
-import { fixedSpan, readSpan, type Span } from "./span";
+import { fixedSpan, pacedNow, readSpan, type Span } from "./span";
 import { useAddress } from "./useAddress";
-
-/** How often a live span moves on, s. */
-const PACE = 15;
-
-function pacedNow(): number {
-  return Math.floor(Date.now() / 1000 / PACE) * PACE;
-}
 
 /** The span of the address, moving on while it is live. */
 export function useSpan(): {

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { FIRST_ROWS } from "./span";
 
-const FIRST = 60;
 const WHOLE = 10_000;
 /** Milliseconds after the first rows in which whatever else the page asks for first comes first. */
 const REST = 1000;
@@ -21,7 +21,7 @@ export function useStaged<T extends Listed>(
   const first = useQuery({
     ...settings,
     queryKey: [...key, "first"],
-    queryFn: () => ask(FIRST),
+    queryFn: () => ask(FIRST_ROWS),
     refetchInterval: (query) => (query.state.data?.next ? false : every),
   });
   const more = Boolean(first.data?.next);

@@ -133,7 +133,7 @@ class MetricIntake:
         self, principal: Principal, body: bytes, *, behind: float | None = None
     ) -> asyncio.Future[None] | None:
         """`take` of a body of which all is known and taken: done when it is durable. None for any other, of which
-        nothing is done. Raises as `take` does."""
+        nothing is taken. Raises as `take` does."""
         self._room.on_disk()
         self._admission.check_kind(principal, "metrics")
         found = self._quick(principal, _sender_of(principal), body)
@@ -142,10 +142,10 @@ class MetricIntake:
         layout, points = self._points_of(found)
         if layout is None or not len(points.values) or not self._is_in_time(points.times, now_nanos()):
             return None
+        self._hearing.note_clocks(layout, points.times, None, behind)
         batch = self._store.batch(layout, points.times, points.values)
         durable = self._store.accept(batch)
         self.shape_hits += 1
-        self._hearing.note_clocks(layout, points.times, None, behind)
         durable.add_done_callback(lambda done: self._note_alive(done, batch))
         return durable
 

@@ -65,7 +65,7 @@ class Taking:
 
     def begin(self, sent: Sent) -> asyncio.Future[None] | None:
         """Takes a delivery of which all is known, as most are: done when it is durable, or failed with what `refusal`
-        tells. None for any other, which `take` takes; nothing is done then."""
+        tells. None for any other, which `take` takes; nothing is taken then."""
         if sent.path != METRICS or sent.as_json:
             return None
         principal = (self._access.remembered(sent.token) or (None,))[0]

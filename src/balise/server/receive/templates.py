@@ -29,6 +29,8 @@ class Templates:
         self._capacity = capacity
         self._lock = threading.Lock()
         self._held: WeakKeyDictionary[Shape, _Template] = WeakKeyDictionary()
+        self._counted = (0, 0)
+        """How many there were when none more fitted, and how many bytes they took."""
 
     def digest(self, shape: Shape, body: bytes) -> bytes:
         """`shape.digest` of bytes."""
@@ -43,11 +45,13 @@ class Templates:
 
     def _made(self, shape: Shape, body: bytes) -> _Template | None:
         with self._lock:
-            taken = sum(2 * len(one.mask) for one in self._held.values())
-            if taken + 2 * len(body) > self._capacity:
+            if len(self._held) != self._counted[0]:
+                self._counted = len(self._held), sum(2 * len(one.mask) for one in self._held.values())
+            if self._counted[1] + 2 * len(body) > self._capacity:
                 return None
             mask = np.frombuffer(shape.blanked(b"\xff" * len(body)), np.uint8)
             made = self._held[shape] = _Template(mask, (b"", b""))
+            self._counted = (-1, 0)
             return made
 
     def forget(self) -> None:
