@@ -14,6 +14,7 @@ from balise.api.applications import ApplicationBody
 from balise.api.availability import Availability, AvailabilityTarget, Presence
 from balise.api.probes import ProbeBody
 from balise.core.availability import summed
+from balise.server.availability import histories
 from balise.server.errors import Refused
 from balise.server.parts import Parts
 from balise.server.people.access import Principal
@@ -182,11 +183,23 @@ def test_a_target_says_what_is_left_of_it(console: Parts, now: float) -> None:
     assert (of(console, "host", "a", now - HOUR, now).left or 0) <= 1.0
     listed = console.availability.all_of("host", None, now - 10 * HOUR, now)
     assert [(one.name, one.outage_count) for one in listed.items] == [("a", 1), ("b", 0)]
-    assert listed.items[1].target is not None
+    assert listed.items[1].target is not None and (listed.left_out, listed.down) == (0, 1)
+    first = console.availability.all_of("host", None, now - 10 * HOUR, now, limit=1)
+    assert (first.items, first.left_out, first.down) == (listed.items[:1], 1, 1)
     console.availability.drop_target("host", "b", "t")
     assert of(console, "host", "b", now - HOUR, now).target is None
     with pytest.raises(Refused):
         console.availability.set_target("host", "nobody", AvailabilityTarget(share=0.9), "t")
+
+
+def test_of_more_than_can_be_named_all_are_read(console: Parts, now: float, monkeypatch: pytest.MonkeyPatch) -> None:
+    console.directory.ensure("c")
+    told(console, "c", (now - 9 * HOUR, "silent"))
+    asked = [(None, 5 * HOUR), ('host ne "c"', 9 * HOUR)]
+    named = [console.availability.all_of("host", where, now - back, now) for where, back in asked]
+    monkeypatch.setattr(histories, "ASKED_AT_ONCE", 1)
+    assert [console.availability.all_of("host", where, now - back, now) for where, back in asked] == named
+    assert [[one.name for one in found.items] for found in named] == [["c", "a", "b"], ["a", "b"]]
 
 
 def test_a_filter_chooses_hosts_and_nothing_else(console: Parts, now: float) -> None:

@@ -4229,10 +4229,17 @@ export interface components {
          * @description Those that were down longest come first.
          */
         AvailabilityList: {
+            /**
+             * Down
+             * @description how many of all were down for a while
+             * @default 0
+             */
+            down: number;
             /** Items */
             items: components["schemas"]["AvailabilityOfOne"][];
             /**
              * Left Out
+             * @description how many more there are
              * @default 0
              */
             left_out: number;
@@ -15390,6 +15397,7 @@ export interface operations {
                 filter?: string | null;
                 from?: string;
                 to?: string;
+                limit?: number;
             };
             header?: never;
             path?: never;

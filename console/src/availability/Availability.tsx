@@ -12,9 +12,8 @@ import { FilterField } from "../ui/FilterField";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { Ribbon } from "../ui/Ribbon";
 import { One } from "./One";
-import { NAMES, OF, type Of, stretches } from "./presence";
+import { FIRST, MOST, NAMES, OF, type Of, stretches } from "./presence";
 
-const FIRST = 100;
 const LONG = ["-24h", "-7d", "-30d", "-90d"];
 
 /** Whether hosts, services, probes and applications were there over the span, those that were down longest first. */
@@ -74,31 +73,34 @@ export function Component() {
 }
 
 function All({ of, where, span, choose }: { of: Of; where: string; span: Span; choose: (name: string) => void }) {
+  const [limit, setLimit] = useState(FIRST);
   const list = useQuery({
-    queryKey: ["availability", of, where, span.start, span.end],
-    queryFn: () => askAvailability(of, where, span),
+    queryKey: ["availability", of, where, span.start, span.end, limit],
+    queryFn: () => askAvailability(of, where, span, limit),
     placeholderData: keepPreviousData,
     retry: false,
   });
   if (list.isError) return <Failure error={list.error} again={() => void list.refetch()} />;
   if (!list.data) return <Waiting what={`the availability of ${of}s`} lines={8} />;
   if (!list.data.items.length) return <Empty title={`There are no ${of}s here.`} />;
-  return <List {...list.data} of={of} span={span} choose={choose} />;
+  return <List {...list.data} of={of} span={span} choose={choose} more={() => setLimit(MOST)} />;
 }
 
-/** Of many the worst are shown, and all when they are asked for. */
-export function List({
-  items,
-  left_out,
-  of,
-  span,
-  choose,
-}: Schemas["AvailabilityList"] & { of: Of; span: Span; choose: (name: string) => void }) {
-  const [whole, setWhole] = useState(false);
-  const shown = whole ? items : items.slice(0, FIRST);
+type Worst = Schemas["AvailabilityOfOne"] | undefined;
+
+interface Shown {
+  of: Of;
+  span: Span;
+  choose: (name: string) => void;
+  more: () => void;
+}
+
+/** Of many the worst are shown, and `more` when they are asked for. */
+export function List({ items, left_out, down, of, span, choose, more }: Schemas["AvailabilityList"] & Shown) {
+  const others = items.length < MOST ? Math.min(left_out, MOST - items.length) : 0;
   return (
     <>
-      <Summary items={items} leftOut={left_out} of={of} />
+      <Summary worst={items[0]} down={down} all={items.length + left_out} of={of} />
       <table className="w-full border-collapse font-dense">
         <thead>
           <tr className="border-base-300 border-b text-left text-ink-2 text-sm">
@@ -126,7 +128,7 @@ export function List({
           </tr>
         </thead>
         <tbody>
-          {shown.map((one) => (
+          {items.map((one) => (
             <tr key={one.name} className="border-base-300 border-b align-middle hover:bg-base-200">
               <th scope="row" className="py-1 pr-3 text-left font-normal">
                 <button
@@ -157,13 +159,15 @@ export function List({
           ))}
         </tbody>
       </table>
-      {shown.length < items.length && (
-        <button type="button" className="btn btn-sm mt-2" onClick={() => setWhole(true)}>
-          Show {items.length - shown.length} more
+      {others > 0 && (
+        <button type="button" className="btn btn-sm mt-2" onClick={more}>
+          Show {others.toLocaleString("en")} more
         </button>
       )}
-      {left_out > 0 && (
-        <p className="mt-2 text-ink-2">{left_out.toLocaleString("en")} more are not listed: filter for them</p>
+      {left_out > others && (
+        <p className="mt-2 text-ink-2">
+          {(left_out - others).toLocaleString("en")} more are not listed: filter for them
+        </p>
       )}
     </>
   );
@@ -175,17 +179,13 @@ export function upOf(one: Pick<Schemas["AvailabilityOfOne"], "up" | "down">): st
   return known > 0 ? share(one.up / known) : "not known";
 }
 
-function Summary({ items, leftOut, of }: { items: Schemas["AvailabilityOfOne"][]; leftOut: number; of: Of }) {
-  const down = items.filter((one) => one.down_seconds > 0);
-  const worst = down[0];
-  const all = plural(items.length + leftOut, of);
-  // Those that were down longest come first: when all that are listed were, others may have been too.
-  const least = leftOut > 0 && down.length === items.length ? "At least " : "";
+function Summary({ worst, down, all, of }: { worst: Worst; down: number; all: number; of: Of }) {
+  const every = plural(all, of);
   return (
     <p className="mb-2 text-lg">
-      {worst
-        ? `${least}${down.length} of ${all} ${down.length === 1 ? "was" : "were"} down for a while, ${worst.name} longest: ${duration(worst.down_seconds)}.`
-        : `None of ${all} was down as far as is known.`}
+      {worst && down > 0
+        ? `${down.toLocaleString("en")} of ${every} ${down === 1 ? "was" : "were"} down for a while, ${worst.name} longest: ${duration(worst.down_seconds)}.`
+        : `None of ${every} was down as far as is known.`}
     </p>
   );
 }

@@ -16,5 +16,9 @@ export function stretches(ribbon: Schemas["PresenceFrom"][]): Stretch[] {
   return ribbon.map(({ at, presence }) => ({ at, state: STATE_OF[presence] }));
 }
 
+/** How many of many are asked for first, and how many when they are. */
+export const FIRST = 100;
+export const MOST = 1000;
+
 export type Of = "host" | "service" | "probe" | "application";
 export const OF: readonly Of[] = ["host", "service", "probe", "application"];

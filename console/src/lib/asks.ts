@@ -37,7 +37,12 @@ export function askRulesOver(span: Span) {
   return got(api.GET("/api/v1/rules", { params: { query: { from: instant(span.start), to: instant(span.end) } } }));
 }
 
-export function askAvailability(of: "host" | "service" | "probe" | "application", where: string, span: Span) {
-  const query = { of, where: where || undefined, from: instant(span.start), to: instant(span.end) };
+export function askAvailability(
+  of: "host" | "service" | "probe" | "application",
+  where: string,
+  span: Span,
+  limit: number,
+) {
+  const query = { of, where: where || undefined, from: instant(span.start), to: instant(span.end), limit };
   return got(api.GET("/api/v1/availability/list", { params: { query } }));
 }

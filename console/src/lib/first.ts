@@ -1,4 +1,4 @@
-import { OF } from "../availability/presence";
+import { FIRST, OF } from "../availability/presence";
 import { columnsOf, orderIn, shownIn, tableBody } from "../fleet/columns";
 import { askAlerts, askAvailability, askHost, askHosts, askIncidents, askRulesOver, askTable } from "./asks";
 import { FIRST_ROWS, pacedNow, readSpan } from "./span";
@@ -20,7 +20,7 @@ export function askFirst(path: string, parameters: URLSearchParams): Promise<unk
       return [askRulesOver(span)];
     case "/availability": {
       const of = OF.find((one) => one === parameters.get("of")) ?? "host";
-      return parameters.get("name") ? [] : [askAvailability(of, where, span)];
+      return parameters.get("name") ? [] : [askAvailability(of, where, span, FIRST)];
     }
   }
   const host = /^\/fleet\/([^/]+)$/.exec(path)?.[1];

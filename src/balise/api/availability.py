@@ -77,4 +77,5 @@ class AvailabilityList(BaseModel):
     """Those that were down longest come first."""
 
     items: list[AvailabilityOfOne]
-    left_out: int = 0
+    left_out: int = Field(default=0, description="how many more there are")
+    down: int = Field(default=0, description="how many of all were down for a while")

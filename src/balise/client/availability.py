@@ -19,14 +19,15 @@ class Availabilities(Noun):
         return self._connection.get(Availability, "/availability", of=of, name=name, from_=from_, to=to)
 
     def all(
-        self, of: AvailableOf, where: str | None = None, *, from_: str = "-30d", to: str = "now"
+        self, of: AvailableOf, where: str | None = None, *, from_: str = "-30d", to: str = "now", limit: int = 1000
     ) -> AvailabilityList:
-        """All of a kind, those that were down longest first.
+        """All of a kind, those that were down longest first, 1,000 at most.
 
         >>> sorted(one.name for one in balise.availability.all("host", 'name sw "quay-"').items)
         ['quay-a', 'quay-b']
         """
-        return self._connection.get(AvailabilityList, "/availability/list", of=of, where=where, from_=from_, to=to)
+        asked = {"of": of, "where": where, "from_": from_, "to": to, "limit": limit}
+        return self._connection.get(AvailabilityList, "/availability/list", **asked)
 
     def target(self, of: AvailableOf, name: str, target: AvailabilityTarget) -> str:
         """What share of a period something is to be up.

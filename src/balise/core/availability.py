@@ -46,13 +46,27 @@ def summed(changes: Sequence[Change], start: float, end: float, now: float) -> S
 
     What is not known does not end an outage: one that was down before and is down after was down all along.
     """
-    inside = _within(changes, start, min(end, now))
+    return _added_up(_within(changes, start, min(end, now)), start, end, now)
+
+
+def summed_many(histories: Iterable[Sequence[Change]], start: float, end: float, now: float) -> Iterator[Summed]:
+    """`summed` of each. Most of many were the same all along, which is added up once."""
+    known: dict[tuple[Change, ...], Summed] = {}
+    for changes in histories:
+        inside = tuple(_within(changes, start, min(end, now)))
+        found = known.get(inside)
+        if found is None:
+            found = known[inside] = _added_up(inside, start, end, now)
+        yield found
+
+
+def _added_up(inside: Sequence[Change], start: float, end: float, now: float) -> Summed:
     seconds: dict[Presence, float] = {"up": 0.0, "down": 0.0, "unknown": 0.0, "maintenance": 0.0}
     for at, presence, after in _lasting(inside, min(end, now)):
         seconds[presence] += after - at
     if end > now:
         seconds["unknown"] += end - max(start, now)
-    return Summed(seconds, _outages(inside, min(end, now)), inside)
+    return Summed(seconds, _outages(inside, min(end, now)), list(inside))
 
 
 def _within(changes: Sequence[Change], start: float, end: float) -> list[Change]:

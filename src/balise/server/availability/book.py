@@ -20,7 +20,7 @@ from balise.api.availability import (
     PresenceFrom,
 )
 from balise.api.spans import rfc3339
-from balise.core.availability import Away, Summed, left_of, period_of, summed
+from balise.core.availability import Away, Summed, left_of, period_of, summed, summed_many
 from balise.server.asking import read_filter
 from balise.server.availability.histories import Histories
 from balise.server.errors import Refused, bad_field, unknown
@@ -76,8 +76,10 @@ class AvailabilityBook:
             left_seconds=left_seconds,
         )
 
-    def all_of(self, kind: AvailableOf, where: str | None, start: float, end: float) -> AvailabilityList:
-        """Of all of a kind, those that were down longest first; `where` chooses hosts, and services by their host."""
+    def all_of(
+        self, kind: AvailableOf, where: str | None, start: float, end: float, limit: int = MOST_LISTED
+    ) -> AvailabilityList:
+        """Of all of a kind, the `limit` that were down longest; `where` chooses hosts, and services by their host."""
         node = read_filter(where, "where")
         if node is not None and kind not in ("host", "service"):
             raise bad_field("where", f"a filter chooses hosts; it says nothing of a {kind}: leave it out")
@@ -88,10 +90,11 @@ class AvailabilityBook:
             histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
         targets = self._targets(kind)
         now = self._clock()
-        found = [(name, summed(history, start, end, now)) for name, history in histories.items()]
+        found = list(zip(histories, summed_many(histories.values(), start, end, now), strict=True))
         found.sort(key=lambda one: (-one[1].seconds["down"], -len(one[1].outages), one[0]))
-        items = [_one(name, of, targets.get(name), end - start) for name, of in found[:MOST_LISTED]]
-        return AvailabilityList(items=items, left_out=max(0, len(found) - MOST_LISTED))
+        items = [_one(name, of, targets.get(name), end - start) for name, of in found[:limit]]
+        down = sum(of.seconds["down"] > 0 for _, of in found)
+        return AvailabilityList(items=items, left_out=max(0, len(found) - limit), down=down)
 
     # --- outages and their incidents
 

@@ -11,7 +11,7 @@ from balise.api.availability import Availability, AvailabilityList, Availability
 from balise.api.lists import Note
 from balise.api.spans import Instant
 from balise.server.asking import span_of
-from balise.server.availability.book import AvailabilityBook
+from balise.server.availability.book import MOST_LISTED, AvailabilityBook
 from balise.server.callers import Operator, Turn, Viewer, part
 from balise.server.filters.book import FilterBook
 
@@ -47,10 +47,11 @@ async def list_availability(
     filter: Annotated[str | None, Query(max_length=100)] = None,
     from_: Annotated[Instant, Query(alias="from")] = "-30d",
     to: Instant = "now",
+    limit: Annotated[int, Query(ge=1, le=MOST_LISTED)] = MOST_LISTED,
 ) -> Response:
     """All of a kind, those that were down longest first."""
     start, end = span_of(from_, to, time.time())
-    return await turn.answered(who, lambda: book.all_of(of, filters.text(where, filter), start, end))
+    return await turn.answered(who, lambda: book.all_of(of, filters.text(where, filter), start, end, limit))
 
 
 @router.put("/target")
