@@ -97,7 +97,7 @@ interface Shown {
 
 /** Of many the worst are shown, and `more` when they are asked for. */
 export function List({ items, left_out, down, of, span, choose, more }: Schemas["AvailabilityList"] & Shown) {
-  const others = items.length < MOST ? Math.min(left_out, MOST - items.length) : 0;
+  const others = Math.min(left_out, MOST - items.length);
   return (
     <>
       <Summary worst={items[0]} down={down} all={items.length + left_out} of={of} />
