@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from balise.core.rules.look import Course
 from balise.core.rules.room import Room
 from balise.core.rules.trend import AHEAD, LEAST_POINTS, Seen, left, reached, trusted
+from balise.core.rules.windows import in_blocks
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -23,8 +24,6 @@ AT_ONCE = 20_000
 """Groups that are looked at in one tick."""
 TRENDS_AT_ONCE = 500
 """Of these so many, about, of which a trend has to be worked out."""
-COUNTED_AT_ONCE = 16_384
-"""Of groups that go somewhere, where they are is worked out together."""
 
 
 class Ring:
@@ -176,10 +175,8 @@ class Courses:
     def course(self, now: float, at: F64) -> Course:
         """Where groups stand now, and where they go: a trend that is not trusted as far ahead stands still."""
         level, slope = self._level.copy(), self._slope.copy()
-        # Most stand still; of the rest so many at once as stay in the processor's cache.
-        going = np.flatnonzero(slope)
-        for start in range(0, len(going), COUNTED_AT_ONCE):
-            rows = going[start : start + COUNTED_AT_ONCE]
+        # Most stand still.
+        for rows in in_blocks(np.flatnonzero(slope)):
             level[rows] += slope[rows] * (now - self._looked[rows])
             far_off = np.isinf(left(level[rows], slope[rows], self._span[rows], at[rows]))
             slope[rows[far_off]] = 0.0

@@ -122,9 +122,9 @@ class Windows:
         first = np.append(True, ~again)
         starts = np.flatnonzero(first)
         counts = np.diff(starts, append=len(rows))
-        turn = np.arange(len(rows)) - np.repeat(starts, counts)
         if not self.newest_only and self._observe_many(rows, times, values, first, counts, came_at):
             return
+        turn = np.arange(len(rows)) - np.repeat(starts, counts)
         if self.newest_only:
             # The last points of a series tell all that is kept of it: its value, and how far apart they are.
             left = np.repeat(counts, counts) - turn
@@ -283,7 +283,7 @@ class Windows:
             self.summary.count[:, 0] = held
             return np.empty(0, np.int64)
         changed = np.flatnonzero(self._dirty | (floor >= self._oldest))
-        for rows in _blocks(changed):
+        for rows in in_blocks(changed):
             self._sum_up(rows, floor[rows])
         self._dirty[changed] = False
         return changed
@@ -349,6 +349,7 @@ class Windows:
         return silent
 
 
-def _blocks(rows: I64) -> Iterator[I64]:
+def in_blocks(rows: I64) -> Iterator[I64]:
+    """Rows, so many at once as stay in the processor's cache."""
     for start in range(0, len(rows), _BLOCK):
         yield rows[start : start + _BLOCK]
