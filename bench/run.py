@@ -15,6 +15,7 @@ import events
 import incidents
 import intake
 import keeping
+import moonshot
 import rules
 import scale
 import standing
@@ -34,6 +35,7 @@ PARTS = {
     "scale": scale,
     "enrolling": enrolling,
     "collecting": collecting,
+    "moonshot": moonshot,
 }
 
 

@@ -24,6 +24,7 @@ PARTS = (
     "scale",
     "enrolling",
     "collecting",
+    "moonshot",
 )
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import sqlite3
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from sqlalchemy import update
+from sqlalchemy import event, insert, select, update
 
 from balise.api.access import NewEnrolmentKey, NewToken
 from balise.api.agents import EnrolAnswer, EnrolRequest, FactsChange
@@ -16,7 +17,7 @@ from balise.client import Balise, Refused
 from balise.server.life import close
 from balise.server.parts import build
 from balise.server.settings import Settings
-from balise.store.state.tables import EnrolmentKey
+from balise.store.state.tables import EnrolmentKey, Group, Host, Member, Token
 from running import Service
 from sending import gauge_request, post
 
@@ -141,3 +142,39 @@ def test_an_ingest_token_cannot_pass_for_evidence(service: Service, admin: Balis
     assert post(service.url, token, "logs", request.SerializeToString()).status_code == 200
     assert admin.hosts.show("pier-25").collection.problem is None
     assert admin.hosts.show("pier-25").agent is None
+
+
+def test_what_enrolling_reads_does_not_grow_with_the_fleet(tmp_path: Path) -> None:
+    console = build(Settings(data=tmp_path))
+    made = console.enrolling.make_key(NewEnrolmentKey(label="many", uses=9, group="Quays"), "test", "http://c")
+    steps = 0
+
+    def count() -> None:
+        nonlocal steps
+        steps += 1
+
+    def counted(connection: sqlite3.Connection, _record: object, _proxy: object) -> None:
+        connection.set_progress_handler(count, 10)
+
+    def taken(name: str) -> int:
+        nonlocal steps
+        steps = 0
+        console.enrolling.enrol(EnrolRequest(key=made.key, facts=Facts(host_name=name, machine_id=name)))
+        return steps
+
+    event.listen(console.state.engine, "checkout", counted)
+    try:
+        taken("the first")
+        alone = taken("the second")
+        with console.state.engine.begin() as connection:
+            group = connection.execute(select(Group.id)).scalar_one()
+            hosts = [{"id": n, "name": f"h{n}", "machine_id": f"m{n}", "state_since": 0, "created_at": 0}
+                     for n in range(100, 2100)]  # fmt: skip
+            connection.execute(insert(Host), hosts)
+            connection.execute(insert(Member), [{"group": group, "host": row["id"]} for row in hosts])
+            tokens = [{"name": "t", "role": "agent", "digest": f"d{row['id']}", "host": row["id"], "created_at": 0}
+                      for row in hosts]  # fmt: skip
+            connection.execute(insert(Token), tokens)
+        assert 0 < taken("one of many") < 2 * alone
+    finally:
+        close(console)

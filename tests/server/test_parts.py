@@ -435,6 +435,23 @@ def test_silence_becomes_a_series_that_rules_can_watch(console: Parts) -> None:
     assert [a.host for a in console.alerts.open.values()] == [known.id]
 
 
+def test_a_host_that_is_read_seldom_is_silent_later(console: Parts) -> None:
+    now = time.time()
+    console.silence._began = now - 60
+    turns: dict[str, list[float]] = {"buoy-1": [15.0] * 5, "buoy-2": [60.0] * 5, "buoy-3": []}
+    for name, gaps in turns.items():
+        known = console.directory.ensure(name)
+        known.mode, known.last_seen = "resident", now - 100
+        known.gaps.extend(gaps)
+    console.plans.put("plan: seldom\nfor: {host: buoy-3}\ncollect: {every: 90s}\n", "test")
+    console.silence.note()
+    query = MetricQuery.model_validate({"metric": "balise.host.silence", "from": "-1m", "by": ["host"], "take": "last"})
+    answer = console.metrics.ask(query, whole=True)
+    found = {one.attributes["host"]: one.values[-1] for one in answer.series}
+    # 100 s less what a turn is longer than 15 s.
+    assert found == pytest.approx({"buoy-1": 100, "buoy-2": 55, "buoy-3": 25}, abs=5)
+
+
 # --- OTLP's small print
 
 

@@ -346,7 +346,7 @@ def _hosts(on: People) -> Hosts:
         hosts=hosts,
         groups=GroupBook(state=state, directory=directory),
         views=ViewBook(state),
-        silence=Silence(series=on.series, directory=directory, clocks=clocks),
+        silence=Silence(series=on.series, directory=directory, clocks=clocks, planned=plans.every),
         sign_in_figures=SignInFigures(series=on.series, directory=directory, events=on.events),
         eraser=Eraser(hosts=hosts, directory=directory, series=on.series, events=on.events),
         metrics=metrics,

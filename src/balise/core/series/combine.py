@@ -20,7 +20,12 @@ def _by_group(values: F64, groups: I64, how: np.ufunc) -> F64:
     if bool((turns < 0).any()):
         order = np.argsort(groups, kind="stable")
         values, turns = values[order], np.diff(groups[order], prepend=-1)
-    out: F64 = how.reduceat(values, np.flatnonzero(turns), axis=0)
+    starts = np.flatnonzero(turns)
+    each = len(values) // len(starts)
+    if how is not np.add and len(starts) * each == len(values) and bool((np.diff(starts) == each).all()):
+        # Groups of one size, as of hosts that are alike, take less than half as long; sums would be rounded otherwise.
+        return np.asarray(how.reduce(values.reshape(len(starts), each, -1), axis=1), np.float64)
+    out: F64 = how.reduceat(values, starts, axis=0)
     return out
 
 

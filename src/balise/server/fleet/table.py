@@ -25,7 +25,7 @@ from balise.server.errors import bad_field
 from balise.server.fleet.columns import OVER, Columns, Held
 from balise.server.hosts.directory import Directory, Known
 from balise.server.metrics.questions import Metrics, plain
-from balise.store.series.query import Selection, TooLarge
+from balise.store.series.query import TooLarge
 
 F64 = NDArray[np.float64]
 MOST_ORDERS = 64
@@ -164,11 +164,11 @@ class FleetTable:
         if metric is None:
             return {}
         whole = self._metrics.selector.select(metric, column.where, ["host"])
-        selection = _only(whole, wanted)
+        selection = whole.of_hosts(wanted)
         width = max(15.0, (seconds(column.over) if column.over else 12 * OVER) / LINE_STEPS)
         end = nanos(time.time())
         steps = Steps(end - nanos(width) * LINE_STEPS, nanos(width), LINE_STEPS)
-        if not selection.series:
+        if not len(selection.series):
             return {}
         try:
             found = self._metrics.engine.answer(metric, selection, steps, column.take)
@@ -217,16 +217,3 @@ def _summed(hosts: Sequence[Known], held: Held) -> GroupValue | None:
 
 def _sort_key(value: float | str) -> tuple[bool, float, str]:
     return (isinstance(value, str), 0.0 if isinstance(value, str) else value, value if isinstance(value, str) else "")
-
-
-def _only(selection: Selection, wanted: set[int]) -> Selection:
-    """Of a selection by host only some of them."""
-    keep = np.array([host in wanted for host in selection.hosts], bool)
-    number = np.cumsum(keep) - 1
-    rows = np.flatnonzero(keep[selection.groups]) if len(selection.groups) else np.empty(0, np.int64)
-    return Selection(
-        [selection.series[row] for row in rows.tolist()],
-        number[selection.groups[rows]],
-        [name for name, kept in zip(selection.named, keep.tolist(), strict=True) if kept],
-        [host for host, kept in zip(selection.hosts, keep.tolist(), strict=True) if kept],
-    )

@@ -98,7 +98,7 @@ class Metrics:
     def sweep(self, queries: Iterable[tuple[MetricQuery, bool]]) -> Sweep:
         """What several questions about many series want, to be read together; each with whether it is for one value of
         the whole span."""
-        made = Sweep(self._scan, self._catalogue)
+        made = Sweep(self._scan)
         for query, whole in queries:
             metric = self._catalogue.metrics.get(query.metric or "")
             if metric is None or query.shift:

@@ -73,12 +73,19 @@ class HeldPlans:
         stacked = self.of(known)
         inventory = stacked.collectors.get("inventory") or default_setting("inventory")
         return FromAfar(
-            every=stacked.every if "collect.every" in stacked.sources else None,
+            every=self.every(known),
             follow=[stacked.follow[path] for path in sorted(stacked.follow)],
             off=[name for name, setting in sorted(stacked.collectors.items()) if not setting.on],
             inventory_every=inventory.every if inventory.on else None,
             refresh=self._refreshes.get(known.id, 0),
         )
+
+    def every(self, known: Known) -> float | None:
+        """How often plans say that a host is read, seconds; None where none does."""
+        if not any(plan.body.collect.every for plan in self.plans):
+            return None
+        stacked = self.of(known)
+        return stacked.every if "collect.every" in stacked.sources else None
 
     def machine_of(self, known: Known) -> tuple[str, str]:
         """The machine that plans say a host runs on, and which plan; both empty for none."""

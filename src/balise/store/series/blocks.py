@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,47 +30,45 @@ class Blocks:
         self._reader = reader
         self._cells = cells
 
-    def costs(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, *, growing: bool) -> I64:
+    def costs(self, metric: int, series: I64, steps: Steps, tier: TierName, *, growing: bool) -> I64:
         """At most how many values of each of these series are looked at to answer for these steps."""
         if tier == "raw":
             start = steps.start - MAX_GAP if growing else steps.start
             return self._reader.count(series, start, steps.end)
-        first = self._first(metric, series, steps, tier) if series else 0
+        first = self._first(metric, series, steps, tier) if len(series) else 0
         each = (steps.count - first) * (steps.width // (TIER_SECONDS[tier] * NS))
         return np.full(len(series), each, np.int64)
 
     def summaries(
-        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, fields: set[str], costs: I64
+        self, metric: int, series: I64, steps: Steps, tier: TierName, fields: set[str], costs: I64
     ) -> Iterator[tuple[I64, slice, Summary]]:
         """Rows of `series`, steps, and what happened there; `costs` as `costs` gives them."""
         if tier == "raw":
             for rows, at, part in self._raw(steps, costs):
-                flat = self._reader.flat([series[r] for r in rows.tolist()], part.start, part.end)
+                flat = self._reader.flat(series[rows], part.start, part.end)
                 yield rows, at, summarise_flat(flat, len(rows), part, fields)
             return
         factor = steps.width // (TIER_SECONDS[tier] * NS)
         first = self._first(metric, series, steps, tier)
         for rows, at, part in self._even(len(series), steps, first, factor):
             fine = Steps(part.start, TIER_SECONDS[tier] * NS, part.count * factor)
-            mine = [series[r] for r in rows.tolist()]
-            yield rows, at, coarser(self._reader.rolled(tier, metric, mine, fine, fields), factor)
+            yield rows, at, coarser(self._reader.rolled(tier, metric, series[rows], fine, fields), factor)
 
     def growths(
-        self, metric: int, series: Sequence[int], steps: Steps, tier: TierName, costs: I64
+        self, metric: int, series: I64, steps: Steps, tier: TierName, costs: I64
     ) -> Iterator[tuple[I64, slice, F64, F64]]:
         """Rows of `series`, steps, by how much they grew there, and the seconds over which that was seen."""
         kinds = self._catalogue.series.kinds_of(series)
         if tier == "raw":
             for rows, at, part in self._raw(steps, costs):
-                places = rows.tolist()
-                flat = self._reader.flat([series[r] for r in places], part.start - MAX_GAP, part.end)
-                yield rows, at, *increases(flat, [kinds[r] for r in places], part)
+                flat = self._reader.flat(series[rows], part.start - MAX_GAP, part.end)
+                yield rows, at, *increases(flat, [kinds[r] for r in rows.tolist()], part)
             return
         delta = np.array([k == "delta" for k in kinds], bool)
         for rows, at, summary in self.summaries(metric, series, steps, tier, {"grown", "seen", "total"}, costs):
             yield rows, at, *told_growth(summary, delta[rows], seconds_of(steps.width))
 
-    def _first(self, metric: int, series: Sequence[int], steps: Steps, tier: TierName) -> int:
+    def _first(self, metric: int, series: I64, steps: Steps, tier: TierName) -> int:
         """The first step in which there may be anything."""
         oldest = self._reader.oldest(tier, metric, series, steps.start)
         if oldest is None:

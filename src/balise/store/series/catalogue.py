@@ -106,7 +106,7 @@ Wanted = tuple[Metric, Sequence[Trait]]
 class Catalogue:
     """Names and numbers. Safe to use from several threads."""
 
-    def __init__(self, *, most_series_a_host: int = 50_000, most_series: int = 3_000_000) -> None:
+    def __init__(self, *, most_series_a_host: int = 50_000, most_series: int = 5_000_000) -> None:
         self._lock = threading.Lock()
         self._most_a_host = most_series_a_host
         self._most = most_series

@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
-from itertools import product
+from itertools import chain, compress, product
 from typing import Any, Protocol
 
 import numpy as np
@@ -31,7 +31,8 @@ from balise.core.series.steps import TIER_SECONDS, Steps, TierName
 from balise.store.series.blocks import CELLS, Blocks, parts_of
 from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.reader import Reader
-from balise.store.series.roster import Series
+from balise.store.series.recent import spread
+from balise.store.series.roster import Kinds, Series
 
 F64 = NDArray[np.float64]
 I64 = NDArray[np.int64]
@@ -79,7 +80,8 @@ class Hosts(Protocol):
 class Selection:
     """Series chosen for an answer, each with the number of its group; once for each group that it is in."""
 
-    series: list[int]
+    series: I64
+    kinds: Kinds
     groups: I64
     named: list[dict[str, str]]
     hosts: list[int]
@@ -88,7 +90,19 @@ class Selection:
     @property
     def size(self) -> int:
         """About how many bytes of memory it takes."""
-        return 48 * len(self.series) + 350 * len(self.named) + 500
+        return 25 * len(self.series) + 350 * len(self.named) + 500
+
+    def of_hosts(self, wanted: Collection[int]) -> Selection:
+        """Those groups whose first series is of one of these hosts."""
+        keep = np.array([host in wanted for host in self.hosts], bool)
+        rows = np.flatnonzero(keep[self.groups]) if len(self.groups) else np.empty(0, np.int64)
+        return Selection(
+            self.series[rows],
+            self.kinds.rows(rows),
+            (np.cumsum(keep) - 1)[self.groups[rows]],
+            list(compress(self.named, keep)),
+            list(compress(self.hosts, keep)),
+        )
 
 
 def lookup_of(hosts: Hosts, one: Series) -> Any:
@@ -121,12 +135,14 @@ def group_values(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, str]
 
 def values_of_host(hosts: Hosts, host: int, by: Sequence[str]) -> dict[str, str]:
     """`group_values` of any series of a host, where `by` asks of hosts alone."""
-    return {name: _group_text(hosts.attribute(host, name)) for name in by}
+    return {name: _group_text(value) for name, value in _values_of_host(hosts, host, by).items()}
+
+
+def _values_of_host(hosts: Hosts, host: int, by: Sequence[str]) -> dict[str, Any]:
+    return {name: hosts.attribute(host, name) for name in by}
 
 
 def _values_of(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, Any]:
-    if by == ["host"]:
-        return {"host": hosts.attribute(one.host, "host")}
     own = dict(one.attributes)
     return {
         name: hosts.attribute(one.host, name) if name == "host" or filters.is_of_host(name) else own.get(name)
@@ -134,14 +150,27 @@ def _values_of(hosts: Hosts, one: Series, by: Sequence[str]) -> dict[str, Any]:
     }
 
 
-def _memberships(hosts: Hosts, one: Series, by: Sequence[str], apart: bool) -> Iterator[tuple[str, ...]]:
-    """The groups that a series is in: one, unless those are kept apart that its host belongs to."""
-    values = _values_of(hosts, one, by)
+def _memberships(values: Mapping[str, Any], apart: bool) -> Iterator[tuple[str, ...]]:
+    """The groups that a series with such values is in: one, unless those are kept apart that its host belongs to."""
     if not apart or not any(isinstance(value, list) for value in values.values()):
         yield tuple(_group_text(value) for value in values.values())
         return
     several = [sorted(v) or [""] if isinstance(v, list) else [_group_text(v)] for v in values.values()]
     yield from product(*several)
+
+
+class _Groups:
+    """The groups of a selection as they are found, each by its values, with the host of its first series."""
+
+    def __init__(self) -> None:
+        self.numbers: dict[tuple[str, ...], int] = {}
+        self.hosts: list[int] = []
+
+    def number(self, values: tuple[str, ...], host: int) -> int:
+        found = self.numbers.setdefault(values, len(self.numbers))
+        if found == len(self.hosts):
+            self.hosts.append(host)
+        return found
 
 
 class Selector:
@@ -194,34 +223,45 @@ class Selector:
 
     def _search(self, metric: Metric, where: str | None, by: Sequence[str], apart: bool) -> Selection:
         of_hosts, own = _parted(filters.parse(where)) if where and where.strip() else ([], [])
+        numbers = self._of_hosts(metric, of_hosts)
+        found = _Groups()
+        if not own and all(name == "host" or filters.is_of_host(name) for name in by):
+            series, groups = self._by_hosts(numbers, by, apart, found)
+        else:
+            series, groups = self._one_by_one(numbers, own, by, apart, found)
+        named = [dict(zip(by, values, strict=True)) for values in found.numbers]
+        return Selection(series, self.catalogue.series.all_kinds(series), groups, named, found.hosts)
+
+    def _by_hosts(self, numbers: I64, by: Sequence[str], apart: bool, found: _Groups) -> tuple[I64, I64]:
+        """All of these series, once for each group of their hosts, and which groups those are."""
+        hosts = self.catalogue.series.hosts_of(numbers)
+        _, first, which = np.unique(hosts, return_index=True, return_inverse=True)
+        # Groups are numbered as they come.
+        order = np.argsort(first)
+        mine = [
+            [found.number(values, host) for values in _memberships(_values_of_host(self._hosts, host, by), apart)]
+            for host in hosts[first[order]].tolist()
+        ]
+        place = np.argsort(order)[which]
+        sizes = np.array([len(some) for some in mine], np.int64)
+        rows, at = spread((np.cumsum(sizes) - sizes)[place], sizes[place])
+        return numbers[rows], np.array(list(chain.from_iterable(mine)), np.int64)[at]
+
+    def _one_by_one(
+        self, numbers: I64, own: Sequence[Filter], by: Sequence[str], apart: bool, found: _Groups
+    ) -> tuple[I64, I64]:
+        """Those of these series that pass the parts of a filter, and their groups, as `_by_hosts`."""
         chosen: list[int] = []
         groups: list[int] = []
-        hosts: list[int] = []
-        numbers: dict[tuple[str, ...], int] = {}
-        held: dict[int, list[int]] = {}
-        """Of hosts the groups in which all their series are, when those are by what hosts are."""
-        by_hosts = all(name == "host" or filters.is_of_host(name) for name in by)
-        for number in self._of_hosts(metric, of_hosts):
+        for number in numbers.tolist():
             one = self.catalogue.series.get(number)
-            if one is None or not _passes(own, self._hosts, one):
-                continue
-            mine = held.get(one.host)
-            if mine is None:
-                mine = []
-                for values in _memberships(self._hosts, one, by, apart):
-                    group = numbers.setdefault(values, len(numbers))
-                    if group == len(hosts):
-                        hosts.append(one.host)
-                    mine.append(group)
-                if by_hosts:
-                    held[one.host] = mine
-            for group in mine:
-                chosen.append(number)
-                groups.append(group)
-        named = [dict(zip(by, values, strict=True)) for values in numbers]
-        return Selection(chosen, np.array(groups, np.int64), named, hosts)
+            if one is not None and _passes(own, self._hosts, one):
+                for values in _memberships(_values_of(self._hosts, one, by), apart):
+                    chosen.append(number)
+                    groups.append(found.number(values, one.host))
+        return np.array(chosen, np.int64), np.array(groups, np.int64)
 
-    def _of_hosts(self, metric: Metric, parts: Sequence[Filter]) -> list[int]:
+    def _of_hosts(self, metric: Metric, parts: Sequence[Filter]) -> I64:
         """The series of a metric whose hosts are here and pass all parts of a filter, in their order."""
         numbers = np.array(list(metric.series), np.int64)
         hosts, which = np.unique(self.catalogue.series.hosts_of(numbers), return_inverse=True)
@@ -230,8 +270,8 @@ class Selector:
             and all(filters.matches(part, partial(self._hosts.attribute, host)) for part in parts)
             for host in hosts.tolist()
         ]
-        found: list[int] = numbers[np.array(mine, bool)[which]].tolist()
-        return found
+        chosen: I64 = numbers[np.array(mine, bool)[which]]
+        return chosen
 
 
 def _parted(node: Filter) -> tuple[list[Filter], list[Filter]]:
@@ -313,17 +353,16 @@ class QueryEngine:
             raise TooLarge("the answer would have more than 4 million numbers: take a wider step or a narrower filter")
         if (count := len(selection.series)) > SERIES_AT_MOST:
             raise TooLarge(f"that is {count:,} series, of at most {SERIES_AT_MOST:,}: narrow the filter")
-        parts = set(self.catalogue.series.parts_of(selection.series))
-        of_points = take in QUANTILES and not parts - {""}
-        if of_points:
+        parts = bool(selection.kinds.part.any())
+        if take in QUANTILES and not parts:
             return self._percentiles(selection, steps, QUANTILES[take])
         tier = self.tier_for(steps, len(selection.series))
         if tier != "raw":
             steps = _fitted(steps, TIER_SECONDS[tier] * NS)
-        growing = take in ("rate", "change") or bool(parts - {""})
+        growing = take in ("rate", "change") or parts
         costs = self._blocks.costs(metric.id, selection.series, steps, tier, growing=growing)
         self._afford(int(costs.sum()), tier)
-        if parts - {""}:
+        if parts:
             return Answer(steps, selection.named, self._ask_parts(metric, selection, steps, take, tier, costs), tier)
         every = np.arange(len(selection.series))
         return Answer(steps, selection.named, self._take(metric, selection, every, steps, take, tier, costs), tier)
@@ -360,12 +399,12 @@ class QueryEngine:
     ) -> F64:
         """What the series at some places of a selection give, [groups, steps]; `costs` are of all of it."""
         made = Combining(take, len(selection.named), steps.count)
-        series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
+        series, groups = selection.series[places], selection.groups[places]
         if take in ("rate", "change"):
             for rows, at, grown, seen in self._blocks.growths(metric.id, series, steps, tier, costs[places]):
                 made.add_growth(grown, seen, groups[rows], at)
         else:
-            delta = np.array([kind == "delta" for kind in self.catalogue.series.kinds_of(series)], bool)
+            delta = selection.kinds.delta[places]
             found = self._blocks.summaries(metric.id, series, steps, tier, _FIELDS[take], costs[places])
             for rows, at, summary in found:
                 made.add(summary, delta[rows], groups[rows], at)
@@ -393,7 +432,7 @@ class QueryEngine:
     def _points_of(self, selection: Selection, groups: I64, steps: Steps, quantile: float) -> F64:
         """Percentiles of the points of some groups, [groups, steps]."""
         mine = np.flatnonzero(np.isin(selection.groups, groups))
-        series = [selection.series[place] for place in mine.tolist()]
+        series = selection.series[mine]
         if len(groups) == 1 and (points := self._reader.count(series, steps.start, steps.end).sum()) > GROUP_POINTS:
             raise TooLarge(
                 f"one percentile would be worked out of {points / 1e6:,.0f} million points, of at most "
@@ -407,8 +446,8 @@ class QueryEngine:
     ) -> F64:
         """Histograms and summaries: their counts, sums, extremes and percentiles."""
         by_part: dict[str, list[int]] = {}
-        for place, one in enumerate(selection.series):
-            by_part.setdefault(self.catalogue.series[one].part, []).append(place)
+        for place, part_of in enumerate(self.catalogue.series.parts_of(selection.series)):
+            by_part.setdefault(part_of, []).append(place)
 
         def part(name: str, how: Take) -> F64:
             places = np.array(by_part.get(name, []), np.int64)
@@ -440,8 +479,8 @@ class QueryEngine:
         tier: TierName,
         costs: I64,
     ) -> F64:
-        series, groups = [selection.series[p] for p in places.tolist()], selection.groups[places]
-        chosen = [self.catalogue.series[number] for number in series]
+        series, groups = selection.series[places], selection.groups[places]
+        chosen = [self.catalogue.series[number] for number in series.tolist()]
         bounds = with_lower_bounds(
             [bucket_of(one.part) or (np.nan, np.nan) for one in chosen],
             [(one.host, one.attributes, one.kind) for one in chosen],

@@ -125,17 +125,17 @@ class Reader:
             yield connection, Recent(seen, len(series)), before
             connection.rollback()
 
-    def raw(self, series: Sequence[int], start: int, end: int) -> list[Piece]:
+    def raw(self, series: Sequence[int] | I64, start: int, end: int) -> list[Piece]:
         """Times and values of each series within [start, end) nanoseconds, in order of time, each moment once."""
-        ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
+        ids, places = _each_once(series)
         rows, times, values = self._once(ids, start, end)
         bounds = np.searchsorted(rows, np.arange(len(ids) + 1)).tolist()
         pieces = [(times[lo:hi], values[lo:hi]) for lo, hi in pairwise(bounds)]
         return [pieces[place] for place in places.tolist()]
 
-    def flat(self, series: Sequence[int], start: int, end: int) -> Flat:
+    def flat(self, series: Sequence[int] | I64, start: int, end: int) -> Flat:
         """The numbers of each series within [start, end) nanoseconds; its rows are places in `series`."""
-        ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
+        ids, places = _each_once(series)
         rows, times, values = self._once(ids, start, end)
         if len(ids) != len(places) or (np.diff(places) < 0).any():
             lows = np.searchsorted(rows, ids_range := np.arange(len(ids)))
@@ -172,6 +172,8 @@ class Reader:
     def _sealed_since(self, ids: I64, start: int) -> tuple[I64, I64]:
         """The places of the series whose hosts have points that are sealed and not earlier than `start`, and their
         hosts."""
+        if max(list(self._sealed_until.values()), default=0) < start:
+            return np.empty(0, np.int64), np.empty(0, np.int64)
         hosts = self._catalogue.series.hosts_of(ids)
         late = [host for host in np.unique(hosts).tolist() if self._sealed_until.get(host, 0) >= start]
         places = np.flatnonzero(np.isin(hosts, late)) if late else np.empty(0, np.int64)
@@ -203,9 +205,9 @@ class Reader:
                     values = (self._unpacked.block if few else decode_block)(data, rows[here])
                     yield places[here], times, values
 
-    def count(self, series: Sequence[int], start: int, end: int) -> I64:
+    def count(self, series: Sequence[int] | I64, start: int, end: int) -> I64:
         """At most how many points each series has within [start, end) nanoseconds, without reading them: [series]."""
-        ids, places = np.unique(np.array(series, np.int64), return_inverse=True)
+        ids, places = _each_once(series)
         out = Recent(self._asked(ids).seen(self._head), len(ids)).counts_within(start, end)
         of_hosts: dict[int, list[int]] = {}
         for place, host in zip(*(some.tolist() for some in self._sealed_since(ids, start)), strict=True):
@@ -222,7 +224,7 @@ class Reader:
             out[mine[(own >= low) & (own <= high)]] += rows
         return out[places]
 
-    def oldest(self, tier: TierName, metric: int, series: Sequence[int], start: int) -> int | None:
+    def oldest(self, tier: TierName, metric: int, series: I64, start: int) -> int | None:
         """From when on there may be anything of some series of a metric in a tier, nanoseconds; None for nothing.
 
         What is before `start` need not be told apart.
@@ -233,7 +235,7 @@ class Reader:
         found = [int(day) * DAY] if day is not None else []
         if found and found[0] <= start:
             return found[0]
-        found += [stripe.oldest for stripe in self._head.of_any(np.array(series, np.int64)) if stripe.rows]
+        found += [stripe.oldest for stripe in self._head.of_any(series) if stripe.rows]
         return min(found, default=None)
 
     def earliest(self, metric: int) -> int:
@@ -283,7 +285,9 @@ class Reader:
                     until[mine] = np.maximum(until[mine], last)
         return until
 
-    def rolled(self, tier: TierName, metric: int, series: Sequence[int], steps: Steps, fields: set[str]) -> Summary:
+    def rolled(
+        self, tier: TierName, metric: int, series: Sequence[int] | I64, steps: Steps, fields: set[str]
+    ) -> Summary:
         """What happened in each step of a tier. `steps` must be of the tier's width; only `fields` are filled."""
         if steps.width != TIER_SECONDS[tier] * NS or steps.start % steps.width:
             raise ValueError(f"steps of {steps.width} ns from {steps.start} asked of tier {tier}")
@@ -448,6 +452,15 @@ def matrices_of(tier: TierName, metric: int, steps: Steps) -> tuple[int, int, in
     first, last = steps.start // DAY, (steps.end - 1) // DAY
     longest = LONGEST_RUN if tier == "1h" else 1
     return TIER_SECONDS[tier], metric, first - longest + 1, last, first
+
+
+def _each_once(series: Sequence[int] | I64) -> tuple[I64, I64]:
+    """Series ascending and each once, and of each that was given its place among them."""
+    given = np.asarray(series, np.int64)
+    if bool((given[1:] > given[:-1]).all()):
+        return given, np.arange(len(given))
+    ids, places = np.unique(given, return_inverse=True)
+    return ids, places
 
 
 def _joined(pieces: list[Piece], start: int, end: int) -> Piece:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from itertools import groupby
-from typing import NamedTuple
+from operator import attrgetter
+from typing import NamedTuple, TypeGuard
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,9 @@ MOST_LAYOUTS = 50_000
 """Layouts of which it is known where some series stand in them."""
 COLUMNS_BYTES = 250
 """What that takes of each beside the numbers."""
+LITTLE = 1_000_000
+"""Points that are few enough that nobody need know which of them are within a span."""
+_ASCENDING = attrgetter("ascending")
 STANDING_BYTES = 24
 """What is kept of each stripe of which it is known that it has any of them."""
 
@@ -152,6 +156,8 @@ class Recent:
 
     def counts_within(self, start: int, end: int) -> I64:
         """Of each series at most how many points there are within [start, end) nanoseconds."""
+        if self.counts.sum() <= LITTLE:
+            return self.counts
         seen = zip(self._seen.stripes, self._seen.rows, strict=True)
         return self._counted([_rows_within(stripe, rows, start, end) for stripe, rows in seen])
 
@@ -169,11 +175,13 @@ class Recent:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
         by piece: in a piece those of a series stand in the order in which they came."""
         high = self._series if high is None else high
+        stripes, rows, standing = self._seen
+        if low <= 0 and high >= self._series and standing.plain and _are_ascending(stripes):
+            points = _even(
+                zip(stripes, rows, standing.columns, strict=True), standing.widths, standing.places, start, end
+            )
+            return [points] if len(points[0]) else []
         chosen = [part for part in self._parts if part.columns.first < high and part.columns.last >= low]
-        if len(chosen) == len(self._seen.stripes) and low <= 0 and high >= self._series and self._are_even:
-            standing = self._seen.standing
-            found = [_even(chosen, standing.widths, standing.places, start, end)] if chosen else []
-            return [points for points in found if len(points[0])]
         found = []
         for even, parts in groupby(chosen, key=lambda part: part.is_even(low, high)):
             if even:
@@ -184,19 +192,19 @@ class Recent:
                 found += [part.points(start, end, low, high) for part in parts]
         return [points for points in found if len(points[0])]
 
-    @property
-    def _are_even(self) -> bool:
-        stripes = self._seen.stripes
-        return self._seen.standing.plain and all(stripe is not None and stripe.ascending for stripe in stripes)
+
+def _are_ascending(stripes: Sequence[Stripe | None]) -> TypeGuard[Sequence[Stripe]]:
+    """Whether there are any, all are there, and each is in order of time."""
+    return bool(stripes) and None not in stripes and all(map(_ASCENDING, stripes))
 
 
 def _rows_within(stripe: Stripe | None, rows: int, start: int, end: int) -> int:
     if stripe is None:
         return 0
-    if not stripe.ascending or (stripe.oldest >= start and stripe.newest < end):
+    if not stripe.ascending:
         return rows
-    lo, hi = stripe.times[:rows].searchsorted((start, end)).tolist()
-    return max(0, int(hi - lo))
+    low, high = stripe.within(rows, start, end)
+    return high - low
 
 
 class _Part(NamedTuple):
@@ -237,18 +245,15 @@ class _Part(NamedTuple):
         return where[inside], times[inside], values[inside]
 
 
-def _even(parts: Sequence[_Part], widths: I64, places: I64, start: int, end: int) -> Points:
+def _even(parts: Iterable[tuple[Stripe, int, Columns]], widths: I64, places: I64, start: int, end: int) -> Points:
     """The points of parts that are even, all at once: of many stripes each call of a library for one of them counts.
     `widths` and `places` are those of their columns."""
-    bounds = np.array([start, end])
     times: list[I64] = []
     values: list[F64] = []
-    for stripe, rows, (held, *_) in parts:
-        lo, hi = 0, rows
-        if stripe.oldest < start or stripe.newest >= end:
-            lo, hi = stripe.times[:rows].searchsorted(bounds).tolist()
-        times.append(stripe.times[lo:hi])
-        values.append(stripe.values[lo:hi, held].T.reshape(-1))
+    for stripe, rows, columns in parts:
+        low, high = stripe.within(rows, start, end)
+        times.append(stripe.times[low:high])
+        values.append(stripe.values[low:high, columns.held].T.reshape(-1))
     sizes = np.array([len(some) for some in times])
     # One series after the other, which is nearly in order.
     which, at = spread((sizes.cumsum() - sizes).repeat(widths), sizes.repeat(widths))

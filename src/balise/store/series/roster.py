@@ -32,6 +32,22 @@ class Series(NamedTuple):
     kind: PointKind
 
 
+NO_TRAIT: Trait = ((), "", "gauge")
+"""Of what is not there any more."""
+
+
+class Kinds(NamedTuple):
+    """Of several series, [n], which are gauges, which are amounts since the point before, and which are a part of a
+    histogram or of a summary."""
+
+    gauge: NDArray[np.bool_]
+    delta: NDArray[np.bool_]
+    part: NDArray[np.bool_]
+
+    def rows(self, chosen: NDArray[np.intp]) -> Kinds:
+        return Kinds(self.gauge[chosen], self.delta[chosen], self.part[chosen])
+
+
 class Roster:
     """Series by number, a few bytes each; named when they are asked for. Written under the catalogue's lock, read by
     any thread: what is there stays where it is, or is gone."""
@@ -109,6 +125,17 @@ class Roster:
     def kinds_of(self, numbers: I64 | Sequence[int]) -> list[PointKind]:
         return [trait[2] for trait in self._traits_of(numbers)]
 
+    def all_kinds(self, numbers: I64) -> Kinds:
+        """What kind each is of, of many at once."""
+        places, which = np.unique(self._trait[numbers], return_inverse=True)
+        traits = [self._traits[place] or NO_TRAIT for place in places.tolist()]
+        kinds = Kinds(
+            np.array([kind == "gauge" for _, _, kind in traits], bool),
+            np.array([kind == "delta" for _, _, kind in traits], bool),
+            np.array([part != "" for _, part, _ in traits], bool),
+        )
+        return kinds.rows(which)
+
     def parts_of(self, numbers: I64 | Sequence[int]) -> list[str]:
         return [trait[1] for trait in self._traits_of(numbers)]
 
@@ -118,7 +145,7 @@ class Roster:
     def _traits_of(self, numbers: I64 | Sequence[int]) -> list[Trait]:
         traits = self._traits
         found = [traits[place] for place in self._trait[numbers].tolist()]
-        return [trait if trait is not None else ((), "", "gauge") for trait in found]
+        return [trait if trait is not None else NO_TRAIT for trait in found]
 
     # --- what tells them apart
 

@@ -9,7 +9,6 @@ from balise.api.metrics import Take
 from balise.core.moments import NS
 from balise.core.series.combine import Combining
 from balise.core.series.steps import TIER_SECONDS, Steps
-from balise.store.series.catalogue import Catalogue
 from balise.store.series.query import Selection
 from balise.store.series.scan import Scan
 
@@ -23,9 +22,8 @@ MOST_CELLS = 4_000_000
 class Sweep:
     """Answers several questions of one moment about the means of gauges; what they want is read together, once."""
 
-    def __init__(self, scan: Scan, catalogue: Catalogue) -> None:
+    def __init__(self, scan: Scan) -> None:
         self._scan = scan
-        self._catalogue = catalogue
         self._wanted: dict[Steps, I64] = {}
         self._read: dict[Steps, tuple[F64, F64]] = {}
 
@@ -33,14 +31,13 @@ class Sweep:
         """Whether a mean of gauges is asked for, in steps that are put together from whole kept ones."""
         if take != "avg" or steps.width % WIDTH or steps.start % WIDTH:
             return False
-        series = self._catalogue.series
-        gauges = all(series[one].kind == "gauge" and not series[one].part for one in selection.series)
-        return gauges and len(selection.series) * _fine(steps).count <= MOST_CELLS
+        gauges = selection.kinds.gauge & ~selection.kinds.part
+        return bool(gauges.all()) and len(selection.series) * _fine(steps).count <= MOST_CELLS
 
     def want(self, selection: Selection, steps: Steps) -> None:
         """Says what will be asked, as far as it fits into what may be held; what does not is read by itself."""
         fine = _fine(steps)
-        wanted = np.union1d(self._wanted.get(fine, np.empty(0, np.int64)), np.array(selection.series, np.int64))
+        wanted = np.union1d(self._wanted.get(fine, np.empty(0, np.int64)), selection.series)
         others = sum(len(held) * of.count for of, held in self._wanted.items() if of != fine)
         if others + len(wanted) * fine.count <= MOST_CELLS and fine not in self._read:
             self._wanted[fine] = wanted
@@ -48,7 +45,7 @@ class Sweep:
     def mean(self, selection: Selection, steps: Steps) -> F64:
         """The mean of each group in each step, [groups, steps]; as exact as `Scan` is."""
         fine = _fine(steps)
-        total, weight = self._sums(np.array(selection.series, np.int64), fine)
+        total, weight = self._sums(selection.series, fine)
         made = Combining("avg", len(selection.named), steps.count)
         made.add_sums(_coarser(total, steps.count), _coarser(weight, steps.count), selection.groups)
         return made.answer()

@@ -42,8 +42,8 @@ class Token(Base):
     name: Mapped[str]
     role: Mapped[str]
     digest: Mapped[str] = mapped_column(unique=True)
-    host: Mapped[int | None] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"))
-    relay: Mapped[int | None] = mapped_column(ForeignKey("relay.id"))
+    host: Mapped[int | None] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), index=True)
+    relay: Mapped[int | None] = mapped_column(ForeignKey("relay.id"), index=True)
     scope: Mapped[dict[str, Any] | None]
     new_hosts: Mapped[int] = mapped_column(default=0, server_default="0")
     created_at: Mapped[float]
@@ -91,7 +91,7 @@ class Host(Base):
     __tablename__ = "host"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
-    machine_id: Mapped[str] = mapped_column(default="")
+    machine_id: Mapped[str] = mapped_column(default="", index=True)
     labels: Mapped[dict[str, Any]] = mapped_column(default=dict)
     facts: Mapped[dict[str, Any] | None]
     agent: Mapped[dict[str, Any] | None]
@@ -428,7 +428,7 @@ class Group(Base):
 class Member(Base):
     __tablename__ = "member"
     group: Mapped[int] = mapped_column(ForeignKey("group.id", ondelete="CASCADE"), primary_key=True)
-    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), primary_key=True)
+    host: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="CASCADE"), primary_key=True, index=True)
 
 
 class StateChange(Base):
