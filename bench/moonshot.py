@@ -9,7 +9,7 @@ from worlds.crowd import measured
 HOSTS, INTERVAL = 20_000, 60.0
 PLAN = """
 plan: crowd
-for: {groups: [Crowd]}
+for: {hosts: 'host sw "host-"'}
 collect: {every: 60s}
 limits:
   host-silent: {critical: {above: 900}}

@@ -22,9 +22,10 @@ class Hosts:
     def __init__(self) -> None:
         self.version = 1
         self.names = {1: "a", 2: "b"}
+        self.groups = {1: ["quay", "lights"], 2: ["quay", "lights"]}
 
     def attribute(self, host: int, name: str) -> object:
-        return {"host": self.names.get(host), "group": ["quay", "lights"]}.get(name)
+        return {"host": self.names.get(host), "group": self.groups.get(host)}.get(name)
 
     def name(self, host: int) -> str | None:
         return self.names.get(host)
@@ -160,6 +161,26 @@ def test_a_new_series_and_a_removed_host_are_noticed(box: Fixture) -> None:
     del box.hosts.names[2]
     box.hosts.version += 1
     assert box.ask("g", "sum") == [[1.0]]
+
+
+def test_a_series_is_in_each_group_of_its_host(box: Fixture) -> None:
+    box.put("g", [1.0], host=2, berth="x")
+    box.put("g", [1.0], host=1, berth="x")
+    box.put("g", [1.0], host=2, berth="x", gate="1")
+    metric = box.store.catalogue.metrics["g"]
+    first, second, third = metric.series
+    box.hosts.groups[2] = ["quay"]
+    selector = Selector(box.store.catalogue, box.hosts)
+    found = selector.select(metric, None, ["group"], apart=True)
+    assert (found.series.tolist(), found.groups.tolist()) == ([first, second, second, third], [0, 1, 0, 0])
+    assert (found.named, found.hosts) == ([{"group": "quay"}, {"group": "lights"}], [2, 1])
+    lights = found.of_hosts({1})
+    assert (lights.series.tolist(), lights.groups.tolist(), lights.named) == ([second], [0], [{"group": "lights"}])
+    # The same where what series have of their own is asked too, and where a filter chooses some of them.
+    own = selector.select(metric, None, ["group", "berth"], apart=True)
+    assert (own.series.tolist(), own.groups.tolist()) == (found.series.tolist(), found.groups.tolist())
+    chosen = selector.select(metric, 'gate eq "1" or host eq "a"', ["group"], apart=True)
+    assert (chosen.series.tolist(), chosen.groups.tolist()) == ([second, second, third], [0, 1, 1])
 
 
 def test_an_answer_has_a_limit(box: Fixture) -> None:

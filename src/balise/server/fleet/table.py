@@ -145,7 +145,7 @@ class FleetTable:
     @staticmethod
     def _unusual(held: Held, chosen: Sequence[Known], members: Mapping[int, list[str]] | None) -> dict[int, float]:
         """By host how unlike the others of its group a value is, where it is; without groups all are one."""
-        if held.answer.kind != "number" or held.is_fact:
+        if held.answer.kind != "number" or held.is_fact or not held.values:
             return {}
         mine = [known.id for known in chosen if known.id in held.values]
         numbers: dict[str, int] = {}

@@ -224,16 +224,17 @@ class Selector:
     def _search(self, metric: Metric, where: str | None, by: Sequence[str], apart: bool) -> Selection:
         of_hosts, own = _parted(filters.parse(where)) if where and where.strip() else ([], [])
         numbers = self._of_hosts(metric, of_hosts)
+        if own:
+            passing = (self._passes(own, number) for number in numbers.tolist())
+            numbers = numbers[np.fromiter(passing, bool, len(numbers))]
         found = _Groups()
-        if not own and all(name == "host" or filters.is_of_host(name) for name in by):
-            series, groups = self._by_hosts(numbers, by, apart, found)
-        else:
-            series, groups = self._one_by_one(numbers, own, by, apart, found)
+        by_hosts = all(name == "host" or filters.is_of_host(name) for name in by)
+        series, groups = (self._by_hosts if by_hosts else self._one_by_one)(numbers, by, apart, found)
         named = [dict(zip(by, values, strict=True)) for values in found.numbers]
         return Selection(series, self.catalogue.series.all_kinds(series), groups, named, found.hosts)
 
     def _by_hosts(self, numbers: I64, by: Sequence[str], apart: bool, found: _Groups) -> tuple[I64, I64]:
-        """All of these series, once for each group of their hosts, and which groups those are."""
+        """Series, each once for each group of its host, and which groups those are."""
         hosts = self.catalogue.series.hosts_of(numbers)
         _, first, which = np.unique(hosts, return_index=True, return_inverse=True)
         # Groups are numbered as they come.
@@ -247,19 +248,25 @@ class Selector:
         rows, at = spread((np.cumsum(sizes) - sizes)[place], sizes[place])
         return numbers[rows], np.array(list(chain.from_iterable(mine)), np.int64)[at]
 
-    def _one_by_one(
-        self, numbers: I64, own: Sequence[Filter], by: Sequence[str], apart: bool, found: _Groups
-    ) -> tuple[I64, I64]:
-        """Those of these series that pass the parts of a filter, and their groups, as `_by_hosts`."""
+    def _one_by_one(self, numbers: I64, by: Sequence[str], apart: bool, found: _Groups) -> tuple[I64, I64]:
+        """As `_by_hosts`, where groups are by what series have of their own."""
         chosen: list[int] = []
         groups: list[int] = []
         for number in numbers.tolist():
             one = self.catalogue.series.get(number)
-            if one is not None and _passes(own, self._hosts, one):
+            if one is not None:
                 for values in _memberships(_values_of(self._hosts, one, by), apart):
                     chosen.append(number)
                     groups.append(found.number(values, one.host))
         return np.array(chosen, np.int64), np.array(groups, np.int64)
+
+    def _passes(self, parts: Sequence[Filter], number: int) -> bool:
+        """Whether a series is there and passes these parts of a filter."""
+        one = self.catalogue.series.get(number)
+        if one is None:
+            return False
+        lookup = lookup_of(self._hosts, one)
+        return all(filters.matches(part, lookup) for part in parts)
 
     def _of_hosts(self, metric: Metric, parts: Sequence[Filter]) -> I64:
         """The series of a metric whose hosts are here and pass all parts of a filter, in their order."""
@@ -281,13 +288,6 @@ def _parted(node: Filter) -> tuple[list[Filter], list[Filter]]:
         return [part for some, _ in parts for part in some], [part for _, some in parts for part in some]
     of_hosts = all(name == "host" or filters.is_of_host(name) for name in filters.attributes_of(node))
     return ([node], []) if of_hosts else ([], [node])
-
-
-def _passes(parts: Sequence[Filter], hosts: Hosts, one: Series) -> bool:
-    if not parts:
-        return True
-    lookup = lookup_of(hosts, one)
-    return all(filters.matches(part, lookup) for part in parts)
 
 
 def _group_text(value: Any) -> str:
