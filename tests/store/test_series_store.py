@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -118,6 +120,36 @@ def test_what_waits_is_what_it_was_after_a_start(
     assert [box.read(name) for name in "abc"] == before
     assert box.store.head.samples == 0
     box.store.close()
+
+
+def test_what_is_recent_is_told_while_what_is_older_is_sealed(box: Box, monkeypatch: pytest.MonkeyPatch) -> None:
+    for second in (0, 15, 600):
+        box.row(second, float(second), 0.0)
+    series, drop = box.ids("a").tolist(), box.store.head.drop
+    told: dict[int, list[float]] = {}
+
+    def ask(since: int) -> threading.Thread:
+        def answered() -> None:
+            told[since] = box.store.reader.raw(series, T0 + since * NS, 2**62)[0][1].tolist()
+
+        asking = threading.Thread(target=answered)
+        asking.start()
+        return asking
+
+    asking = []
+
+    def dropping(*given: Any) -> None:
+        # Those are written, and nobody who needs both places may look at either.
+        ask(300).join(20)
+        assert told == {300: [600.0]}
+        drop(*given)
+        asking.append(ask(10))
+        time.sleep(0.2)
+
+    monkeypatch.setattr(box.store.head, "drop", dropping)
+    box.store.seal(T0 + 60 * NS)
+    asking[0].join(20)
+    assert told == {300: [600.0], 10: [15.0, 600.0]}
 
 
 @pytest.mark.parametrize(

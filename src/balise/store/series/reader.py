@@ -146,16 +146,25 @@ class Reader:
 
     def _once(self, ids: I64, start: int, end: int) -> Points:
         """All points of series within [start, end), by series and time, each moment once."""
+        return in_order(together(self._pieces(ids, start, end)))
+
+    def _pieces(self, ids: I64, start: int, end: int) -> list[Points]:
+        """All points of series within [start, end), piece by piece, as of one moment.
+
+        Where nothing of them was sealed of that time they are all in memory: then nobody waits for what is sealed
+        meanwhile, of which it is noted until when before it leaves memory.
+        """
+        seen = self._asked(ids).seen(self._head)
+        if not len(self._sealed_since(ids, start)[0]):
+            return Recent(seen, len(ids)).points(start, end)
         with self._snapshot(ids) as (connection, recent, _):
-            stored = self._inside(connection, ids, start, end)
-        return in_order(together([*stored, *recent.points(start, end)]))
+            return [*self._inside(connection, ids, start, end), *recent.points(start, end)]
 
     def since(self, series: Sequence[int] | I64, start: int, end: int = np.iinfo(np.int64).max) -> Points:
         """All points of many series within [start, end), in no order and as often as they came: places in `series`,
         times, values, each [n]."""
         ids, first = np.unique(np.array(series, np.int64), return_index=True)
-        with self._snapshot(ids) as (connection, recent, _):
-            rows, times, values = together([*self._inside(connection, ids, start, end), *recent.points(start, end)])
+        rows, times, values = together(self._pieces(ids, start, end))
         return first[rows], times, values
 
     def _inside(self, connection: Connection, ids: I64, start: int, end: int) -> list[Points]:

@@ -392,9 +392,10 @@ class SeriesStore:
             except Exception:
                 connection.rollback()
                 raise
+            # Whoever finds them gone from memory has to know that they stand in blocks.
+            self._note_sealed(sealed)
             self.head.drop(sealed.taken, self._clock())
             self.catalogue.layouts.forget(emptied)
-            self._note_sealed(sealed)
 
     def _emptied(self, sealed: Sealed) -> set[int]:
         """Layouts of which no rows are left in the inbox."""
