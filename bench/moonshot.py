@@ -12,7 +12,7 @@ plan: crowd
 for: {hosts: 'host sw "host-"'}
 collect: {every: 60s}
 limits:
-  host-silent: {critical: {above: 900}}
+  host-silent: {warning: {above: 600}, critical: {above: 900}}
 """
 """The first of them waits for the last to come before it goes on."""
 

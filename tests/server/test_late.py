@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 import random
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from balise.api.callouts import CalloutBody
 from balise.api.channels import WebhookChannel
@@ -18,6 +20,7 @@ from balise.api.rules import Rehearse, RuleBody
 from balise.api.spans import rfc3339
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS, nanos
+from balise.server.alerts.book import Turn
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
@@ -93,6 +96,37 @@ def test_a_breach_that_was_over_before_it_was_known_is_kept_and_told_to_nobody(c
     look(console, now + 3700)
     catch_up(console, now + 3701)
     assert len(were(console, "hot")) == 1
+
+
+def test_of_a_whole_fleet_that_came_late_some_are_kept_at_a_time(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = time.time()
+    body = keep(console, "hot", {"metric": "m"}, {"above": 5})
+    key = '{{"host": "pier-{}"}}'.format
+
+    def turn(number: int, since: float) -> tuple[Turn, float]:
+        named = {"host": f"pier-{number}"}
+        turned = Turn("hot", body, "1", key(number), None, "", named, 2, 9.0, 5.0, since=since, worse=max)
+        return turned, since + 300
+
+    written: list[int] = []
+    write = console.state.write
+
+    def counted(change: Callable[[Session], Any]) -> Any:
+        done = write(change)
+        written.append(len(done))
+        return done
+
+    # Of the first it came twice, a minute apart, which is one alert; and once more, an hour before.
+    over = [turn(0, now - 7200), *(turn(n, now - 3600) for n in range(120)), turn(0, now - 3600 + 360)]
+    with monkeypatch.context() as patched:
+        patched.setattr(console.state, "write", counted)
+        console.alerts.learn(over, now)
+        console.alerts.learn(over, now)
+    assert written == [50, 50, 21, 0, 0, 0]
+    found = were(console, "hot")
+    assert [row.group_key for row in found[:2]] == [key(0), key(0)] and len(found) == 121
 
 
 def test_a_breach_that_lasts_is_one_since_it_began(console: Parts) -> None:

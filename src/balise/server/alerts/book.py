@@ -7,7 +7,7 @@ import logging
 import math
 import time
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -39,6 +39,8 @@ SLACK = 60.0
 """Seconds by which an alert may be away from what is found later to be the same one."""
 CALM = 1800.0
 """Seconds without a breach after which an alert that flaps recovers."""
+LEARNT_AT_ONCE = 50
+"""Alerts that were, and are written by one change."""
 CAPTURED = 20
 """Alerts of one change whose evidence is kept as they open."""
 EvidenceAt = Callable[[str, float, float], dict[str, Any]]
@@ -184,24 +186,9 @@ class AlertBook:
             if turn.host_name
         }
 
-        def write(session: Session) -> list[Alert]:
-            rows = []
-            for i, (turn, recovered_at) in enumerate(over):
-                if _was_known(session, turn, recovered_at):
-                    continue
-                row = _new_alert(turn, turn.since, evidence.get(i))
-                row.recovered_at, row.recovery = recovered_at, LEARNT_LATE
-                session.add(row)
-                session.flush()
-                told = f"what it was found by came late, and was there at {rfc3339(now)}"
-                for at, what, note in ((turn.since, "opened", told), (recovered_at, "recovered", LEARNT_LATE)):
-                    step = AlertStep(alert=row.id, at=at, what=what, level=row.level, value=row.value, note=note)
-                    session.add(step)
-                rows.append(row)
-            return rows
-
-        if over:
-            for row in self._state.write(write):
+        for piece in in_pieces(list(enumerate(over)), LEARNT_AT_ONCE):
+            # A few at a time: what happens now is written between them.
+            for row in self._state.write(lambda session, piece=piece: _learn(session, piece, evidence, now)):  # type: ignore[misc]
                 self._tell(alert_answer(row), "learnt late")
 
     def see(
@@ -337,11 +324,48 @@ def _new_alert(turn: Turn, now: float, evidence: dict[str, Any] | None) -> Alert
     )
 
 
-def _was_known(session: Session, turn: Turn, recovered_at: float) -> bool:
-    """Whether there was an alert of that group at that time."""
-    ended = or_(Alert.recovered_at.is_(None), Alert.recovered_at >= turn.since - SLACK)
-    mine = (Alert.rule == turn.rule, Alert.group_key == turn.key, Alert.opened_at <= recovered_at + SLACK, ended)
-    return session.scalar(select(Alert.id).where(*mine).limit(1)) is not None
+def _learn(
+    session: Session,
+    over: Sequence[tuple[int, tuple[Turn, float]]],
+    evidence: Mapping[int, dict[str, Any]],
+    now: float,
+) -> list[Alert]:
+    """Keeps those of these alerts that were not known, by their numbers, each with when it recovered."""
+    known = _stretches(session, [turn for _, (turn, _) in over])
+    rows = []
+    for number, (turn, recovered_at) in over:
+        there = known.setdefault(_thing(turn), [])
+        if any(first <= recovered_at + SLACK and last >= turn.since - SLACK for first, last in there):
+            continue
+        there.append((turn.since, recovered_at))
+        row = _new_alert(turn, turn.since, evidence.get(number))
+        row.recovered_at, row.recovery = recovered_at, LEARNT_LATE
+        rows.append(row)
+    session.add_all(rows)
+    session.flush()
+    told = f"what it was found by came late, and was there at {rfc3339(now)}"
+    session.add_all(
+        AlertStep(alert=row.id, at=at, what=what, level=row.level, value=row.value, note=note)
+        for row in rows
+        for at, what, note in ((row.opened_at, "opened", told), (row.recovered_at, "recovered", LEARNT_LATE))
+    )
+    return rows
+
+
+def _stretches(session: Session, turns: Sequence[Turn]) -> dict[tuple[str, str], list[tuple[float, float]]]:
+    """By what they are about, from when until when there were alerts of these groups."""
+    found: dict[tuple[str, str], list[tuple[float, float]]] = {}
+    for rule in {turn.rule for turn in turns}:
+        mine = [turn for turn in turns if turn.rule == rule]
+        first = min(turn.since for turn in mine) - SLACK
+        ended = or_(Alert.recovered_at.is_(None), Alert.recovered_at >= first)
+        keys = [turn.key for turn in mine]
+        query = select(Alert.group_key, Alert.opened_at, Alert.recovered_at)
+        for key, opened_at, recovered_at in session.execute(
+            query.where(Alert.rule == rule, Alert.group_key.in_(keys), ended)
+        ):
+            found.setdefault((rule, key), []).append((opened_at, math.inf if recovered_at is None else recovered_at))
+    return found
 
 
 def _rows(session: Session, numbers: Sequence[int]) -> list[Alert]:
