@@ -287,7 +287,8 @@ def test_a_device_is_added_over_snmp(admin: Balise) -> None:
     try:
         admin.call("PUT", "/credentials/switches", {"kind": "snmp", "version": "2c", "community": "kitpub"})
         body = {"address": "127.0.0.1", "port": snmpd.port, "protocol": "snmp", "credential": "switches"}
-        answer = outcome_of(admin, body)
+        # It may have just been started when it is asked.
+        answer = outcome_of(admin, body, limit="20s")
         assert (answer["entries"][0]["result"], answer["entries"][0]["host"]) == ("added", "pier-switch")
         until(lambda: last(admin, "system.network.io", "pier-switch"), 30)
     finally:
