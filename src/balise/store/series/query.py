@@ -95,7 +95,7 @@ class Selection:
     def of_hosts(self, wanted: Collection[int]) -> Selection:
         """Those groups whose first series is of one of these hosts."""
         keep = np.array([host in wanted for host in self.hosts], bool)
-        rows = np.flatnonzero(keep[self.groups]) if len(self.groups) else np.empty(0, np.int64)
+        rows = np.flatnonzero(keep[self.groups])
         return Selection(
             self.series[rows],
             self.kinds.rows(rows),
