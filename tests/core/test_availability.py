@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from balise.api.availability import Presence, TargetPer
-from balise.core.availability import Away, Change, left_of, period_of, summed, summed_many, with_gaps
+from balise.core.availability import Away, Change, down_within, left_of, period_of, summed, with_gaps
 
 PRESENCES: list[Presence] = ["up", "down", "unknown", "maintenance"]
 DAY = 86_400.0
@@ -42,18 +42,6 @@ def test_while_the_console_was_away_nothing_is_known() -> None:
     assert with_gaps(changes, [(100.0, 200.0)]) == [(0.0, "up"), (100.0, "unknown"), (200.0, "down"), (900.0, "up")]
 
 
-def test_many_are_added_up_as_each_alone() -> None:
-    histories: list[list[Change]] = [
-        [(5.0, "up")],
-        [(9.0, "up")],
-        [(5.0, "up"), (20.0, "down")],
-        [],
-        [(15.0, "up")],
-        [],
-    ]
-    assert list(summed_many(histories, 10.0, 40.0, 30.0)) == [summed(one, 10.0, 40.0, 30.0) for one in histories]
-
-
 changed = st.lists(st.tuples(st.integers(0, 60), st.sampled_from(PRESENCES)), max_size=12)
 
 
@@ -69,6 +57,7 @@ def test_it_is_as_a_look_at_every_second_says(
     found = summed(ordered, float(start), float(start + length), now=float(now))
     assert found.seconds == counts
     assert sum(away.seconds for away in found.outages) == counts["down"]
+    assert down_within(ordered, float(start), float(start + length), float(now)) == (counts["down"], len(found.outages))
 
 
 @pytest.mark.parametrize(

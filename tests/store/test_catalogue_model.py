@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from sqlalchemy import create_engine
 
-from balise.store.series import roster, tables
+from balise.store.series import numbers, roster, tables
 from balise.store.series.catalogue import Catalogue, Keys, TooMany
 from balise.store.series.places import Key, Places
 
@@ -37,6 +37,7 @@ class CatalogueModel(RuleBasedStateMachine):
         self.patched = pytest.MonkeyPatch()
         # Names that nothing has any more are looked for all the time.
         self.patched.setattr(roster, "MOST_NAMES", 1)
+        self.patched.setattr(numbers, "LOOSE", 3)
         self.catalogue = Catalogue(most_series_a_host=MOST_A_HOST)
         self.named: dict[str, set[str]] = {}
         self.held: dict[tuple[int, str, Any], int] = {}
@@ -74,6 +75,21 @@ class CatalogueModel(RuleBasedStateMachine):
                 self.note(host, name, trait, number)
             else:
                 assert number == -1
+
+    @rule(host=HOSTS, data=st.data(), trait=TRAITS)
+    def like(self, host: int, data: st.DataObject, trait: Any) -> None:
+        """Series like those that were asked for before, but that some of them have another trait."""
+        if not self.known:
+            return
+        key = data.draw(st.sampled_from(sorted(self.known, key=repr)))
+        flat = [(name, one) for name, traits in key for one in traits]
+        others = data.draw(st.lists(st.integers(0, len(flat) - 1), unique=True)) if flat else []
+        wanted = [(name, trait if place in others else one) for place, (name, one) in enumerate(flat)]
+        which = np.zeros(len(others), np.int64)
+        found = self.catalogue.numbers_like(host, self.known[key], np.array(others, np.int64), [trait], which)
+        if found is not None:
+            for (name, one), number in zip(wanted, found.tolist(), strict=True):
+                self.note(host, name, one, number)
 
     @rule(data=st.data(), written=st.booleans())
     def forget(self, data: st.DataObject, written: bool) -> None:

@@ -49,15 +49,21 @@ def summed(changes: Sequence[Change], start: float, end: float, now: float) -> S
     return _added_up(_within(changes, start, min(end, now)), start, end, now)
 
 
-def summed_many(histories: Iterable[Sequence[Change]], start: float, end: float, now: float) -> Iterator[Summed]:
-    """`summed` of each. Most of many were the same all along, which is added up once."""
-    known: dict[tuple[Change, ...], Summed] = {}
-    for changes in histories:
-        inside = tuple(_within(changes, start, min(end, now)))
-        found = known.get(inside)
-        if found is None:
-            found = known[inside] = _added_up(inside, start, end, now)
-        yield found
+def down_within(changes: Sequence[Change], start: float, end: float, now: float) -> tuple[float, int]:
+    """For how many seconds something was down, and in how many outages: what `summed` says of that, in a part of the
+    time, to put many in order."""
+    last = min(end, now)
+    if last <= start or not any(presence == "down" for _, presence in changes):
+        return 0.0, 0
+    seconds, outages, is_out = 0.0, 0, False
+    for at, presence, after in _lasting(_within(changes, start, last), last):
+        if presence == "down":
+            seconds += after - at
+            outages += not is_out
+            is_out = True
+        elif presence != "unknown":
+            is_out = False
+    return seconds, outages
 
 
 def _added_up(inside: Sequence[Change], start: float, end: float, now: float) -> Summed:

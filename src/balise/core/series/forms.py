@@ -11,11 +11,15 @@ from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import accumulate, islice
-from typing import Any
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
 
 from balise.core.series.shapes import Shape
-from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Span, TooLarge, fields, read_metric
+from balise.core.series.wire import MOST_NUMBERS, PointKind, ReadMetric, Span, TooLarge, fields, read_metric
 
+I64 = NDArray[np.int64]
 FEW = 32
 
 
@@ -42,19 +46,35 @@ class MetricForm:
         return self.shape.size + 500 + 150 * len(self.read.slots)
 
 
+Trait = tuple[tuple[tuple[str, str], ...], str, PointKind]
+"""Attributes, part and kind of a number."""
+
+
+class Likeness(NamedTuple):
+    """That of a form with another: the same metrics, of whose numbers those at `places` [n] have `traits[which]`."""
+
+    form: GroupForm
+    traits: Sequence[Trait]
+    places: I64
+    which: I64
+
+
 @dataclass(eq=False)
 class GroupForm:
-    """The metrics of a group. `fixed` says that nothing but their numbers ever differs."""
+    """The metrics of a group, read when asked for. `fixed` says that nothing but their numbers ever differs."""
 
     shape: Shape
     digest: bytes
-    metrics: Sequence[MetricForm]
+    read: Callable[[], Sequence[MetricForm]]
     skipped: int
     fixed: bool
     notes: dict[Hashable, Any] = field(default_factory=dict)
     """What others know of it."""
-    like: tuple[GroupForm, Sequence[int]] | None = None
-    """Another that it is like, and which of its metrics say something else."""
+    like: Likeness | None = None
+
+    @cached_property
+    def metrics(self) -> Sequence[MetricForm]:
+        return self.read()
 
     @cached_property
     def starts(self) -> list[int]:
@@ -119,7 +139,7 @@ def form_of(rest: bytes, metric_of: Callable[[bytes], MetricForm]) -> GroupForm:
     metrics = [made for _, made in held]
     fixed = not any(made.read.variable for made in metrics)
     skipped = sum(made.read.skipped for made in metrics)
-    return GroupForm(shape, shape.digest(rest) if fixed else b"", metrics, skipped, fixed)
+    return GroupForm(shape, shape.digest(rest) if fixed else b"", lambda: metrics, skipped, fixed)
 
 
 def metric_form_of(chunk: bytes) -> MetricForm:

@@ -18,6 +18,13 @@ from balise.core.series.wire import Slot, Span
 
 I64 = NDArray[np.int64]
 F64 = NDArray[np.float64]
+EIGHT = np.dtype("V8")
+"""Eight bytes wherever they stand: numpy takes and puts them without giving the interpreter away, as it does for
+numbers that are not aligned, after which a thread waits for its turn behind others that compute."""
+BRIEF = 480
+"""Numbers that are taken or put at once, and bytes of which a digest is taken at once: of more it is given away."""
+BRIEF_BYTES, MOST_BRIEF = 2047, 64 << 10
+NOTHING = np.zeros(1, EIGHT)[0]
 
 
 class Shape:
@@ -47,14 +54,14 @@ class Shape:
         ignored: Sequence[Span],
     ) -> None:
         """`loose` are places of other numbers that may change, `ignored` spans of bytes that may."""
-        self._value_at, self._time_at = value_at.astype(np.int32), time_at.astype(np.int32)
+        self._value_at, self._time_at = value_at.astype(np.intp), time_at.astype(np.intp)
         self._integer = integer
         self._integers = np.flatnonzero(integer)
         self._given_values, self._given_times = given_values, given_times
         self._given = bool((value_at < 0).any() or (time_at < 0).any())
         self._ignored = list(ignored)
         places = np.unique(np.concatenate([value_at, time_at, loose]))
-        self._blank = places[places >= 0].astype(np.int32)
+        self._blank = places[places >= 0].astype(np.intp)
 
     @classmethod
     def of(cls, slots: Sequence[Slot], loose: Sequence[int] = (), ignored: Sequence[Span] = ()) -> Shape:
@@ -74,7 +81,7 @@ class Shape:
         """That of bytes in which others stand, each from a place on."""
         held = list(parts)
         by = np.array([place for place, _ in held], np.int64)
-        none = np.empty(0, np.int32)
+        none = np.empty(0, np.intp)
         return cls(
             _moved([none, *(s._value_at for _, s in held)], by),
             _moved([none, *(s._time_at for _, s in held)], by),
@@ -91,7 +98,7 @@ class Shape:
     @property
     def size(self) -> int:
         """About how many bytes of memory it takes."""
-        return 25 * len(self) + 4 * len(self._blank) + 120 * len(self._ignored) + 700
+        return 33 * len(self) + 8 * len(self._blank) + 120 * len(self._ignored) + 700
 
     def key(self) -> bytes:
         """What tells it from other shapes."""
@@ -129,42 +136,58 @@ class Shape:
     def blanked(self, body: bytes) -> bytearray:
         """Bytes of this shape without their numbers."""
         blanked = bytearray(body)
-        if len(self._blank):
-            numbers: I64 = np.ndarray((max(len(body) - 7, 0),), "<i8", blanked, strides=(1,))
-            numbers[self._blank] = 0
+        numbers = _eight_bytes(blanked)
+        for at in range(0, len(self._blank), BRIEF):
+            numbers[self._blank[at : at + BRIEF]] = NOTHING
         for start, end in self._ignored:
             blanked[start:end] = bytes(end - start)
         return blanked
 
     def gather(self, body: bytes) -> tuple[I64, F64]:
         """Times, nanoseconds [n], and values [n] of bytes of this shape."""
-        size = max(len(body) - 7, 0)
-        as_int: I64 = np.ndarray((size,), "<i8", body, strides=(1,))
-        as_float: F64 = np.ndarray((size,), "<f8", body, strides=(1,))
         if self._given:
-            return self._gather_with_given(as_int, as_float)
-        values = as_float[self._value_at]
+            return self._gather_with_given(body)
+        taken = _taken(body, self._value_at)
+        values = taken.view(np.float64)
         if len(self._integers):
-            values[self._integers] = as_int[self._value_at[self._integers]]
-        return as_int[self._time_at], values
+            values[self._integers] = taken.view(np.int64)[self._integers]
+        return _taken(body, self._time_at).view(np.int64), values
 
-    def _gather_with_given(self, as_int: I64, as_float: F64) -> tuple[I64, F64]:
+    def _gather_with_given(self, body: bytes) -> tuple[I64, F64]:
         values, times = self._given_values.copy(), self._given_times.copy()
         there = self._value_at >= 0
         doubles = np.flatnonzero(there & ~self._integer)
         integers = np.flatnonzero(there & self._integer)
         timed = np.flatnonzero(self._time_at >= 0)
-        values[doubles] = as_float[self._value_at[doubles]]
-        values[integers] = as_int[self._value_at[integers]]
-        times[timed] = as_int[self._time_at[timed]]
+        values[doubles] = _taken(body, self._value_at[doubles]).view(np.float64)
+        values[integers] = _taken(body, self._value_at[integers]).view(np.int64)
+        times[timed] = _taken(body, self._time_at[timed]).view(np.int64)
         return times, values
 
 
 def digest_of(blanked: bytes | bytearray) -> bytes:
-    return blake2b(blanked, digest_size=16).digest()
+    """What tells bytes from others."""
+    told, whole = blake2b(digest_size=16), memoryview(blanked)
+    step = BRIEF_BYTES if len(whole) <= MOST_BRIEF else len(whole)
+    for at in range(0, len(whole), step):
+        told.update(whole[at : at + step])
+    return told.digest()
 
 
-def _moved(pieces: Sequence[NDArray[np.int32]], by: I64) -> I64:
+def _eight_bytes(body: bytes | bytearray) -> NDArray[np.void]:
+    """The eight bytes from each place on, [as many as there are]."""
+    return np.ndarray((max(len(body) - 7, 0),), EIGHT, body, strides=(1,))
+
+
+def _taken(body: bytes, places: NDArray[np.intp]) -> NDArray[np.void]:
+    """The eight bytes from these places on, [n]."""
+    held = _eight_bytes(body)
+    if len(places) <= BRIEF:
+        return held[places]
+    return np.concatenate([held[places[at : at + BRIEF]] for at in range(0, len(places), BRIEF)])
+
+
+def _moved(pieces: Sequence[NDArray[np.intp]], by: I64) -> I64:
     """Pieces, of which the first is empty, one after the other, the places in each counted from elsewhere."""
     places = np.concatenate(pieces).astype(np.int64)
     return np.where(places >= 0, places + np.repeat(by, [len(piece) for piece in pieces[1:]]), -1)

@@ -20,7 +20,7 @@ from balise.api.availability import (
     PresenceFrom,
 )
 from balise.api.spans import rfc3339
-from balise.core.availability import Away, Summed, left_of, period_of, summed, summed_many
+from balise.core.availability import Away, Summed, down_within, left_of, period_of, summed
 from balise.server.asking import read_filter
 from balise.server.availability.histories import Histories
 from balise.server.errors import Refused, bad_field, unknown
@@ -90,10 +90,13 @@ class AvailabilityBook:
             histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
         targets = self._targets(kind)
         now = self._clock()
-        found = list(zip(histories, summed_many(histories.values(), start, end, now), strict=True))
-        found.sort(key=lambda one: (-one[1].seconds["down"], -len(one[1].outages), one[0]))
-        items = [_one(name, of, targets.get(name), end - start) for name, of in found[:limit]]
-        down = sum(of.seconds["down"] > 0 for _, of in found)
+        found = [(name, *down_within(changes, start, end, now)) for name, changes in histories.items()]
+        found.sort(key=lambda one: (-one[1], -one[2], one[0]))
+        items = [
+            _one(name, summed(histories[name], start, end, now), targets.get(name), end - start)
+            for name, _, _ in found[:limit]
+        ]
+        down = sum(seconds > 0 for _, seconds, _ in found)
         return AvailabilityList(items=items, left_out=max(0, len(found) - limit), down=down)
 
     # --- outages and their incidents

@@ -28,7 +28,7 @@ from balise.server.hosts.directory import Directory
 from balise.server.keeping.runs import ConsoleRuns
 from balise.server.metrics.questions import Metrics
 from balise.server.probes.results import GRACE, LATE, LEVELS, ProbeResults
-from balise.store.database import ASKED_AT_ONCE, in_pieces
+from balise.store.database import ASKED_AT_ONCE, in_pieces, rows_together
 from balise.store.series.query import TooLarge
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Service, ServiceStep, StateChange
@@ -77,13 +77,13 @@ class Histories:
             chosen = StateChange.host.in_(numbers) if len(numbers) <= ASKED_AT_ONCE else true()
             mine = _reaching_into(start, end, chosen, StateChange.at, StateChange.host)
             query = select(StateChange.host, StateChange.at, StateChange.state).where(mine)
-            for host, at, host_state in session.execute(query.order_by(StateChange.at, StateChange.id)):
+            for host, at, host_state in rows_together(session, query.order_by(StateChange.at, StateChange.id)):
                 if host in numbers:
                     found[numbers[host]].append((at, _OF_HOST.get(host_state, "up")))
 
         self._state.read(read)
         gaps = self._runs.gaps(start, end)
-        return {name: with_gaps(changes, gaps) for name, changes in found.items()}
+        return {name: with_gaps(changes, gaps) for name, changes in found.items()} if gaps else found
 
     def services(self, names: Iterable[str], start: float, end: float) -> dict[str, list[Change]]:
         """Of each service, called HOST/SERVICE."""

@@ -43,6 +43,7 @@ class HeldPlans:
         self._directory = directory
         self._lock = threading.Lock()
         self.plans: list[NamedPlan] = []
+        self._planned: set[str] = set()
         self._stacked: dict[int, tuple[Stacked, str]] = {}
         self._version = -1
         self._refreshes: dict[int, int] = {}
@@ -58,6 +59,7 @@ class HeldPlans:
         named = [plan for plan in every if not plan.body.is_over(now)]
         with self._lock:
             self.plans = in_order(named, self.depth)
+            self._planned = {rule for plan in self.plans for rule in (*plan.body.limits, *plan.body.snooze)}
             self._stacked.clear()
 
     def of(self, known: Known) -> Stacked:
@@ -126,7 +128,8 @@ class HeldPlans:
         return OFF if rule in stacked.snoozed else stacked.limits.get(rule)
 
     def planned_rules(self) -> set[str]:
-        return {rule for plan in self.plans for rule in (*plan.body.limits, *plan.body.snooze)}
+        """Those of which any plan says something."""
+        return self._planned
 
     def applications(self) -> list[tuple[str, str, str, list[str]]]:
         """What plans say of applications: plan, application, host, and the parts that the host needs."""

@@ -5,14 +5,13 @@ from __future__ import annotations
 import threading
 from collections import Counter, OrderedDict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.core.series.shapes import Shape
-from balise.server.receive.templates import Templates
+from balise.core.series.shapes import Shape, digest_of
 from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
@@ -23,8 +22,6 @@ Sender = tuple[str, int | None]
 """Its name, and the number of its host or token."""
 Key = tuple[Sender, bytes, int]
 """A sender, the bytes of a resource, and how many come after them."""
-TEMPLATE_BYTES = 16 << 20
-"""Bytes that are kept to tell quickly what bodies say."""
 ALIKE = 4
 """Bodies of one sender, resource and length that are told apart."""
 
@@ -41,7 +38,7 @@ class Points(NamedTuple):
         return np.broadcast_to(self.times, self.values.shape)
 
 
-@dataclass(frozen=True)
+@dataclass
 class KnownBody:
     """A resource's metrics of one sender.
 
@@ -58,6 +55,16 @@ class KnownBody:
     chosen: I64 | None = None
     begun: Sequence[int] = ()
     skipped: int = 0
+    _mark: int | None = field(default=None, init=False)
+
+    def is_said_by(self, rest: bytes) -> bool:
+        """Whether bytes say the same beside their numbers. After the first that did, that is told by Python's keyed
+        hash of them, in a fourth of the time that a digest takes: of one sender's own bodies 64 bits tell enough."""
+        blanked = bytes(self.shape.blanked(rest))
+        mark = hash(blanked)
+        if self._mark is None and digest_of(blanked) == self.digest:
+            self._mark = mark
+        return mark == self._mark
 
     def gather(self, rest: bytes) -> Points:
         """Its points, in the order of the layout."""
@@ -83,7 +90,6 @@ class KnownBodies:
         self._lock = threading.Lock()
         self._held: OrderedDict[Key, tuple[KnownBody, ...]] = OrderedDict()
         self._shapes: Counter[Shape] = Counter()
-        self._templates = Templates(TEMPLATE_BYTES)
         self.size = 0
         self.changes = 0
         """How often something was kept or forgotten."""
@@ -91,7 +97,7 @@ class KnownBodies:
     def find(self, key: Key, rest: bytes) -> KnownBody | None:
         """What is known of the bytes after a resource, if they say what was said before."""
         for known in self._held.get(key, ()):
-            if self._templates.digest(known.shape, rest) == known.digest:
+            if known.is_said_by(rest):
                 with self._lock:
                     if key in self._held:
                         self._held.move_to_end(key)
@@ -133,5 +139,4 @@ class KnownBodies:
             self.changes += 1
             self._held.clear()
             self._shapes.clear()
-            self._templates.forget()
             self.size = 0

@@ -163,8 +163,7 @@ class LogIntake:
         self.counters["events.too-old"] += late
         self.counters["events.rejected"] += rejected
         # Under a name that was used before, other content is another delivery.
-        whose = f"{principal.name} {principal.host} {delivery} {hashlib.sha256(body).hexdigest()}"
-        name = digest_of(whose).encode()[:32] if delivery else None
+        name = _name_of(principal, delivery, body) if delivery else None
         no_host = f"{rejected} records have no host, or one that the token is not for"
         why = f"{no_host}; {late} are older than events are kept" if rejected or late else ""
         if ahead:
@@ -205,6 +204,11 @@ class LogIntake:
             self._reports(host.id, content)
         elif record.event_name in self._takers and isinstance(content, dict) and len(told) < MOST_TOLD:
             told.append((self._takers[record.event_name], host.id, content, seconds_of(_moment(record, now))))
+
+
+def _name_of(principal: Principal, delivery: str, body: bytes) -> bytes:
+    whose = f"{principal.name} {principal.host} {delivery} {hashlib.sha256(body).hexdigest()}"
+    return digest_of(whose).encode()[:32]
 
 
 def _kept_evidence(value: AnyValue) -> str | bytes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.moments import NS, Nanos, now_nanos
-from balise.core.series.forms import Group, GroupForm, MetricForm, few_groups, groups_of
+from balise.core.series.forms import Group, GroupForm, few_groups, groups_of
 from balise.core.series.percentiles import bucket_of
 from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Slot, TooLarge, read_resource
 from balise.server.hosts.clocks import Clocks
@@ -247,7 +247,7 @@ class MetricIntake:
         for metric in form.metrics:
             read, count = metric.read, len(metric.shape)
             if read.name and count and (metric_of := self._metric(host, read)) is not None:
-                traits = _traits_of(metric, kept)
+                traits = _with_kept(((slot.attributes, slot.part, slot.kind) for slot in read.slots), kept)
                 wanted.append((metric_of, traits))
                 places.append(np.arange(at, at + count))
                 if read.variable:
@@ -278,18 +278,11 @@ class MetricIntake:
 
     def _placed_like(self, host: Known, kept: Kept, form: GroupForm) -> KnownBody | None:
         """`_placed` for a form that is like another whose series were found before; None for any other."""
-        other, differ = form.like or (None, ())
-        keys = other.notes.get(kept) if other is not None else None
-        if keys is None or other is None:
+        keys = form.like.form.notes.get(kept) if form.like is not None else None
+        if keys is None or form.like is None:
             return None
-        wanted: list[tuple[int, Wanted]] = []
-        for place in differ:
-            metric = form.metrics[place]
-            metric_of = self._store.catalogue.metrics.get(metric.read.name)
-            if metric_of is None:
-                return None
-            wanted.append((other.starts[place], (metric_of, _traits_of(metric, kept))))
-        numbers = self._store.catalogue.numbers_like(host.id, keys, wanted)
+        _, traits, places, which = form.like
+        numbers = self._store.catalogue.numbers_like(host.id, keys, places, _with_kept(traits, kept), which)
         if numbers is None:
             return None
         layout = self._store.catalogue.layouts.of(numbers)
@@ -412,17 +405,16 @@ def _ends(times: I64) -> tuple[int, int]:
     return (int(times[0]),) * 2 if len(times) == 1 else (int(times.min()), int(times.max()))
 
 
-def _traits_of(metric: MetricForm, kept: Kept) -> list[Trait]:
-    """What tells the series of a metric apart, with what is kept of the resource."""
+def _with_kept(traits: Iterable[Trait], kept: Kept) -> list[Trait]:
+    """What tells series apart, with what is kept of their resource."""
+    if not kept:
+        return list(traits)
     named: dict[Attributes, Attributes] = {}
     found: list[Trait] = []
-    for slot in metric.read.slots:
-        attributes = slot.attributes
-        if kept:
-            if attributes not in named:
-                named[attributes] = tuple(sorted({**dict(kept), **dict(attributes)}.items()))
-            attributes = named[attributes]
-        found.append((attributes, slot.part, slot.kind))
+    for attributes, part, kind in traits:
+        if attributes not in named:
+            named[attributes] = tuple(sorted({**dict(kept), **dict(attributes)}.items()))
+        found.append((named[attributes], part, kind))
     return found
 
 

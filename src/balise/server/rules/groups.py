@@ -8,12 +8,18 @@ from dataclasses import dataclass
 from functools import lru_cache
 from sys import intern
 
+import numpy as np
+from numpy.typing import NDArray
+
 from balise.server.alerts.book import group_key
 
 MOST_HOSTS = 50_000
 """Hosts whose names as keys are remembered."""
 MOST_GROUPS = 20_000
 """Groups that events and alerts may make in one rule."""
+NO_ATTRIBUTES: dict[str, str] = {}
+"""Of all that are a host; never changed."""
+I64 = NDArray[np.int64]
 
 
 @dataclass(slots=True)
@@ -88,7 +94,7 @@ class Groups:
         """The group of a host where each has one, a new one if need be."""
         key = _key_of_host(name)
         number = self.numbers.get(key)
-        return self._made(Group(key, host, name, {})) if number is None else number
+        return self._made(Group(key, host, name, NO_ATTRIBUTES)) if number is None else number
 
     def _made(self, group: Group) -> int:
         number = self.numbers[group.key] = len(self.all)
@@ -96,6 +102,12 @@ class Groups:
         if group.host is not None:
             self._of_host.setdefault(group.host, []).append(number)
         return number
+
+    def count(self, groups: I64) -> None:
+        """Each of these, [n], has one more series, as often as it is among them."""
+        numbers, more = np.unique(groups, return_counts=True)
+        for number, rows in zip(numbers.tolist(), more.tolist(), strict=True):
+            self.all[number].rows += rows
 
     def of_host(self, host: int) -> list[int]:
         """The groups that are a host's own."""

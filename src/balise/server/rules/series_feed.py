@@ -110,8 +110,7 @@ class SeriesFeed:
         wanted, groups = wanted[groups != OUT], groups[groups != OUT]
         if not len(wanted):
             return []
-        for group in groups.tolist():
-            self._groups[group].rows += 1
+        self._groups.count(groups)
         self._row_of.add(wanted, np.arange(len(self.series), len(self.series) + len(wanted)))
         added: list[int] = wanted.tolist()
         self.series.extend(added)

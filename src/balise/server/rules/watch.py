@@ -222,7 +222,11 @@ class Watch:
 
     def _restore(self, rule: Watched, groups: Iterable[int]) -> None:
         """Groups whose alerts are open are at the levels that are written."""
-        for number in groups:
+        wanted = set(groups)
+        if len(self._alerts.open) < len(wanted):
+            keys = [key for name, key in list(self._alerts.open) if name == rule.name]
+            wanted &= {rule.groups.numbers.get(key, -1) for key in keys}
+        for number in wanted:
             held = self._alerts.open.get((rule.name, rule.groups[number].key))
             if held is not None and held.calm_since is None and not rule.machine.level[number]:
                 rule.machine.restore(number, held.level)
@@ -561,7 +565,8 @@ class Watch:
             self.rules[rule.name] = self._taken_up(rule.name, rule.body, now)
             return
         for name, series in rule.find_series().items():
-            self._restore(rule, rule.feeds[name].groups_of(series))
+            if self._alerts.open:
+                self._restore(rule, rule.feeds[name].groups_of(series))
         if rule.name in self._stale:
             # Where that fails, it is missing something again.
             self._stale.discard(rule.name)

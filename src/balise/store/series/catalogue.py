@@ -123,7 +123,7 @@ class Catalogue:
         self._noted_of = 0
         # Those of kin are the same: what was worked out for the last that came holds for the next.
         self._last_noted = np.empty(0, np.int64)
-        self._last_apart: tuple[I64, list[tuple[int, I64]]] = (np.empty(0, np.int64), [])
+        self._last_apart: tuple[I64, list[tuple[Metric, I64]]] = (np.empty(0, np.int64), [])
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
@@ -194,31 +194,32 @@ class Catalogue:
         """
         with self._lock:
             keys = known if known is not None and known.age == self._age else self._keys_of(wanted)
-            return self._numbered(host, keys), keys
+            return self._numbered(host, keys.held), keys
 
-    def numbers_like(self, host: int, known: Keys, others: Sequence[tuple[int, Wanted]]) -> I64 | None:
-        """`numbers_of` for series that are those of `known` but for some, each with the place from which they stand;
-        None when what is known is not good any more, or the host may not have them all."""
+    def numbers_like(self, host: int, known: Keys, places: I64, traits: Sequence[Trait], which: I64) -> I64 | None:
+        """`numbers_of` for series that are those of `known` but that those at `places` [n] have `traits[which]`; None
+        when what is known is not good any more, or the host may not have them all."""
         with self._lock:
             if known.age != self._age or not self._has_room(self._own.get(host), len(known.held)):
                 return None
+            numbers = np.array([self._trait(made) for made in traits], np.int64)
             held = known.held.copy()
-            for place, wanted in others:
-                keys = self._keys_of([wanted]).held
-                held[place : place + len(keys)] = keys
-            return self._numbered(host, Keys(held, known.age))
+            held[places] = held[places] >> 32 << 32 | numbers[which]
+            return self._numbered(host, held)
 
     def _has_room(self, own: OwnSeries | None, more: int) -> bool:
         """Whether a host may have so many more, of whichever metrics."""
         held = len(own) if own is not None else 0
         return held + more <= min(self._most_a_host, MOST_METRICS_A_HOST) and len(self.series) + more <= self._most
 
-    def _numbered(self, host: int, keys: Keys) -> I64:
+    def _numbered(self, host: int, keys: I64) -> I64:
         own = self._own.setdefault(host, OwnSeries())
-        found = own.find_many(keys.held)
+        if not len(own):
+            return self._make_many(host, own, keys)
+        found = own.find_many(keys)
         missing = np.flatnonzero(found < 0)
         if len(missing):
-            found[missing] = self._make_many(host, own, keys.held[missing])
+            found[missing] = self._make_many(host, own, keys[missing])
         return found
 
     def _keys_of(self, wanted: Sequence[Wanted]) -> Keys:
@@ -268,10 +269,10 @@ class Catalogue:
         self.series.add_many(int(numbers[0]), host, metrics, traits)
         own.add_many(keys, numbers)
         if not np.array_equal(metrics, self._last_apart[0]):
-            self._last_apart = metrics, list(_apart(metrics))
-        for number, mine in self._last_apart[1]:
-            metric = self.metric_by_id[number]
-            metric.series.extend(numbers[mine])
+            self._last_apart = metrics, [(self.metric_by_id[number], mine) for number, mine in _apart(metrics)]
+        first = int(numbers[0])
+        for metric, mine in self._last_apart[1]:
+            metric.series.extend(first, mine)
             metric.version += 1
         self._note_names(metrics, traits)
         self._pending.series.extend(numbers.tolist())
@@ -384,7 +385,7 @@ class Catalogue:
             own.add_many(metrics[mine] << 32 | traits[mine], numbers[mine])
         for number, mine in _apart(metrics):
             metric = self.metric_by_id[number]
-            metric.series.extend(numbers[mine])
+            metric.series.extend(0, numbers[mine])
             metric.version += 1
         self._note_names(metrics, traits)
         self._next_series = int(numbers[-1]) + 1

@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 
 I32 = NDArray[np.int32]
 I64 = NDArray[np.int64]
-LOOSE = 64
-"""Pieces that wait before they are put behind the others."""
+LOOSE = 256
+"""Runs that wait before they are put behind the others."""
+ONE = np.zeros(1, np.int64)
 
 
 class Numbers:
@@ -33,13 +34,18 @@ class Numbers:
         return found
 
     def append(self, number: int) -> None:
-        self.extend(np.array([number]))
+        self.extend(number, ONE)
 
-    def extend(self, numbers: I64) -> None:
+    def extend(self, first: int, places: I64) -> None:
+        """Numbers at these places [n], counted from the first. Those that come with the same array, as kin do, wait
+        together."""
         held = self._held
-        held.pieces.append(numbers)
-        held.loose += len(numbers)
-        if len(held.pieces) >= LOOSE:
+        if not held.pieces or held.pieces[-1][0] is not places:
+            held.pieces.append((places, []))
+        held.pieces[-1][1].append(first)
+        held.loose += len(places)
+        held.waiting += 1
+        if held.waiting >= LOOSE:
             self._held = held.settled()
 
     def remove(self, gone: I64) -> bool:
@@ -51,26 +57,33 @@ class Numbers:
 
 
 class _Held:
-    """`count` numbers in order, and pieces that came after them; whoever reads takes those that are there by then."""
+    """`count` numbers in order, and runs that came after them, each the same places counted from several firsts;
+    whoever reads takes those that are there by then."""
 
-    __slots__ = ("count", "loose", "numbers", "pieces")
+    __slots__ = ("count", "loose", "numbers", "pieces", "waiting")
 
     def __init__(self, numbers: I32, count: int) -> None:
         self.numbers = numbers
         self.count = count
-        self.pieces: list[I64] = []
+        self.pieces: list[tuple[I64, list[int]]] = []
         self.loose = 0
+        """How many numbers those are, and how many runs."""
+        self.waiting = 0
 
     def since(self, place: int) -> I32:
-        pieces = list(self.pieces)
         held = self.numbers[min(place, self.count) : self.count]
-        if not pieces:
+        if not self.pieces:
             return held
-        return np.concatenate([held, *pieces])[max(0, place - self.count) :].astype(np.int32)
+        return np.concatenate([held, self._fresh()[max(0, place - self.count) :]])
+
+    def _fresh(self) -> I32:
+        """What came after those in order."""
+        runs = [np.add.outer(np.array(firsts, np.int64), places).ravel() for places, firsts in list(self.pieces)]
+        return np.concatenate(runs).astype(np.int32)
 
     def settled(self) -> _Held:
         """With the pieces behind the others; what was there stays for those who read it."""
-        fresh = np.concatenate(self.pieces)
+        fresh = self._fresh()
         end = self.count + len(fresh)
         numbers = self.numbers
         if end > len(numbers):
