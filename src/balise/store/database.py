@@ -11,7 +11,7 @@ from itertools import chain
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Engine, Float, Select, create_engine, event, func, select
+from sqlalchemy import Connection, Engine, Float, SelectBase, create_engine, event, func, select
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
@@ -47,7 +47,7 @@ def insert_rows(connection: Connection, words: str, rows: Sequence[Sequence[Any]
         at += size
 
 
-def rows_together(session: Session, query: Select[Any]) -> list[list[Any]]:
+def rows_together(session: Session, query: SelectBase) -> list[list[Any]]:
     """The rows of a query whose columns are numbers and texts, in its order, read as one: each step of SQLite lets
     other threads compute, and of ten thousand rows that is ten thousand turns to wait for."""
     inner = query.subquery()

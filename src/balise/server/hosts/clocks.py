@@ -33,12 +33,13 @@ class _Clock:
             return self.told
         if not self.ages:
             return 0.0
-        low, high = min(age for _, age in self.ages), max(age for _, age in self.ages)
-        if low < 0:
-            return low
+        ages = [age for _, age in self.ages]
+        low = min(ages)
+        if low < SMALL:
+            return min(low, 0.0)
         # What is always as old is late by a clock; what gets younger is catching up.
-        steady = self.ages[-1][0] - self.ages[0][0] >= STEADY_FOR and high - low <= STEADY_WITHIN
-        return low if steady and len(self.ages) >= 3 else 0.0
+        steady = self.ages[-1][0] - self.ages[0][0] >= STEADY_FOR and max(ages) - low <= STEADY_WITHIN
+        return low if steady and len(ages) >= 3 else 0.0
 
 
 class Clocks:

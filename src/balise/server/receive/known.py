@@ -79,7 +79,10 @@ class KnownBody:
 
 def folded(times: I64) -> I64:
     """Times, or the one that they all are."""
-    return times[:1] if len(times) > 1 and bool((times == times[0]).all()) else times
+    if len(times) < 2:
+        return times
+    written = times.tobytes()
+    return times[:1] if written == written[:8] * len(times) else times
 
 
 class KnownBodies:

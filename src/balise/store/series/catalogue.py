@@ -72,7 +72,8 @@ class Pending:
 
     metrics: list[Metric] = field(default_factory=list)
     traits: list[tuple[int, Trait]] = field(default_factory=list)
-    series: list[int] = field(default_factory=list)
+    series: list[I64] = field(default_factory=list)
+    """Runs of numbers."""
     layouts: list[Layout] = field(default_factory=list)
 
     def write(self, connection: Connection, roster: Roster) -> None:
@@ -87,7 +88,7 @@ class Pending:
         if self.traits:
             write_traits(connection, self.traits)
         if self.series:
-            write_series(connection, roster, self.series)
+            write_series(connection, roster, np.concatenate(self.series))
         if self.layouts:
             rows = [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts]
             connection.execute(insert(tables.layout), rows)
@@ -167,7 +168,7 @@ class Catalogue:
             self._check_room(host)
             number = self._next_series
             self._add_series(number, host, metric, self._trait(made))
-            self._pending.series.append(number)
+            self._pending.series.append(np.array([number]))
             return number
 
     def _find(self, host: int, metric: int, made: Trait) -> int | None:
@@ -275,7 +276,7 @@ class Catalogue:
             metric.series.extend(first, mine)
             metric.version += 1
         self._note_names(metrics, traits)
-        self._pending.series.extend(numbers.tolist())
+        self._pending.series.append(numbers)
         self._next_series = int(numbers[-1]) + 1
 
     def _note_names(self, metrics: I64, traits: I64) -> None:

@@ -37,9 +37,9 @@ def write_traits(connection: Connection, made: Sequence[tuple[int, Trait]]) -> N
     insert_rows(connection, _TRAIT, rows)
 
 
-def write_series(connection: Connection, roster: Roster, numbers: Sequence[int]) -> None:
-    """New series."""
-    own = np.unique(np.array(numbers, np.int64))
+def write_series(connection: Connection, roster: Roster, numbers: I64) -> None:
+    """New series, each once, in any order."""
+    own = np.sort(numbers)
     own = own[roster.has(own)]
     hosts, metrics, traits = roster.hosts_of(own), roster.metrics_of(own), roster.trait_numbers(own)
     ends = np.flatnonzero((np.diff(own) != 1) | (np.diff(hosts) != 0)) + 1
@@ -118,7 +118,7 @@ def pack(connection: Connection) -> None:
         roster = Roster()
         numbers, hosts, metrics, traits = np.array([tuple(row) for row in rows], np.int64).T
         roster.load(numbers, hosts, metrics, traits)
-        write_series(connection, roster, numbers.tolist())
+        write_series(connection, roster, numbers)
 
 
 def _packed(numbers: I64) -> bytes:
