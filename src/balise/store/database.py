@@ -11,7 +11,7 @@ from itertools import chain
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Engine, Float, SelectBase, create_engine, event, func, select
+from sqlalchemy import Connection, Engine, Float, FromClause, SelectBase, create_engine, event, func, select
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
@@ -32,18 +32,43 @@ def in_pieces(values: Sequence[T], size: int = ASKED_AT_ONCE) -> Iterator[Sequen
     return (values[start : start + size] for start in range(0, len(values), size))
 
 
-def insert_rows(connection: Connection, words: str, rows: Sequence[Sequence[Any]], after: str = "") -> None:
+def insert_rows(
+    connection: Connection, words: str, rows: Sequence[Sequence[Any]], after: str = "", most: int = ROWS_AT_ONCE
+) -> None:
     """Inserts rows by statements of many: each step of SQLite lets other threads compute, and waits for its turn then.
 
     `words` are those of a statement up to its `VALUES`, `after` those behind its rows. Statements have as many rows as
-    a power of two: preparing one costs more than carrying it out, and what is prepared is kept in memory.
+    a power of two, `most` at most: preparing one costs more than carrying it out, and what is prepared is kept in
+    memory.
     """
+    for some in _pieces_of_two(rows, most):
+        one = f"({', '.join('?' * len(some[0]))})"
+        statement = f"{words} {', '.join([one] * len(some))} {after}"
+        connection.exec_driver_sql(statement, tuple(chain.from_iterable(some)))
+
+
+def insert_into(
+    connection: Connection, table: FromClause, rows: Sequence[Mapping[str, Any]], most: int = ROWS_AT_ONCE
+) -> None:
+    """`insert_rows` of rows by name, all with the same names, into a table."""
+    if rows:
+        names = list(rows[0])
+        words = f"INSERT INTO {table.description} ({', '.join(names)}) VALUES"
+        insert_rows(connection, words, [[row[name] for name in names] for row in rows], most=most)
+
+
+def delete_from(connection: Connection, table: FromClause, column: str, values: Sequence[int]) -> None:
+    """Deletes the rows whose column has one of these values, many by one statement as `insert_rows` inserts them."""
+    for some in _pieces_of_two(values, ROWS_AT_ONCE):
+        held = ", ".join("?" * len(some))
+        connection.exec_driver_sql(f"DELETE FROM {table.description} WHERE {column} IN ({held})", tuple(some))  # noqa: S608
+
+
+def _pieces_of_two(values: Sequence[T], most: int) -> Iterator[Sequence[T]]:
     at = 0
-    while at < len(rows):
-        size = min(ROWS_AT_ONCE, 1 << (len(rows) - at).bit_length() - 1)
-        one = f"({', '.join('?' * len(rows[at]))})"
-        statement = f"{words} {', '.join([one] * size)} {after}"
-        connection.exec_driver_sql(statement, tuple(chain.from_iterable(rows[at : at + size])))
+    while at < len(values):
+        size = min(most, 1 << (len(values) - at).bit_length() - 1)
+        yield values[at : at + size]
         at += size
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from operator import attrgetter
 from typing import Any
 
-from sqlalchemy import insert, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from balise.api.hosts import State, Stretch
@@ -20,6 +20,7 @@ from balise.core.filters import Compare, Filter, FilterError, Present
 from balise.core.health import host_state
 from balise.server.errors import Refused
 from balise.server.signals import Signal
+from balise.store.database import insert_into
 from balise.store.state.columns import set_columns
 from balise.store.state.store import StateStore
 from balise.store.state.tables import Group, Host, Member, StateChange, Token
@@ -433,7 +434,8 @@ class Directory:
             there = set(session.scalars(select(Host.id).where(Host.id.in_([n for n, _ in rows]))))
             told = [(number, state) for number, state in rows if number in there]
             if told:
-                session.execute(insert(StateChange), [{"host": n, "at": now, "state": state} for n, state in told])
+                made = [{"host": n, "at": now, "state": state} for n, state in told]
+                insert_into(session.connection(), StateChange.__table__, made)
                 set_columns(session, [Host.state, Host.state_since], [(n, state, now) for n, state in told])
 
         self._state.write(write)

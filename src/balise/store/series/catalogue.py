@@ -10,9 +10,10 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection, select
 
 from balise.core.series.wire import Kind, PointKind
+from balise.store.database import insert_into
 from balise.store.series import tables
 from balise.store.series.layouts import Layout, Layouts
 from balise.store.series.numbers import Numbers
@@ -78,20 +79,17 @@ class Pending:
 
     def write(self, connection: Connection, roster: Roster) -> None:
         if self.metrics:
-            connection.execute(
-                insert(tables.metric),
-                [
-                    {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
-                    for m in self.metrics
-                ],
-            )
+            rows = [
+                {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
+                for m in self.metrics
+            ]
+            insert_into(connection, tables.metric, rows)
         if self.traits:
             write_traits(connection, self.traits)
         if self.series:
             write_series(connection, roster, np.concatenate(self.series))
         if self.layouts:
-            rows = [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts]
-            connection.execute(insert(tables.layout), rows)
+            insert_into(connection, tables.layout, [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts])
 
 
 class Keys(NamedTuple):
@@ -125,6 +123,7 @@ class Catalogue:
         # Those of kin are the same: what was worked out for the last that came holds for the next.
         self._last_noted = np.empty(0, np.int64)
         self._last_apart: tuple[I64, list[tuple[Metric, I64]]] = (np.empty(0, np.int64), [])
+        self._last_order = np.empty(0, np.int64)
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
 
@@ -232,9 +231,10 @@ class Catalogue:
         return self.series.trait(_interned(made)) if found is None else found
 
     def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
-        if self._are_all_new(own, keys):
+        order = self._order_of(keys) if self._has_room(own, len(keys)) else None
+        if order is not None:
             numbers = self._next_series + np.arange(len(keys))
-            self._note_many(host, own, keys, numbers)
+            self._note_many(host, own, keys, numbers, order)
             return numbers
         wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
         order = np.argsort(first)
@@ -246,15 +246,25 @@ class Catalogue:
         taken = order[: max(0, min(self._most_a_host - len(own), self._most - len(self.series)))]
         numbers = np.full(len(wanted), -1, np.int64)
         numbers[taken] = self._next_series + np.arange(len(taken))
-        self._note_many(host, own, wanted[taken], numbers[taken])
+        chosen = wanted[taken]
+        self._note_many(host, own, chosen, numbers[taken], np.argsort(chosen))
         if len(taken) < len(wanted):
             self._refuse(wanted[numbers < 0])
         return numbers[which]
 
-    def _are_all_new(self, own: OwnSeries, keys: I64) -> bool:
-        """Whether each of a host's keys occurs once, and there is room for them all."""
-        ascending = np.sort(keys)
-        return self._has_room(own, len(keys)) and bool((ascending[1:] > ascending[:-1]).all())
+    def _order_of(self, keys: I64) -> I64 | None:
+        """The places of keys, those of the least first; None when one occurs twice. That of kin is the same, which is
+        looked at first: whoever sorts gives its turn away."""
+        for order in (self._last_order, None):
+            if order is None:
+                order = np.argsort(keys)
+            elif len(order) != len(keys):
+                continue
+            ascending = keys[order]
+            if (ascending[1:] > ascending[:-1]).all():
+                self._last_order = order
+                return order
+        return None
 
     def _refuse(self, keys: I64) -> None:
         self.refused += len(keys)
@@ -262,13 +272,13 @@ class Catalogue:
         self.series.drop_unused((keys & 0xFFFFFFFF).tolist())
         self._age += 1
 
-    def _note_many(self, host: int, own: OwnSeries, keys: I64, numbers: I64) -> None:
-        """New series of a host, their numbers ascending."""
+    def _note_many(self, host: int, own: OwnSeries, keys: I64, numbers: I64, order: I64) -> None:
+        """New series of a host, their numbers ascending; `order` is that of their keys."""
         if not len(keys):
             return
         metrics, traits = keys >> 32, keys & 0xFFFFFFFF
         self.series.add_many(int(numbers[0]), host, metrics, traits)
-        own.add_many(keys, numbers)
+        own.add_many(keys[order], numbers[order])
         if not np.array_equal(metrics, self._last_apart[0]):
             self._last_apart = metrics, [(self.metric_by_id[number], mine) for number, mine in _apart(metrics)]
         first = int(numbers[0])
@@ -383,7 +393,9 @@ class Catalogue:
         self.series.load(numbers, hosts, metrics, traits)
         for host, mine in _apart(hosts):
             own = self._own[host] = OwnSeries()
-            own.add_many(metrics[mine] << 32 | traits[mine], numbers[mine])
+            keys = metrics[mine] << 32 | traits[mine]
+            order = np.argsort(keys)
+            own.add_many(keys[order], numbers[mine][order])
         for number, mine in _apart(metrics):
             metric = self.metric_by_id[number]
             metric.series.extend(0, numbers[mine])

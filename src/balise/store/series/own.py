@@ -53,8 +53,11 @@ class OwnSeries:
             self._settle()
 
     def add_many(self, keys: I64, numbers: I64) -> None:
-        """New ones, each key once."""
+        """New ones, each key once, ascending."""
         self._settle()
+        if not len(self._sorted[0]):
+            self._sorted = (keys, numbers.astype(np.int32))
+            return
         together = np.concatenate([self._sorted[0], keys])
         order = np.argsort(together, kind="stable")
         self._sorted = (together[order], np.concatenate([self._sorted[1], numbers.astype(np.int32)])[order])

@@ -13,13 +13,13 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection, delete, func, insert, select, text
+from sqlalchemy import Connection, delete, func, select, text
 from sqlalchemy.exc import IntegrityError
 
 from balise.core.moments import NS, seconds_of
 from balise.core.series.codec import BlockEncoder
 from balise.core.series.steps import TIER_SECONDS, TIERS, TierName
-from balise.store.database import insert_rows, open_engine
+from balise.store.database import delete_from, insert_into, insert_rows, open_engine
 from balise.store.series import tables
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.compactor import Compactor
@@ -45,6 +45,8 @@ _NOTE_MORE = (
     "INSERT INTO note (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = max(value, excluded.value)"
 )
 _NOTED = "SELECT coalesce((SELECT value FROM note WHERE name = ?), 0)"
+LARGE_AT_ONCE = 64
+"""Blocks and matrices of one statement, each up to some hundred kilobytes."""
 SEAL_AFTER = 2 * 3600 * NS
 SEAL_SETTLE = 300 * NS
 """How long before now sealing stops, so that the last minutes can still be put in order cheaply."""
@@ -165,7 +167,7 @@ class SeriesStore:
         self._seq = max(self._seq, found.last)
         self.catalogue.take_pending().write(connection, self.catalogue.series)
         self._set_aside(connection, found.bad)
-        connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(seq,) for seq in found.repeated] or [(-1,)])
+        delete_from(connection, tables.inbox, "seq", found.repeated)
         connection.commit()
 
     def _set_aside(self, connection: Connection, bad: Sequence[tuple[int, str]]) -> None:
@@ -365,9 +367,8 @@ class SeriesStore:
             connection = self._write_connection
             with self._moment:
                 try:
-                    connection.exec_driver_sql("DELETE FROM matrix WHERE id = ?", [(one,) for one in gone])
-                    if made:
-                        connection.execute(insert(tables.matrix), made)
+                    delete_from(connection, tables.matrix, "id", gone)
+                    insert_into(connection, tables.matrix, made, LARGE_AT_ONCE)
                     connection.commit()
                 except Exception:
                     connection.rollback()
@@ -383,11 +384,10 @@ class SeriesStore:
             try:
                 if sealed.blocks:
                     self._insert_blocks(sealed.blocks)
-                if sealed.matrices:
-                    connection.execute(insert(tables.matrix), sealed.matrices)
-                connection.exec_driver_sql("DELETE FROM inbox WHERE seq = ?", [(s,) for s in seqs.tolist()])
+                insert_into(connection, tables.matrix, sealed.matrices, LARGE_AT_ONCE)
+                delete_from(connection, tables.inbox, "seq", seqs.tolist())
                 connection.exec_driver_sql(_NOTE_MORE, (SEALED_UP_TO, float(seqs.max())))
-                connection.exec_driver_sql("DELETE FROM layout WHERE id = ?", [(one,) for one in emptied] or [(-1,)])
+                delete_from(connection, tables.layout, "id", list(emptied))
                 connection.commit()
             except Exception:
                 connection.rollback()
@@ -410,7 +410,7 @@ class SeriesStore:
         """Numbers of blocks are never given again, so that whoever sends them on knows which are new."""
         numbered = [{**block, "id": self._next_block + place} for place, block in enumerate(blocks)]
         self._next_block += len(numbered)
-        self._write_connection.execute(insert(tables.block), numbered)
+        insert_into(self._write_connection, tables.block, numbered, LARGE_AT_ONCE)
 
     def _note_blocks(self) -> None:
         """Blocks are removed, those with the highest numbers among them."""
@@ -455,7 +455,7 @@ class SeriesStore:
                 pending.write(connection, self.catalogue.series)
                 if sealed.blocks:
                     self._insert_blocks(sealed.blocks)
-                    connection.execute(insert(tables.matrix), sealed.matrices)
+                    insert_into(connection, tables.matrix, sealed.matrices, LARGE_AT_ONCE)
                 connection.commit()
             except Exception:
                 connection.rollback()

@@ -10,10 +10,10 @@ from typing import NamedTuple, cast
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection
+from sqlalchemy import Connection, table
 
 from balise.core.series.wire import PointKind
-from balise.store.database import insert_rows
+from balise.store.database import delete_from, insert_rows
 from balise.store.series.roster import Attributes, Roster, Trait
 
 I64 = NDArray[np.int64]
@@ -67,7 +67,7 @@ def remove_other_traits(connection: Connection, used: I64) -> None:
     held = [number for (number,) in connection.exec_driver_sql("SELECT id FROM trait")]
     unused = np.setdiff1d(np.array(held, np.int64), used).tolist()
     if unused:
-        connection.exec_driver_sql("DELETE FROM trait WHERE id = ?", [(number,) for number in unused])
+        delete_from(connection, table("trait"), "id", unused)
 
 
 def read_series(connection: Connection) -> Columns:
