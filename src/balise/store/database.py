@@ -11,7 +11,19 @@ from itertools import chain
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Engine, Float, FromClause, SelectBase, create_engine, event, func, select
+from sqlalchemy import (
+    BigInteger,
+    Connection,
+    Engine,
+    Float,
+    FromClause,
+    SelectBase,
+    cast,
+    create_engine,
+    event,
+    func,
+    select,
+)
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
@@ -20,6 +32,8 @@ ASKED_AT_ONCE = 1000
 """Values in one question: SQLite takes no more than 32,766."""
 ROWS_AT_ONCE = 512
 """Rows of one statement, a power of two: SQLite takes no more than 32,766 values in it."""
+PARTS_OF_SECOND = 2.0**22
+"""As fine as a double tells unix seconds from 2^30 on."""
 T = TypeVar("T")
 
 
@@ -73,16 +87,18 @@ def _pieces_of_two(values: Sequence[T], most: int) -> Iterator[Sequence[T]]:
 
 
 def rows_together(session: Session, query: SelectBase) -> list[list[Any]]:
-    """The rows of a query whose columns are numbers and texts, in its order, read as one: each step of SQLite lets
-    other threads compute, and of ten thousand rows that is ten thousand turns to wait for."""
+    """The rows of a query whose columns are texts, whole numbers and moments (unix seconds, exact from 2004 on) that
+    are all there, in its order, read as one: each step of SQLite lets other threads compute, and of ten thousand rows
+    that is ten thousand turns to wait for."""
     inner = query.subquery()
-    # SQLite writes a number of JSON with fifteen digits, which is not all of it.
-    exact = [func.printf("%!.17g", one) if isinstance(one.type, Float) else one for one in inner.c]
+    moments = [place for place, one in enumerate(inner.c) if isinstance(one.type, Float)]
+    # SQLite writes a number of JSON with fifteen digits, which is not all of a moment.
+    exact = [cast(one * PARTS_OF_SECOND, BigInteger) if isinstance(one.type, Float) else one for one in inner.c]
     text = session.scalar(select(func.json_group_array(func.json_array(*exact))).select_from(inner))
     rows: list[list[Any]] = json.loads(text or "[]")
-    for place in (place for place, one in enumerate(inner.c) if isinstance(one.type, Float)):
+    for place in moments:
         for row in rows:
-            row[place] = float(row[place])
+            row[place] /= PARTS_OF_SECOND
     return rows
 
 
