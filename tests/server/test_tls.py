@@ -65,7 +65,7 @@ def findings(folder: Path, **options: object) -> dict[str, tuple[str, str]]:
 def _promises_tls(url: str, admin: Balise) -> None:
     """Every answer over TLS says that plain HTTP is not to be tried again, and the cookie is for TLS alone."""
     admin.users.add(NewUser(name="ana", role="viewer", password=Secret("a long enough password")))
-    with httpx.Client(base_url=url, verify=False) as page:
+    with httpx.Client(base_url=url, verify=False, timeout=60) as page:
         for path in ("/", "/api/v1/status", "/v1/metrics", "/nothing"):
             assert "max-age=31536000" in page.get(path).headers["strict-transport-security"], path
         signed = page.post("/api/v1/session", json={"name": "ana", "password": "a long enough password"})
