@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.series.shapes import Shape
-from balise.core.series.wire import MOST_NUMBERS, PointKind, ReadMetric, Span, TooLarge, fields, read_metric
+from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Span, TooLarge, Trait, fields, read_metric
 
 I64 = NDArray[np.int64]
 FEW = 32
@@ -44,10 +44,6 @@ class MetricForm:
     def size(self) -> int:
         """About how many bytes of memory it takes."""
         return self.shape.size + 500 + 150 * len(self.read.slots)
-
-
-Trait = tuple[tuple[tuple[str, str], ...], str, PointKind]
-"""Attributes, part and kind of a number."""
 
 
 class Likeness(NamedTuple):

@@ -21,10 +21,11 @@ F64 = NDArray[np.float64]
 EIGHT = np.dtype("V8")
 """Eight bytes wherever they stand: numpy takes and puts them without giving the interpreter away, as it does for
 numbers that are not aligned, after which a thread waits for its turn behind others that compute."""
-BRIEF = 480
-"""Numbers that are taken or put at once, and bytes of which a digest is taken at once: of more it is given away."""
-BRIEF_BYTES, MOST_BRIEF = 2047, 64 << 10
 NOTHING = np.zeros(1, EIGHT)[0]
+BRIEF, BRIEF_BYTES = 480, 2047
+"""Numbers that are taken or put at once, and bytes that are digested at once: of more it is given away as well."""
+MOST_BRIEF = 64 << 10
+"""Bytes of which a digest is taken in such pieces; who has more is beside the loop."""
 
 
 class Shape:

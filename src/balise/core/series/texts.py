@@ -8,8 +8,8 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.core.series.forms import GroupForm, Likeness, MetricForm, Trait
-from balise.core.series.wire import Span, short_text
+from balise.core.series.forms import GroupForm, Likeness, MetricForm
+from balise.core.series.wire import Attributes, Span, Trait, short_text
 from balise.core.series.words import Words
 
 
@@ -78,9 +78,7 @@ class Texts:
         return replace(self._form, digest=digest, read=lambda: _metrics(like), notes={}, like=like)
 
 
-def _with(
-    attributes: tuple[tuple[str, str], ...], others: Sequence[tuple[int, int]], texts: Sequence[str]
-) -> tuple[tuple[str, str], ...]:
+def _with(attributes: Attributes, others: Sequence[tuple[int, int]], texts: Sequence[str]) -> Attributes:
     pairs = list(attributes)
     for place, text in others:
         pairs[place] = (pairs[place][0], texts[text])

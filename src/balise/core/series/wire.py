@@ -17,6 +17,9 @@ from typing import Literal
 
 Kind = Literal["gauge", "counter", "delta", "sum", "histogram", "summary"]
 PointKind = Literal["gauge", "counter", "delta", "sum"]
+Attributes = tuple[tuple[str, str], ...]
+Trait = tuple[Attributes, str, PointKind]
+"""Attributes, part and kind: what tells series of one host and metric apart."""
 MAX_ATTRIBUTES = 64
 MAX_TEXT = 1024
 MAX_BUCKETS = 250

@@ -55,7 +55,7 @@ class KnownBody:
     chosen: I64 | None = None
     begun: Sequence[int] = ()
     skipped: int = 0
-    _mark: int | None = field(default=None, init=False)
+    _mark: int | None = field(default=None, init=False, repr=False, compare=False)
 
     def is_said_by(self, rest: bytes) -> bool:
         """Whether bytes say the same beside their numbers. After the first that did, that is told by Python's keyed

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from balise.core.moments import NS, Nanos, now_nanos
 from balise.core.series.forms import Group, GroupForm, few_groups, groups_of
 from balise.core.series.percentiles import bucket_of
-from balise.core.series.wire import MOST_NUMBERS, ReadMetric, Slot, TooLarge, read_resource
+from balise.core.series.wire import MOST_NUMBERS, Attributes, ReadMetric, Slot, TooLarge, Trait, read_resource
 from balise.server.hosts.clocks import Clocks
 from balise.server.hosts.directory import Directory, Known
 from balise.server.people.access import Principal
@@ -31,7 +31,6 @@ from balise.server.receive.scopes import Admission
 from balise.store.series.catalogue import Keys, Metric, Wanted
 from balise.store.series.head import Batch
 from balise.store.series.layouts import Layout
-from balise.store.series.roster import Attributes, Trait
 from balise.store.series.store import SeriesStore
 
 I64 = NDArray[np.int64]

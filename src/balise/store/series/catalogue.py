@@ -12,13 +12,13 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, select
 
-from balise.core.series.wire import Kind, PointKind
+from balise.core.series.wire import Attributes, Kind, PointKind, Trait
 from balise.store.database import insert_into
 from balise.store.series import tables
 from balise.store.series.layouts import Layout, Layouts
 from balise.store.series.numbers import Numbers
 from balise.store.series.own import OwnSeries, key_of
-from balise.store.series.roster import Attributes, Names, Roster, Trait
+from balise.store.series.roster import Names, Roster
 from balise.store.series.written import (
     read_series,
     read_traits,
@@ -78,18 +78,15 @@ class Pending:
     layouts: list[Layout] = field(default_factory=list)
 
     def write(self, connection: Connection, roster: Roster) -> None:
-        if self.metrics:
-            rows = [
-                {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
-                for m in self.metrics
-            ]
-            insert_into(connection, tables.metric, rows)
-        if self.traits:
-            write_traits(connection, self.traits)
+        rows = [
+            {"id": m.id, "name": m.name, "unit": m.unit, "kind": m.kind, "description": m.description}
+            for m in self.metrics
+        ]
+        insert_into(connection, tables.metric, rows)
+        write_traits(connection, self.traits)
         if self.series:
             write_series(connection, roster, np.concatenate(self.series))
-        if self.layouts:
-            insert_into(connection, tables.layout, [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts])
+        insert_into(connection, tables.layout, [{"id": w.id, "series": w.series.tobytes()} for w in self.layouts])
 
 
 class Keys(NamedTuple):
@@ -255,16 +252,13 @@ class Catalogue:
     def _order_of(self, keys: I64) -> I64 | None:
         """The places of keys, those of the least first; None when one occurs twice. That of kin is the same, which is
         looked at first: whoever sorts gives its turn away."""
-        for order in (self._last_order, None):
-            if order is None:
-                order = np.argsort(keys)
-            elif len(order) != len(keys):
-                continue
-            ascending = keys[order]
-            if (ascending[1:] > ascending[:-1]).all():
-                self._last_order = order
-                return order
-        return None
+        order = self._last_order
+        if len(order) != len(keys) or not _ascends(keys[order]):
+            order = np.argsort(keys)
+            if not _ascends(keys[order]):
+                return None
+            self._last_order = order
+        return order
 
     def _refuse(self, keys: I64) -> None:
         self.refused += len(keys)
@@ -412,6 +406,10 @@ def _apart(values: I64) -> Iterator[tuple[int, I64]]:
     ends = np.append(starts[1:], len(held))
     for value, start, end in zip(held[starts].tolist(), starts.tolist(), ends.tolist(), strict=True):
         yield value, order[start:end]
+
+
+def _ascends(values: I64) -> bool:
+    return bool((values[1:] > values[:-1]).all())
 
 
 def _interned(made: Trait) -> Trait:

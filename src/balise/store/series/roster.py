@@ -8,13 +8,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from balise.core.series.wire import PointKind
+from balise.core.series.wire import Attributes, PointKind, Trait
 
 I32 = NDArray[np.int32]
 I64 = NDArray[np.int64]
-Attributes = tuple[tuple[str, str], ...]
-Trait = tuple[Attributes, str, PointKind]
-"""Attributes, part and kind: what tells series of one host and metric apart."""
 Names = tuple[str, ...]
 NOBODY = -1
 MOST_NAMES = 20_000

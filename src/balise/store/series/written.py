@@ -12,9 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, table
 
-from balise.core.series.wire import PointKind
+from balise.core.series.wire import Attributes, PointKind, Trait
 from balise.store.database import delete_from, insert_rows
-from balise.store.series.roster import Attributes, Roster, Trait
+from balise.store.series.roster import Roster
 
 I64 = NDArray[np.int64]
 GONE = -1
