@@ -353,7 +353,7 @@ def test_a_host_gets_limits_of_its_own_and_the_others_keep_theirs(console: Parts
     limits = {"critical": {"above": 20}}
     dry = tuned(console, **{"for": "host"}, limits=limits, dry_run=True)
     assert (dry.done, dry.hosts, dry.before, dry.after) == (False, 1, "critical above 5", "critical above 20")
-    assert not console.held_plans.planned_rules()
+    assert not console.held_plans.is_planned("level")
     host = next(iter(console.alerts.open.values())).key
     done = tuned(console, **{"for": "host"}, limits=limits)
     console.watch.plans_changed(["level"], now)

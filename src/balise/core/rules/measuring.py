@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from balise.api.metrics import Take
 from balise.core.rules.room import Room
-from balise.core.rules.windows import Windows
+from balise.core.rules.windows import Windows, kinds_of
 from balise.core.series.combine import combine, combine_growth, combine_rates
 from balise.core.series.growth import told_growth
 from balise.core.series.percentiles import QUANTILES, bucket_of, bucket_percentiles, percentiles_by, with_lower_bounds
@@ -68,17 +68,19 @@ class Measuring:
             self._take_parts()
         if self._of_parts:
             self._rows.extend(rows)
-        self._grow([row.kind for row in rows], np.array([row.group for row in rows], np.int64))
+        kinds = [row.kind for row in rows]
+        self._grow(*_counting(kinds), np.array([row.group for row in rows], np.int64))
 
-    def add_plain(self, kinds: Sequence[PointKind], groups: I64) -> None:
-        """Adds series that are no parts of others, of each its kind and its group."""
+    def add_plain(self, counters: Mask, deltas: Mask, groups: I64) -> None:
+        """Adds series that are no parts of others, [n]: whether each is a counter, whether it tells amounts since the
+        point before, and its group."""
         if self._of_parts:
-            self.add([Row(kind, group) for kind, group in zip(kinds, groups.tolist(), strict=True)])
-        else:
-            self._grow(kinds, groups)
+            kinds = kinds_of(counters, deltas)
+            self._rows.extend(Row(kind, group) for kind, group in zip(kinds, groups.tolist(), strict=True))
+        self._grow(counters, deltas, groups)
 
-    def _grow(self, kinds: Sequence[PointKind], groups: I64) -> None:
-        self.windows.grow(kinds)
+    def _grow(self, counters: Mask, deltas: Mask, groups: I64) -> None:
+        self.windows.grow(counters, deltas)
         vars(self).update(self._room.grow(vars(self), len(groups)))
         self.group_of[len(self.group_of) - len(groups) :] = groups
         self.groups = max(self.groups, int(groups.max(initial=OUT)) + 1)
@@ -110,7 +112,7 @@ class Measuring:
         self._of_parts = True
         kinds = self.windows.kinds
         self.windows = Windows(self.windows.over, "avg", growing=True)
-        self.windows.grow(kinds)
+        self.windows.grow(*_counting(kinds))
         self._rows = [Row(kind, group) for kind, group in zip(kinds, self.group_of.tolist(), strict=True)]
 
     def observe(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
@@ -236,6 +238,11 @@ class Measuring:
         quiet = self.windows.silent(now, behind) | (self.group_of < 0)
         heard: I64 = np.bincount(self.group_of[~quiet], minlength=self.groups)
         return np.asarray(heard == 0, bool)
+
+
+def _counting(kinds: Sequence[PointKind]) -> tuple[Mask, Mask]:
+    """Of kinds, [n], which are counters, and which tell amounts."""
+    return np.array([kind == "counter" for kind in kinds], bool), np.array([kind == "delta" for kind in kinds], bool)
 
 
 def _in_parts(groups: I64) -> Iterator[I64]:

@@ -25,16 +25,18 @@ class Room:
     def grow(self, used: Mapping[str, AnyArray], rows: int) -> dict[str, AnyArray]:
         """The arrays that are named, with `rows` rows more than those that are used now."""
         grown: dict[str, AnyArray] = {}
-        for name in self._fills:
+        for name, fill in self._fills.items():
             now, held = used[name], self._held.get(name)
             size = len(now) + rows
             if held is None or now.base is not held or len(held) < size or held.shape[1:] != now.shape[1:]:
-                held = self._held[name] = self._larger(now, size, self._fills[name])
-            grown[name] = held[:size]
+                held = self._held[name] = self._larger(now, size)
+            made = grown[name] = held[:size]
+            made[len(now) :] = fill
         return grown
 
     @staticmethod
-    def _larger(used: AnyArray, size: int, fill: object) -> AnyArray:
-        held = np.full((size + max(64, size // 8), *used.shape[1:]), fill, used.dtype)
+    def _larger(used: AnyArray, size: int) -> AnyArray:
+        # What nobody has written to takes no memory.
+        held = np.empty((size + max(64, size // 2), *used.shape[1:]), used.dtype)
         held[: len(used)] = used
         return held

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -94,14 +94,13 @@ class Windows:
     def __len__(self) -> int:
         return len(self.last_time)
 
-    def grow(self, kinds: Sequence[PointKind]) -> None:
-        """Adds series of the given kinds."""
-        n = len(kinds)
+    def grow(self, counters: Mask, deltas: Mask) -> None:
+        """Adds series, [n]: whether each is a counter, and whether it tells amounts since the point before."""
+        n = len(counters)
         vars(self).update(self._room.grow(vars(self), n))
         self.summary = Summary(**self._summary_room.grow(vars(self.summary), n))
         first = len(self) - n
-        self._counter[first:] = [k == "counter" for k in kinds]
-        self.delta[first:] = [k == "delta" for k in kinds]
+        self._counter[first:], self.delta[first:] = counters, deltas
 
     # --- taking points
 
@@ -337,7 +336,7 @@ class Windows:
     @property
     def kinds(self) -> list[PointKind]:
         """Of each series its kind."""
-        return ["counter" if c else "delta" if d else "gauge" for c, d in zip(self._counter, self.delta, strict=True)]
+        return kinds_of(self._counter, self.delta)
 
     def silent(self, now: float, behind: F64 | float) -> Mask:
         """Series that were heard once, and have now missed three intervals; one long gap is no interval."""
@@ -347,6 +346,11 @@ class Windows:
         interval = np.maximum(np.sort(gaps, axis=1)[:, 1], 5.0)
         silent: Mask = (self.edges(now, behind) - self.last_time > 3 * interval) & np.isfinite(self.last_time)
         return silent
+
+
+def kinds_of(counters: Mask, deltas: Mask) -> list[PointKind]:
+    """The kind of each of some series, [n]."""
+    return ["counter" if c else "delta" if d else "gauge" for c, d in zip(counters, deltas, strict=True)]
 
 
 def in_blocks(rows: I64) -> Iterator[I64]:

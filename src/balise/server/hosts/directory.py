@@ -285,6 +285,11 @@ class Directory:
         known = self._by_id.get(host)
         return known is not None and not known.retired
 
+    def names_here(self, hosts: Iterable[int]) -> dict[int, str]:
+        """The names of those of some hosts that `is_here` knows."""
+        held = self._by_id
+        return {host: known.name for host in hosts if (known := held.get(host)) is not None and not known.retired}
+
     def get(self, number: int) -> Known | None:
         return self._by_id.get(number)
 

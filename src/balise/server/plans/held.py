@@ -119,7 +119,7 @@ class HeldPlans:
 
     def limits_of(self, rule: str, host: int) -> Limits | Literal["off"] | None:
         """What plans say of a rule's limits on a host."""
-        if rule not in self.planned_rules():
+        if not self.is_planned(rule):
             return None
         known = self._directory.get(host)
         if known is None:
@@ -127,9 +127,9 @@ class HeldPlans:
         stacked = self.of(known)
         return OFF if rule in stacked.snoozed else stacked.limits.get(rule)
 
-    def planned_rules(self) -> set[str]:
-        """Those of which any plan says something."""
-        return self._planned
+    def is_planned(self, rule: str) -> bool:
+        """Whether any plan says something of a rule's limits."""
+        return rule in self._planned
 
     def applications(self) -> list[tuple[str, str, str, list[str]]]:
         """What plans say of applications: plan, application, host, and the parts that the host needs."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import lru_cache
 from sys import intern
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.rules.room import Room
 from balise.server.alerts.book import group_key
 
 MOST_HOSTS = 50_000
@@ -22,15 +23,20 @@ NO_ATTRIBUTES: dict[str, str] = {}
 I64 = NDArray[np.int64]
 
 
-@dataclass(slots=True)
-class Group:
-    """One thing that can have an alert of its own. `rows` is how many series it has."""
+class Group(NamedTuple):
+    """One thing that can have an alert of its own."""
 
     key: str
     host: int | None
     host_name: str
     attributes: dict[str, str]
-    rows: int = 0
+
+
+class HostHere(NamedTuple):
+    """A host that a rule may look at."""
+
+    number: int
+    name: str
 
 
 class Kin:
@@ -46,9 +52,10 @@ class Kin:
         self._begin = "{" + "".join(f"{text}, " for text in before) + '"host": '
         self._end = "".join(f", {text}" for text in after) + "}"
 
-    def key_of(self, host_name: str) -> str:
-        """`group_key` of a host's."""
-        return f"{self._begin}{_written(host_name)}{self._end}"
+    def group_of(self, host: HostHere) -> Group:
+        """That of a host; its key is as of `group_key`."""
+        key = f"{self._begin}{_written(host.name)}{self._end}"
+        return Group(intern(key), host.number, host.name, self.values)
 
 
 class Groups:
@@ -58,8 +65,11 @@ class Groups:
         self.each = list(each)
         self.numbers: dict[str, int] = {}
         self.all: list[Group] = []
-        self._of_host: dict[int, list[int]] = {}
+        self._of_host: dict[int, int | list[int]] = {}
         self.left_out = 0
+        self._rows = np.empty(0, np.int32)
+        """Of each how many series it has, as far as any has."""
+        self._room = Room({"_rows": 0})
 
     def __len__(self) -> int:
         return len(self.all)
@@ -67,11 +77,13 @@ class Groups:
     def __getitem__(self, number: int) -> Group:
         return self.all[number]
 
-    def of_kin(self, kin: Kin, host: int, host_name: str) -> int:
-        """The group of a host, a new one if need be: as `of` its name and what its kin have."""
-        key = kin.key_of(host_name)
-        number = self.numbers.get(key)
-        return self._made(Group(intern(key), host, host_name, kin.values)) if number is None else number
+    def of_kin(self, kin: Kin, hosts: Iterable[HostHere]) -> list[int]:
+        """The groups of hosts, new ones if need be: of each as `of` its name and what its kin have."""
+        return self._numbers_of(map(kin.group_of, hosts))
+
+    def of_hosts(self, hosts: Iterable[HostHere]) -> list[int]:
+        """The groups of hosts where each has one, new ones if need be."""
+        return self._numbers_of(map(_group_of_host, hosts))
 
     def find(self, values: dict[str, str]) -> int | None:
         """The group of these values of `each`."""
@@ -90,33 +102,60 @@ class Groups:
         attributes = {name: value for name, value in values.items() if name != "host"}
         return self._made(Group(key, host if named else None, host_name if named else "", attributes))
 
-    def of_host_itself(self, host: int, name: str) -> int:
-        """The group of a host where each has one, a new one if need be."""
-        key = _key_of_host(name)
-        number = self.numbers.get(key)
-        return self._made(Group(key, host, name, NO_ATTRIBUTES)) if number is None else number
+    def _numbers_of(self, groups: Iterable[Group]) -> list[int]:
+        numbers = self.numbers
+        return [number if (number := numbers.get(group.key)) is not None else self._made(group) for group in groups]
 
     def _made(self, group: Group) -> int:
         number = self.numbers[group.key] = len(self.all)
         self.all.append(group)
         if group.host is not None:
-            self._of_host.setdefault(group.host, []).append(number)
+            # Most hosts have one.
+            held = self._of_host.setdefault(group.host, number)
+            if isinstance(held, list):
+                held.append(number)
+            elif held != number:
+                self._of_host[group.host] = [held, number]
         return number
-
-    def count(self, groups: I64) -> None:
-        """Each of these, [n], has one more series, as often as it is among them."""
-        numbers, more = np.unique(groups, return_counts=True)
-        for number, rows in zip(numbers.tolist(), more.tolist(), strict=True):
-            self.all[number].rows += rows
 
     def of_host(self, host: int) -> list[int]:
         """The groups that are a host's own."""
-        return self._of_host.get(host, [])
+        held = self._of_host.get(host, [])
+        return held if isinstance(held, list) else [held]
+
+    # --- how many series they have
+
+    def count(self, groups: I64) -> None:
+        """Each of these, [n], has one more series, as often as it is among them."""
+        self._rooms()
+        self._rows += np.bincount(groups, minlength=len(self._rows)).astype(np.int32)
+
+    def recount(self, before: int | None, after: int | None) -> None:
+        """A series went from one group to another, where it was in any and is in any."""
+        self._rooms()
+        if before is not None:
+            self._rows[before] -= 1
+        if after is not None:
+            self._rows[after] += 1
+
+    def rows_of(self, number: int) -> int:
+        """How many series a group has."""
+        return int(self._rows[number]) if number < len(self._rows) else 0
+
+    def _rooms(self) -> None:
+        if len(self._rows) < len(self.all):
+            vars(self).update(self._room.grow(vars(self), len(self.all) - len(self._rows)))
 
 
 def _key_of(values: dict[str, str]) -> str:
     """`group_key`, the same text for all rules that have groups of the same things."""
     return _key_of_host(values["host"]) if len(values) == 1 and "host" in values else intern(group_key(values))
+
+
+@lru_cache(maxsize=MOST_HOSTS)
+def _group_of_host(host: HostHere) -> Group:
+    """The same for all rules that have one of each host."""
+    return Group(_key_of_host(host.name), host.number, host.name, NO_ATTRIBUTES)
 
 
 @lru_cache(maxsize=MOST_HOSTS)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,10 +14,9 @@ from balise.core.filters import Filter
 from balise.core.rules.measuring import OUT, Measuring, Row
 from balise.core.rules.room import Room
 from balise.core.rules.row_map import NONE, RowMap
-from balise.core.series.wire import PointKind
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
-from balise.server.rules.groups import Groups, Kin
+from balise.server.rules.groups import Groups, HostHere, Kin
 from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.query import group_values, lookup_of, values_of_host
 from balise.store.series.roster import Series
@@ -116,15 +115,16 @@ class SeriesFeed:
         self.series.extend(added)
         vars(self).update(self._room.grow(vars(self), len(added)))
         self.hosts[-len(added) :] = roster.hosts_of(wanted)
-        kinds, parts = roster.kinds_of(wanted), roster.parts_of(wanted)
-        if any(parts):
-            self.measuring.add(self._rows_for(wanted, zip(kinds, groups.tolist(), parts, strict=True)))
+        kinds = roster.all_kinds(wanted)
+        if kinds.part.any():
+            self.measuring.add(self._rows_for(wanted, groups))
         else:
-            self.measuring.add_plain(kinds, groups)
+            self.measuring.add_plain(~(kinds.gauge | kinds.delta), kinds.delta, groups)
         return added
 
-    def _rows_for(self, numbers: I64, made: Iterable[tuple[PointKind, int, str]]) -> list[Row]:
+    def _rows_for(self, numbers: I64, groups: I64) -> list[Row]:
         roster = self._catalogue.series
+        made = zip(roster.kinds_of(numbers), groups.tolist(), roster.parts_of(numbers), strict=True)
         rows = [Row(kind, group, part) for kind, group, part in made]
         for place in [place for place, row in enumerate(rows) if row.part]:
             one = roster.get(int(numbers[place]))
@@ -135,25 +135,33 @@ class SeriesFeed:
         """The groups of series, of each as `_group_for`."""
         if not self._of_hosts:
             traits = self._catalogue.series.trait_numbers(numbers)
-            alike = self._are_kin and len(np.unique(traits)) * ALIKE <= len(numbers)
-            found = self._groups_of_kin(numbers, traits) if alike else map(self._group_of, numbers.tolist())
-            return np.array(list(found), np.int64)
-        hosts: list[int] = self._catalogue.series.hosts_of(numbers).tolist()
-        groups = {host: self._group_of_host(host) for host in dict.fromkeys(hosts)}
-        return np.array([groups[host] for host in hosts], np.int64)
+            if self._are_kin and len(np.unique(traits)) * ALIKE <= len(numbers):
+                return self._groups_of_kin(numbers, traits)
+            return np.array([self._group_of(number) for number in numbers.tolist()], np.int64)
+        hosts = self._catalogue.series.hosts_of(numbers)
+        each = np.unique(hosts)
+        return self._groups_of_hosts(each)[each.searchsorted(hosts)]
 
-    def _groups_of_kin(self, numbers: I64, traits: I64) -> Iterator[int]:
+    def _groups_of_kin(self, numbers: I64, traits: I64) -> I64:
         """`_group_of` each of some series, of which many have the same attributes."""
         roster = self._catalogue.series
-        hosts = roster.hosts_of(numbers).tolist()
-        names = {host: self._directory.name(host) if self._is_for(host) else None for host in set(hosts)}
-        kin: dict[int, Kin | None] = {}
-        for number, host, trait in zip(numbers.tolist(), hosts, traits.tolist(), strict=True):
-            name = names[host]
-            if name is not None and trait not in kin and (one := roster.get(number)) is not None:
-                kin[trait] = self._kin_of(one)
-            found = kin.get(trait)
-            yield OUT if name is None or found is None else self._groups.of_kin(found, host, name)
+        hosts = roster.hosts_of(numbers)
+        here = self._here(hosts)
+        is_here = np.isin(hosts, np.fromiter(here, np.int64, len(here)))
+        found = np.full(len(numbers), OUT)
+        for trait in np.unique(traits).tolist():
+            places = np.flatnonzero(is_here & (traits == trait))
+            some = filter(None, (roster.get(int(numbers[place])) for place in places))
+            kin = self._kin_of(one) if (one := next(some, None)) is not None else None
+            if kin is not None:
+                found[places] = self._groups.of_kin(kin, [here[host] for host in hosts[places].tolist()])
+        return found
+
+    def _here(self, hosts: I64) -> dict[int, HostHere]:
+        """Those of some hosts that the rule is for, by their number."""
+        names = self._directory.names_here(np.unique(hosts).tolist())
+        some = names.items() if self._hosts is None else ((h, n) for h, n in names.items() if self._is_chosen(h))
+        return {host: HostHere(host, name) for host, name in some}
 
     def _kin_of(self, one: Series) -> Kin | None:
         """What groups of series with the attributes of this one have in common; None when the rule is not for them."""
@@ -173,13 +181,17 @@ class SeriesFeed:
             return OUT
         return self._numbered(group_values(self._directory, one, self._groups.each), one.host)
 
-    def _group_of_host(self, host: int) -> int:
-        """`_group_for` any series of a host, where all of them are in one group."""
-        if not self._is_for(host):
-            return OUT
+    def _groups_of_hosts(self, hosts: I64) -> I64:
+        """`_group_for` any series of each of some hosts, ascending, where all of one are in one group."""
+        here = self._here(hosts)
+        found = np.full(len(hosts), OUT)
+        places = np.searchsorted(hosts, np.fromiter(here, np.int64, len(here)))
         if self._groups.each == ["host"]:
-            return self._groups.of_host_itself(host, self._directory.name(host) or "")
-        return self._numbered(values_of_host(self._directory, host, self._groups.each), host)
+            found[places] = self._groups.of_hosts(here.values())
+        else:
+            named = self._groups.each
+            found[places] = [self._numbered(values_of_host(self._directory, host, named), host) for host in here]
+        return found
 
     def _numbered(self, values: dict[str, str], host: int) -> int:
         number = self._groups.of(values, host, self._directory.name(host) or "")
@@ -187,10 +199,11 @@ class SeriesFeed:
 
     def _is_for(self, host: int) -> bool:
         """Whether the host is here and the rule is for it."""
+        return self._directory.is_here(host) and self._is_chosen(host)
+
+    def _is_chosen(self, host: int) -> bool:
         directory = self._directory
-        return directory.is_here(host) and (
-            self._hosts is None or filters.matches(self._hosts, lambda n: directory.attribute(host, n))
-        )
+        return self._hosts is None or filters.matches(self._hosts, lambda n: directory.attribute(host, n))
 
     def follow(self, hosts: Iterable[int]) -> Followed:
         """Hosts were added, renamed, labelled anew or retired."""
@@ -219,10 +232,7 @@ class SeriesFeed:
 
     def _move(self, row: int, group: int) -> None:
         before = int(self.measuring.group_of[row])
-        if before != OUT:
-            self._groups[before].rows -= 1
-        if group != OUT:
-            self._groups[group].rows += 1
+        self._groups.recount(None if before == OUT else before, None if group == OUT else group)
         self.measuring.move(row, group)
 
     # --- what they say

@@ -211,7 +211,7 @@ class Tuning:
         own = self._held.limits_of(rule.name, known.id)
         for number in rule.groups.of_host(known.id):
             group = rule.groups[number]
-            if rule.feeds and not group.rows:
+            if rule.feeds and not rule.groups.rows_of(number):
                 continue
             value = near = None
             if look is not None and number < len(look.values):

@@ -179,6 +179,7 @@ class Watch:
             directory=self._directory,
             limits_of=self._plans.limits_of,
             absences=self._absent,
+            is_planned=self._plans.is_planned,
         )
 
     def _begun(self, rule: Watched) -> Watched:

@@ -58,11 +58,14 @@ class Watched:
         directory: Directory,
         limits_of: LimitsOf,
         absences: Sequence[tuple[float, float]],
+        is_planned: Callable[[str], bool] = lambda _rule: True,
     ) -> None:
-        """`absences` are the stretches in which the console was not there to hear anybody."""
+        """`absences` are the stretches in which the console was not there to hear anybody; `is_planned` tells whether
+        plans may say anything of the rule at all."""
         self.name = name
         self.body = body
         self._limits_of = limits_of
+        self._is_planned = is_planned
         self._directory = directory
         self._catalogue = catalogue
         self.over = body.windows
@@ -196,8 +199,8 @@ class Watched:
         self.heard.grow(count)
         for courses in self.courses.values():
             courses.grow(count)
-        for number in range(self._limited, count):
-            # Room that is new has the rule's own limits.
+        # Room that is new has the rule's own limits.
+        for number in range(self._limited, count) if self._is_planned(self.name) else ():
             self._take_limits(number)
         self._limited = count
 
@@ -249,13 +252,13 @@ class Watched:
             for before, after in followed.moved:
                 left.append(before)
                 entered.append(after)
-                if before >= 0 and after >= 0 and not self.groups[before].rows and self.groups[after].rows == 1:
+                if before >= 0 and after >= 0 and not self.groups.rows_of(before) and self.groups.rows_of(after) == 1:
                     # All of one group under another name: its holds go on.
                     self.machine.resume(after, self.machine.breaches_of(before))
         for host in hosts:
             for number in self.groups.of_host(host):
                 self._limit(number)
-        gone = [number for number in dict.fromkeys(left) if number >= 0 and not self.groups[number].rows]
+        gone = [number for number in dict.fromkeys(left) if number >= 0 and not self.groups.rows_of(number)]
         for number in gone:
             self.machine.clear(number)
         return added, [number for number in entered if number >= 0], [self.groups[number].key for number in gone]
@@ -263,7 +266,7 @@ class Watched:
     def has(self, key: str) -> bool:
         """Whether a group of this key is there."""
         number = self.groups.numbers.get(key)
-        return number is not None and (not self.feeds or self.groups[number].rows > 0)
+        return number is not None and (not self.feeds or self.groups.rows_of(number) > 0)
 
     # --- what they say
 
