@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from datetime import UTC
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ from balise.server.errors import Refused
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.rules import watch
+from balise.server.rules.learner import Learner
 from balise.server.rules.texts import read_text
 from balise.server.rules.watched import Watched
 from balise.server.settings import Settings
@@ -540,6 +542,37 @@ def test_a_host_whose_clock_is_behind_is_not_missed(console: Parts) -> None:
     assert open_groups(console, "alive") == ['{"host": "slow"}']
 
 
+def learn(console: Parts, now: float) -> None:
+    """Two passes: by the second no more groups came."""
+    for _ in range(2):
+        console.learner.work(now)
+
+
+def test_a_fleet_that_comes_is_learnt_of_when_all_of_it_is_there_or_after_a_minute(console: Parts) -> None:
+    now = time.time()
+    for name in ("odd", "full"):
+        limit = {"unusual": 6} if name == "odd" else {"runs_out_within": "30m", "at": 1e9}
+        keep(console, name, rule({"metric": "load", "take": "avg"}, limit))
+    odd, full = (console.watch.rules[name] for name in ("odd", "full"))
+
+    def come(number: int) -> None:
+        put(console, f"host-{number}", "load", [(now - 600, 1.0), (now, 2.0)])
+        console.watch.tick(now)
+        console.learner.work(now + number)
+
+    for number in range(60):
+        come(number)
+    assert odd.usual is None and full.name not in console.learner._filled
+    come(60)
+    assert odd.usual is not None and console.learner._filled[full.name] == (61, now + 60)
+    # Another console has them all at once, and learns at its second pass.
+    other = Learner(watch=console.watch, history=console.learner._history, zone=UTC)
+    other.work(now)
+    assert not other._filled
+    other.work(now + 2)
+    assert other._filled[full.name] == (61, now + 2)
+
+
 def test_a_volume_that_fills_is_told_before_it_is_full(console: Parts) -> None:
     """From 0.4 to 0.9 in an hour: a twelfth of an hour's worth is missing; teeth beside it are quiet."""
     now = time.time()
@@ -548,7 +581,7 @@ def test_a_volume_that_fills_is_told_before_it_is_full(console: Parts) -> None:
         put(console, "a", "fill", [(at, 0.40 + 0.50 * i / 220)])
         put(console, "b", "fill", [(at, 0.40 + 0.03 * (i % 20) / 20)])
     keep(console, "full", rule({"metric": "fill", "over": "5m"}, {"runs_out_within": "30m", "at": 1.0}))
-    console.learner.work(now)
+    learn(console, now)
     console.watch.tick(now + 1)
     assert open_groups(console, "full") == ['{"host": "a"}']
     alert = console.alerts.open_now()[0]
@@ -570,7 +603,7 @@ def test_what_is_unusual_is_known_after_two_weeks(console: Parts) -> None:
     put(console, "new", "load", [(hour + 600, 30.0)])
     console.watch.tick(hour + 601)
     assert open_groups(console, "odd") == []
-    console.learner.work(hour + 601)
+    learn(console, hour + 601)
     console.watch.tick(hour + 602)
     assert open_groups(console, "odd") == ['{"host": "a"}']
     assert "not enough history yet" in console.rules.get("odd").learning
@@ -597,7 +630,7 @@ def test_hosts_that_come_while_it_learns_are_learnt_the_next_time(
 
     with monkeypatch.context() as meanwhile:
         meanwhile.setattr(console.learner._history, "part", others_come)
-        console.learner.work(hour + 603)
+        learn(console, hour + 603)
     odd = console.watch.rules["odd"]
     assert next(came) > 10 and len(odd.groups) > 10
     assert odd.usual is not None and len(odd.usual[1].middle) == 1

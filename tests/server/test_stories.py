@@ -91,7 +91,12 @@ class Story:
         self.console = self._built()
         self.console.watch.load(self.now)
         self.console.listening.begin()
-        self.console.learner.work(self.now)
+        self.learn()
+
+    def learn(self) -> None:
+        """Two passes: by the second no more groups came."""
+        for _ in range(2):
+            self.console.learner.work(self.now)
 
     def second(self, second: int) -> None:
         self.now = self.start + second
@@ -116,7 +121,7 @@ def told(folder: Path, restarts: set[int], patch: pytest.MonkeyPatch, start: flo
         body = {"about": "x", "measure": measure, "limits": {"critical": limit}, "flaps_after": 0}
         story.console.rules.put(name, RuleBody.model_validate(body), "test")
         story.console.listening.changed(name)
-    story.console.learner.work(start)
+    story.learn()
     for second in range(SECONDS):
         story.second(second)
         if second in restarts:

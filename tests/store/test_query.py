@@ -216,10 +216,12 @@ def test_what_was_chosen_is_remembered_within_its_room_and_once_for_all_versions
 def test_before_its_earliest_point_there_is_nothing_of_a_metric(box: Fixture, tmp_path: Path) -> None:
     def nothing(metric: str, start: int, end: int) -> bool:
         steps = Steps(T0 + start * DAY, DAY, end - start)
-        return box.engine.has_nothing(box.store.catalogue.metrics[metric], steps)
+        return box.engine.first_step(box.store.catalogue.metrics[metric], steps) == steps.count
 
     box.put("early", [1.0] * 4)
     box.put("late", [1.0])
+    before = Steps(T0 - 9 * DAY, 2 * DAY, 6)
+    assert box.engine.first_step(box.store.catalogue.metrics["early"], before) == 4
     assert nothing("early", -9, 0) and not nothing("early", -9, 1) and not nothing("early", 0, 1)
     box.store.seal(T0 + DAY)
     assert box.store.head.samples == 0

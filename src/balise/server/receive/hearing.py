@@ -16,6 +16,8 @@ from balise.store.series.head import Batch
 from balise.store.series.layouts import Layout
 
 I64 = NDArray[np.int64]
+MOST_LAYOUTS = 200_000
+FIRST = bytes(8)
 
 
 class Hearing:
@@ -57,15 +59,28 @@ class Hearing:
         np.maximum.at(newest, index, times)
         return list(zip(hosts.tolist(), newest.tolist(), strict=True))
 
+    def learn(self, layout: Layout, host: int) -> None:
+        """All series of a layout are of one host."""
+        self._keep(layout, (np.array([host]), _first_of_all(len(layout.series))))
+
     def hosts_in(self, layout: Layout) -> tuple[I64, I64]:
         """The hosts of a layout, and of each of its series which of those."""
         found = self._hosts_of.get(layout.id)
         if found is None:
-            if len(self._hosts_of) > 200_000:
-                self._hosts_of.clear()
             hosts = self._catalogue.series.hosts_of(layout.series)
             alone = len(hosts) > 0 and bool((hosts == hosts[0]).all())
-            # Nearly all are of one host: nothing is kept of each of their series.
-            one = (hosts[:1].copy(), np.broadcast_to(np.zeros(1, np.int64), hosts.shape))
-            found = self._hosts_of[layout.id] = one if alone else np.unique(hosts, return_inverse=True)
+            one = (hosts[:1].copy(), _first_of_all(len(hosts)))
+            found = self._keep(layout, one if alone else np.unique(hosts, return_inverse=True))
         return found
+
+    def _keep(self, layout: Layout, found: tuple[I64, I64]) -> tuple[I64, I64]:
+        if len(self._hosts_of) > MOST_LAYOUTS:
+            self._hosts_of.clear()
+        self._hosts_of[layout.id] = found
+        return found
+
+
+def _first_of_all(series: int) -> I64:
+    """Of each of so many series, that it is of the first host: nothing is kept of each, as nearly all layouts are of
+    one host."""
+    return np.ndarray((series,), np.int64, FIRST, strides=(0,))

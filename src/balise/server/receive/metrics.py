@@ -285,6 +285,7 @@ class MetricIntake:
         if numbers is None:
             return None
         layout = self._store.catalogue.layouts.of(numbers)
+        self._hearing.learn(layout, host.id)
         return KnownBody(form.shape, form.digest, layout, skipped=form.skipped)
 
     def _metric(self, host: Known, read: ReadMetric) -> Metric | None:

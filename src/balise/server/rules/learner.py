@@ -74,11 +74,11 @@ class History:
             return out
         if count * steps.count > MOST_HELD:
             raise TooLarge(f"{count:,} groups over {steps.count:,} steps are too much to look at: take a shorter span")
-        if self._metrics.engine.has_nothing(metric, steps):
-            return out
+        # A fleet that has just come has been nowhere in most of the past.
+        first = self._metrics.engine.first_step(metric, steps)
         where = joined(rule.body.hosts, value.where)
         # One question is answered with no more than a few million numbers: it is asked in parts.
-        for at, part in parts_of(steps, 0, max(1, AT_ONCE // max(1, count))):
+        for at, part in parts_of(steps, first, max(1, AT_ONCE // max(1, count))):
             answer = self._metrics.engine.ask(metric, where, part, how, rule.groups.each)
             if answer.steps.width != part.width or answer.steps.start != part.start:
                 continue
@@ -107,6 +107,8 @@ class Learner:
         self._learnt: dict[str, tuple[int, int, float]] = {}
         """By rule: which hour, of how many groups, and when."""
         self._filled: dict[str, tuple[int, float]] = {}
+        self._coming: dict[str, tuple[int, float]] = {}
+        """By rule that was never learnt of: how many groups it had at the last pass, and when it was seen first."""
         self._took: dict[str, float] = {}
         """Seconds of the processor that it took to learn of a rule's groups."""
 
@@ -114,6 +116,7 @@ class Learner:
         """A rule is another now, or gone."""
         self._learnt.pop(name, None)
         self._filled.pop(name, None)
+        self._coming.pop(name, None)
         self._took.pop(name, None)
 
     def work(self, now: float | None = None) -> None:
@@ -136,7 +139,7 @@ class Learner:
         held = self._learnt.get(rule.name)
         if held is not None and held[0] == hour and (held[1] == groups or now - held[2] < self._rest_of(rule)):
             return
-        if not groups:
+        if not groups or (held is None and self._still_come(rule, now)):
             return
         began = time.thread_time()
         usual = self.usual(rule, hour)
@@ -189,6 +192,8 @@ class Learner:
         # What came late since is found in the store as well.
         if not groups or (now - then < LATELY if groups == filled else now - then < self._rest_of(rule) and filled):
             return
+        if not filled and self._still_come(rule, now):
+            return
         began = time.thread_time()
         for courses in rule.courses.values():
             found = [(ring, *samples(ring, self._history, rule, now)) for ring in (courses.far, courses.near)]
@@ -196,6 +201,14 @@ class Learner:
                 put_in(courses, found)
         self._took[rule.name] = time.thread_time() - began
         self._filled[rule.name] = (groups, now)
+
+    def _still_come(self, rule: Watched, now: float) -> bool:
+        """Whether a rule that was never learnt of has more groups than a pass before: a fleet that comes is learnt of
+        when it is there, or after a while."""
+        groups = len(rule.groups)
+        seen, since = self._coming.get(rule.name, (0, now))
+        self._coming[rule.name] = (groups, since)
+        return groups != seen and now - since < LATEST
 
     def _rest_of(self, rule: Watched) -> float:
         return max(LATEST, REST * self._took.get(rule.name, 0.0))

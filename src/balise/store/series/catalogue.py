@@ -199,7 +199,7 @@ class Catalogue:
         with self._lock:
             if known.age != self._age or not self._has_room(self._own.get(host), len(known.held)):
                 return None
-            numbers = np.array([self._trait(made) for made in traits], np.int64)
+            numbers = np.array([self.series.trait(made) for made in traits], np.int64)
             held = known.held.copy()
             held[places] = held[places] >> 32 << 32 | numbers[which]
             return self._numbered(host, held)

@@ -343,9 +343,10 @@ class QueryEngine:
         """
         return self.answer(metric, self._selector.select(metric, where, by, apart=apart), steps, take)
 
-    def has_nothing(self, metric: Metric, steps: Steps) -> bool:
-        """Whether all that there is of a metric is later than these steps."""
-        return self._reader.earliest(metric.id) >= steps.end
+    def first_step(self, metric: Metric, steps: Steps) -> int:
+        """How many of these steps are before all that there is of a metric."""
+        before = (self._reader.earliest(metric.id) - steps.start) // steps.width
+        return min(max(0, before), steps.count)
 
     def answer(self, metric: Metric, selection: Selection, steps: Steps, take: Take) -> Answer:
         """What series that were chosen give. Raises TooLarge as `ask`."""

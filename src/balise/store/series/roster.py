@@ -228,8 +228,9 @@ class Roster:
         end = first + len(metrics)
         self._room(end)
         self._metric[first:end], self._trait[first:end], self._host[first:end] = metrics, traits, host
+        uses = self._uses
         for trait in traits.tolist():
-            self._uses[trait] += 1
+            uses[trait] += 1
         self._end = max(self._end, end)
         self._count += len(metrics)
 
