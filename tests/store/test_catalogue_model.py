@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from sqlalchemy import create_engine
 
+from balise.store.series import catalogue as catalogues
 from balise.store.series import numbers, roster, tables
 from balise.store.series.catalogue import Catalogue, Keys, TooMany
 from balise.store.series.places import Key, Places
@@ -130,7 +131,7 @@ class CatalogueModel(RuleBasedStateMachine):
             assert set(series.hosts_of(sorted(mine)).tolist()) == {host}
         for metric in self.catalogue.metrics.values():
             mine = {number for key, number in self.held.items() if key[1] == metric.name}
-            assert set(metric.series) == mine and len(metric.series) == len(mine)
+            assert list(metric.series) == sorted(mine) and len(metric.series) == len(mine)
             assert metric.attributes == self.named.get(metric.name, set())
         assert not any(number in series for number in self.gone)
 
@@ -138,6 +139,34 @@ class CatalogueModel(RuleBasedStateMachine):
         self.patched.undo()
         self.connection.close()
         self.engine.dispose()
+
+
+@pytest.mark.parametrize("between", ["nothing", "alone", "others", "gone"])
+def test_of_each_metric_there_are_the_series_of_all_kin_whatever_comes_between(
+    monkeypatch: pytest.MonkeyPatch, between: str
+) -> None:
+    for module in (numbers, catalogues):
+        monkeypatch.setattr(module, "LOOSE", 3)
+    engine = create_engine("sqlite://")
+    tables.metadata.create_all(engine)
+    catalogue = Catalogue()
+    metrics = [catalogue.metric(name, "1", "gauge", "") for name in "ab"]
+    traits = [(((("x", str(n)),)), "", "gauge") for n in range(2)]
+    held: dict[int, list[int]] = {metric.id: [] for metric in metrics}
+    with engine.connect() as connection:
+        for host in range(1, 20):
+            found, _ = catalogue.numbers_of(host, [(metric, traits) for metric in metrics])
+            for metric, mine in zip(metrics, found.reshape(2, 2).tolist(), strict=True):
+                held[metric.id] += mine
+            if between == "alone":
+                held[1].append(catalogue.series_id(host, metrics[0], (), "count", "gauge"))
+            elif between == "others" and host % 2:
+                held[2] += catalogue.numbers_of(host + 100, [(metrics[1], traits)])[0].tolist()
+            elif between == "gone":
+                catalogue.take_pending().write(connection, catalogue.series)
+                catalogue.forget(connection, [held[1].pop(0)])
+            for metric in metrics:
+                assert list(metric.series) == held[metric.id] and len(metric.series) == len(held[metric.id])
 
 
 def test_keys_of_what_was_forgotten_find_nothing_of_what_came_after() -> None:

@@ -32,13 +32,6 @@ class Group(NamedTuple):
     attributes: dict[str, str]
 
 
-class HostHere(NamedTuple):
-    """A host that a rule may look at."""
-
-    number: int
-    name: str
-
-
 class Kin:
     """Groups that are alike but for their host: what is the same of their keys is written once."""
 
@@ -52,10 +45,10 @@ class Kin:
         self._begin = "{" + "".join(f"{text}, " for text in before) + '"host": '
         self._end = "".join(f", {text}" for text in after) + "}"
 
-    def group_of(self, host: HostHere) -> Group:
+    def group_of(self, host: int, host_name: str) -> Group:
         """That of a host; its key is as of `group_key`."""
-        key = f"{self._begin}{_written(host.name)}{self._end}"
-        return Group(intern(key), host.number, host.name, self.values)
+        key = f"{self._begin}{_written(host_name)}{self._end}"
+        return Group(intern(key), host, host_name, self.values)
 
 
 class Groups:
@@ -77,13 +70,13 @@ class Groups:
     def __getitem__(self, number: int) -> Group:
         return self.all[number]
 
-    def of_kin(self, kin: Kin, hosts: Iterable[HostHere]) -> list[int]:
+    def of_kin(self, kin: Kin, hosts: Iterable[int], names: Iterable[str]) -> list[int]:
         """The groups of hosts, new ones if need be: of each as `of` its name and what its kin have."""
-        return self._numbers_of(map(kin.group_of, hosts))
+        return self._numbers_of(map(kin.group_of, hosts, names))
 
-    def of_hosts(self, hosts: Iterable[HostHere]) -> list[int]:
+    def of_hosts(self, hosts: Iterable[int], names: Iterable[str]) -> list[int]:
         """The groups of hosts where each has one, new ones if need be."""
-        return self._numbers_of(map(_group_of_host, hosts))
+        return self._numbers_of(map(_group_of_host, hosts, names))
 
     def find(self, values: dict[str, str]) -> int | None:
         """The group of these values of `each`."""
@@ -153,9 +146,9 @@ def _key_of(values: dict[str, str]) -> str:
 
 
 @lru_cache(maxsize=MOST_HOSTS)
-def _group_of_host(host: HostHere) -> Group:
+def _group_of_host(host: int, name: str) -> Group:
     """The same for all rules that have one of each host."""
-    return Group(_key_of_host(host.name), host.number, host.name, NO_ATTRIBUTES)
+    return Group(_key_of_host(name), host, name, NO_ATTRIBUTES)
 
 
 @lru_cache(maxsize=MOST_HOSTS)

@@ -16,7 +16,7 @@ from balise.core.rules.room import Room
 from balise.core.rules.row_map import NONE, RowMap
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
-from balise.server.rules.groups import Groups, HostHere, Kin
+from balise.server.rules.groups import Groups, Kin
 from balise.store.series.catalogue import Catalogue, Metric
 from balise.store.series.query import group_values, lookup_of, values_of_host
 from balise.store.series.roster import Series
@@ -89,7 +89,7 @@ class SeriesFeed:
             return []
         if metric.removals != self._removals:
             self._forget(metric)
-        fresh = np.array(metric.series.since(self._seen), np.int64)
+        fresh = metric.series.since(self._seen)
         self._seen += len(fresh)
         return self._add(fresh[self._row_of.rows(fresh) == NONE])
 
@@ -154,14 +154,14 @@ class SeriesFeed:
             some = filter(None, (roster.get(int(numbers[place])) for place in places))
             kin = self._kin_of(one) if (one := next(some, None)) is not None else None
             if kin is not None:
-                found[places] = self._groups.of_kin(kin, [here[host] for host in hosts[places].tolist()])
+                mine: list[int] = hosts[places].tolist()
+                found[places] = self._groups.of_kin(kin, mine, [here[host] for host in mine])
         return found
 
-    def _here(self, hosts: I64) -> dict[int, HostHere]:
-        """Those of some hosts that the rule is for, by their number."""
+    def _here(self, hosts: I64) -> dict[int, str]:
+        """Those of some hosts that the rule is for, each with its name; ascending."""
         names = self._directory.names_here(np.unique(hosts).tolist())
-        some = names.items() if self._hosts is None else ((h, n) for h, n in names.items() if self._is_chosen(h))
-        return {host: HostHere(host, name) for host, name in some}
+        return names if self._hosts is None else {h: name for h, name in names.items() if self._is_chosen(h)}
 
     def _kin_of(self, one: Series) -> Kin | None:
         """What groups of series with the attributes of this one have in common; None when the rule is not for them."""
@@ -187,7 +187,7 @@ class SeriesFeed:
         found = np.full(len(hosts), OUT)
         places = np.searchsorted(hosts, np.fromiter(here, np.int64, len(here)))
         if self._groups.each == ["host"]:
-            found[places] = self._groups.of_hosts(here.values())
+            found[places] = self._groups.of_hosts(here, here.values())
         else:
             named = self._groups.each
             found[places] = [self._numbered(values_of_host(self._directory, host, named), host) for host in here]

@@ -16,7 +16,7 @@ from balise.core.series.wire import Attributes, Kind, PointKind, Trait
 from balise.store.database import insert_into
 from balise.store.series import tables
 from balise.store.series.layouts import Layout, Layouts
-from balise.store.series.numbers import Numbers
+from balise.store.series.numbers import LOOSE, Numbers
 from balise.store.series.own import OwnSeries, key_of
 from balise.store.series.roster import Names, Roster
 from balise.store.series.written import (
@@ -54,10 +54,14 @@ class Metric:
     description: str
     series: Numbers = field(default_factory=Numbers)
     attributes: set[str] = field(default_factory=set)
-    version: int = 0
-    """Raised when series come or go."""
     removals: int = 0
+    """How often series have gone."""
     _together: set[Names] = field(default_factory=set)
+
+    @property
+    def version(self) -> tuple[int, int]:
+        """Another when series come or go."""
+        return len(self.series), self.removals
 
     def note_names(self, names: set[Names]) -> None:
         """Series have attributes of these names together."""
@@ -119,7 +123,9 @@ class Catalogue:
         self._noted_of = 0
         # Those of kin are the same: what was worked out for the last that came holds for the next.
         self._last_noted = np.empty(0, np.int64)
-        self._last_apart: tuple[I64, list[tuple[Metric, I64]]] = (np.empty(0, np.int64), [])
+        self._last_metrics = np.empty(0, np.int64)
+        self._firsts: list[int] = []
+        """The first numbers of those that came with these metrics, from which all of these count theirs."""
         self._last_order = np.empty(0, np.int64)
         self._age = 0
         """Raised when traits are forgotten: what was remembered of their keys is not theirs any more."""
@@ -273,12 +279,11 @@ class Catalogue:
         metrics, traits = keys >> 32, keys & 0xFFFFFFFF
         self.series.add_many(int(numbers[0]), host, metrics, traits)
         own.add_many(keys[order], numbers[order])
-        if not np.array_equal(metrics, self._last_apart[0]):
-            self._last_apart = metrics, [(self.metric_by_id[number], mine) for number, mine in _apart(metrics)]
-        first = int(numbers[0])
-        for metric, mine in self._last_apart[1]:
-            metric.series.extend(first, mine)
-            metric.version += 1
+        if len(self._firsts) >= LOOSE or not np.array_equal(metrics, self._last_metrics):
+            self._last_metrics, self._firsts = metrics, []
+            for number, mine in _apart(metrics):
+                self.metric_by_id[number].series.follow(self._firsts, mine)
+        self._firsts.append(int(numbers[0]))
         self._note_names(metrics, traits)
         self._pending.series.append(numbers)
         self._next_series = int(numbers[-1]) + 1
@@ -350,10 +355,10 @@ class Catalogue:
         with self._lock:
             for host in np.unique(self.series.hosts_of(gone)).tolist():
                 self._own[host].forget(gone)
+            self._follow_no_more()
             for metric in np.unique(self.series.metrics_of(gone)).tolist():
                 held = self.metric_by_id[metric]
                 held.series.remove(gone)
-                held.version += 1
                 held.removals += 1
             for number in gone.tolist():
                 self.series.remove(number)
@@ -368,9 +373,13 @@ class Catalogue:
         self.series.add(number, host, metric.id, trait)
         self._own.setdefault(host, OwnSeries()).add(key_of(metric.id, trait), number)
         self._note_names(np.array([metric.id]), np.array([trait]))
+        self._follow_no_more()
         metric.series.append(number)
-        metric.version += 1
         self._next_series = max(self._next_series, number + 1)
+
+    def _follow_no_more(self) -> None:
+        """Something else becomes of what metrics have than that they follow others."""
+        self._last_metrics, self._firsts = np.empty(0, np.int64), []
 
     def _load_series(self, connection: Connection, tidy: bool) -> None:
         found = read_series(connection)
@@ -393,7 +402,6 @@ class Catalogue:
         for number, mine in _apart(metrics):
             metric = self.metric_by_id[number]
             metric.series.extend(0, numbers[mine])
-            metric.version += 1
         self._note_names(metrics, traits)
         self._next_series = int(numbers[-1]) + 1
 

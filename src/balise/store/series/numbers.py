@@ -23,30 +23,33 @@ class Numbers:
         self._held = _Held(np.empty(0, np.int32), 0)
 
     def __len__(self) -> int:
-        return self._held.count + self._held.loose
+        return self._held.count + sum(len(places) * len(firsts) for places, firsts in self._held.pieces)
 
     def __iter__(self) -> Iterator[int]:
-        return iter(self.since(0))
+        return iter(self.since(0).tolist())
 
-    def since(self, place: int) -> list[int]:
+    def since(self, place: int) -> I64:
         """Those from a place on."""
-        found: list[int] = self._held.since(place).tolist()
-        return found
+        return self._held.since(place).astype(np.int64)
 
     def append(self, number: int) -> None:
         self.extend(number, ONE)
 
     def extend(self, first: int, places: I64) -> None:
-        """Numbers at these places [n], counted from the first. Those that come with the same array, as kin do, wait
-        together."""
+        """Numbers at these places [n], counted from the first."""
         held = self._held
         if not held.pieces or held.pieces[-1][0] is not places:
             held.pieces.append((places, []))
         held.pieces[-1][1].append(first)
-        held.loose += len(places)
-        held.waiting += 1
-        if held.waiting >= LOOSE:
+        if held.runs >= LOOSE:
             self._held = held.settled()
+
+    def follow(self, firsts: list[int], places: I64) -> None:
+        """Numbers at these places [n], counted from each of some firsts. Others may follow the same, and whoever has
+        them may add to them until anything else is done here."""
+        if self._held.runs >= LOOSE:
+            self._held = self._held.settled()
+        self._held.pieces.append((places, firsts))
 
     def remove(self, gone: I64) -> bool:
         """Takes some out; answers whether any was there."""
@@ -60,15 +63,16 @@ class _Held:
     """`count` numbers in order, and runs that came after them, each the same places counted from several firsts;
     whoever reads takes those that are there by then."""
 
-    __slots__ = ("count", "loose", "numbers", "pieces", "waiting")
+    __slots__ = ("count", "numbers", "pieces")
 
     def __init__(self, numbers: I32, count: int) -> None:
         self.numbers = numbers
         self.count = count
         self.pieces: list[tuple[I64, list[int]]] = []
-        self.loose = 0
-        """How many numbers those are, and how many runs."""
-        self.waiting = 0
+
+    @property
+    def runs(self) -> int:
+        return sum(len(firsts) for _, firsts in self.pieces)
 
     def since(self, place: int) -> I32:
         held = self.numbers[min(place, self.count) : self.count]

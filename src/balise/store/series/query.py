@@ -181,7 +181,7 @@ class Selector:
         self.catalogue = catalogue
         self._hosts = hosts
         self._lock = threading.Lock()
-        self._held: OrderedDict[tuple[object, ...], tuple[tuple[int, int], Selection]] = OrderedDict()
+        self._held: OrderedDict[tuple[object, ...], tuple[tuple[object, int], Selection]] = OrderedDict()
         """By what is asked, with the versions of the metric and of the hosts that it was found in."""
         self._capacity = capacity
         self._size = 0
