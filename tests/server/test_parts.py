@@ -8,7 +8,7 @@ import json
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -21,10 +21,14 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import (
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from balise.api.access import NewEnrolmentKey
+from balise.api.agents import EnrolRequest
 from balise.api.credentials import SshCredential
+from balise.api.hosts import Facts
 from balise.api.metrics import MetricQuery
 from balise.api.packed import NotUnpacked, unzipped
 from balise.api.rules import RuleBody
+from balise.api.secrets import Secret
 from balise.collect.work import Worker
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS
@@ -36,6 +40,7 @@ from balise.server.life import close
 from balise.server.live import MOST_WAITING, Hub, message
 from balise.server.parts import Parts, build
 from balise.server.people.access import Principal
+from balise.server.people.bearers import Bearers
 from balise.server.receive.answers import answer_body
 from balise.server.receive.logs import severity_code
 from balise.server.rules.book import shipped_rules
@@ -580,14 +585,53 @@ def test_a_token_that_ends_while_it_is_looked_up_is_not_remembered(
     console: Parts, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     made, token = console.tokens.make("gateway", "ingest", by="a test")
-    find = console.access._find_token
+    find = console.access._find_tokens
 
-    def late(asked: str) -> object:
+    def late(asked: Sequence[str]) -> object:
         found = find(asked)
         console.tokens.revoke(made.id, "a test")
         return found
 
-    monkeypatch.setattr(console.access, "_find_token", late)
+    monkeypatch.setattr(console.access, "_find_tokens", late)
     console.access.bearer(token)
-    monkeypatch.setattr(console.access, "_find_token", find)
+    monkeypatch.setattr(console.access, "_find_tokens", find)
     assert console.access.bearer(token) is None
+
+
+def test_tokens_that_come_while_others_are_looked_up_are_looked_up_together_and_each_as_alone(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made = [console.tokens.make(f"gateway-{n}", "ingest", by="a test") for n in range(30)]
+    over = console.tokens.make("over", "ingest", by="a test")
+    console.state.write(lambda s: setattr(s.get_one(Token, over[0].id), "expires_at", time.time() - 1))
+    key = console.enrolling.make_key(NewEnrolmentKey(label="k", approval="manual"), "a test", "http://127.0.0.1").key
+    asked = EnrolRequest(key=Secret(key), facts=Facts(host_name="new", machine_id="m-1"))
+    waiting = console.enrolling.enrol(asked).token
+    tokens = [*(token for _, token in made), over[1], "nobody's", waiting]
+    expected = [*((f"gateway-{n}", "ingest") for n in range(30)), None, None, ("new", "waiting")]
+    console.access.forget_remembered()
+    together: list[int] = []
+    find = console.access.bearers
+
+    def slowly(some: Sequence[str]) -> list[Principal | None]:
+        together.append(len(some))
+        time.sleep(0.05)
+        if "\ud800" in some:
+            raise ValueError("no token")
+        return find(some)
+
+    monkeypatch.setattr(console.access, "bearers", slowly)
+
+    async def ask() -> list[Principal | BaseException | None]:
+        bearers = Bearers(console.access)
+        asking = [bearers.bearer(token) for token in (tokens[0], *tokens, *tokens, "\ud800")]
+        found = await asyncio.gather(*asking, return_exceptions=True)
+        return [*found, await bearers.bearer(tokens[0])]
+
+    found = asyncio.run(ask())
+    *told, wrong, last = [(one.name, one.role) if isinstance(one, Principal) else one for one in found]
+    assert isinstance(wrong, ValueError)
+    assert told == [expected[0], *expected, *expected] and last == expected[0]
+    # One with another that is wrong, each of them alone then, and one at last.
+    assert together == [len(tokens) + 1, *([1] * (len(tokens) + 1)), 1]
+    assert console.access.remembered(tokens[0]) == (console.access.bearer(tokens[0]),)

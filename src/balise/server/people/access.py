@@ -6,7 +6,7 @@ import json
 import math
 import time
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 
 from balise.api.access import Role, Scope
 from balise.server.signals import Signal
+from balise.store.database import in_pieces
 from balise.store.state.columns import set_columns
 from balise.store.state.secrets import digest
 from balise.store.state.store import StateStore
@@ -30,9 +31,9 @@ _Key = tuple[Literal["token", "cookie"], str]
 MOST_REMEMBERED = 20_000
 
 
-_BEARER = "SELECT id, name, role, host, relay, scope, expires_at FROM token WHERE digest = ?"
+_BEARERS = "SELECT digest, id, name, role, host, relay, scope, expires_at FROM token WHERE digest IN"
 """Each delivery of a fleet's comes with a token of its own."""
-_WAITS = "SELECT name FROM candidate WHERE digest = ?"
+_WAITING = "SELECT digest, name FROM candidate WHERE digest IN"
 
 
 @dataclass(frozen=True)
@@ -92,11 +93,32 @@ class Access:
 
     def bearer(self, token: str) -> Principal | None:
         """Who a bearer token belongs to."""
-        return self._known(("token", token), lambda: self._find_token(token), REMEMBERED_SECONDS)
+        return self.bearers([token])[0]
+
+    def bearers(self, tokens: Sequence[str]) -> list[Principal | None]:
+        """Who bearer tokens belong to; those that are not remembered are looked up together."""
+        found: dict[str, Principal | None] = {}
+        for token in tokens:
+            held = self._held("token", token)
+            if held is not None:
+                found[token] = held[0]
+        unknown = [token for token in dict.fromkeys(tokens) if token not in found]
+        for some in in_pieces(unknown):
+            forgotten = self._forgotten
+            for token, (principal, until) in self._find_tokens(some).items():
+                found[token] = principal
+                self._remember(("token", token), principal, until, REMEMBERED_SECONDS, forgotten)
+        return [found[token] for token in tokens]
 
     def cookie(self, value: str) -> Principal | None:
         """Who a session cookie belongs to."""
-        return self._known(("cookie", value), lambda: self._find_cookie(value), COOKIE_SECONDS)
+        held = self._held("cookie", value)
+        if held is not None:
+            return held[0]
+        forgotten = self._forgotten
+        found, until = self._state.read(lambda session: _of_cookie(session, value))
+        self._remember(("cookie", value), found, until, COOKIE_SECONDS, forgotten)
+        return found
 
     def remembered(self, token: str) -> tuple[Principal | None] | None:
         """Who a bearer token belongs to, if that was looked up lately; else None."""
@@ -110,37 +132,35 @@ class Access:
         held = self._remembered.get(key)
         return (held[1],) if held is not None and time.monotonic() < held[0] else None
 
-    def _known(self, key: _Key, find: Callable[[], tuple[Principal | None, float]], longest: float) -> Principal | None:
-        """Who somebody is, and `find` when that is not remembered; what it finds holds until a moment, unix seconds."""
-        remembered = self._held(*key)
-        if remembered:
-            return remembered[0]
-        now = time.monotonic()
-        forgotten = self._forgotten
-        found, until = find()
+    def _remember(self, key: _Key, found: Principal | None, until: float, longest: float, forgotten: int) -> None:
+        """Remembers what was found, which holds until a moment, unix seconds; `forgotten` is how often something had
+        been forgotten before it was looked for."""
         if forgotten != self._forgotten:
             # Something has ended meanwhile, which may be this.
-            return found
-        self._remembered[key] = (now + min(longest if found else UNKNOWN_SECONDS, until - time.time()), found)
+            return
+        lasts = min(longest if found else UNKNOWN_SECONDS, until - time.time())
+        self._remembered[key] = (time.monotonic() + lasts, found)
         while len(self._remembered) > MOST_REMEMBERED:
             self._remembered.popitem(last=False)
+
+    def _find_tokens(self, tokens: Sequence[str]) -> dict[str, tuple[Principal | None, float]]:
+        """Who each is, and until when that holds, unix seconds."""
+        by_digest = {digest(token): token for token in tokens}
+        found: dict[str, tuple[Principal | None, float]] = dict.fromkeys(tokens, (None, math.inf))
+        now = time.time()
+        for told, number, name, role, host, relay, scope, expires_at in self._rows_of(_BEARERS, by_digest):
+            if expires_at is not None and expires_at < now:
+                continue
+            self._used[number] = now
+            who = _principal(number, name, role, host, relay, json.loads(scope) if scope else None)
+            found[by_digest[told]] = who, expires_at or math.inf
+        left = [told for told, token in by_digest.items() if found[token][0] is None]
+        for told, name in self._rows_of(_WAITING, left):
+            found[by_digest[told]] = Principal(name, WAITING), math.inf
         return found
 
-    def _find_token(self, token: str) -> tuple[Principal | None, float]:
-        """Who it is, and until when that holds, unix seconds."""
-        row = self._state.row(_BEARER, digest(token))
-        if row is None:
-            waiting = self._state.row(_WAITS, digest(token))
-            return Principal(waiting[0], WAITING) if waiting else None, math.inf
-        number, name, role, host, relay, scope, expires_at = row
-        if expires_at is not None and expires_at < time.time():
-            return None, math.inf
-        self._used[number] = time.time()
-        found = _principal(number, name, role, host, relay, json.loads(scope) if scope else None)
-        return found, expires_at or math.inf
-
-    def _find_cookie(self, value: str) -> tuple[Principal | None, float]:
-        return self._state.read(lambda session: _of_cookie(session, value))
+    def _rows_of(self, sql: str, digests: Collection[str]) -> list[tuple[Any, ...]]:
+        return self._state.rows(f"{sql} ({', '.join('?' * len(digests))})", [*digests]) if digests else []
 
     def write_used(self) -> None:
         """Keeps when tokens were used. Where an agent or a relay uses its new token, the one before ends."""

@@ -16,7 +16,7 @@ from balise.server.errors import Refused
 from balise.server.keeping.memory import Short
 from balise.server.keeping.space import Full
 from balise.server.people.access import WAITING, Access, Principal
-from balise.server.people.lookups import Lookups
+from balise.server.people.bearers import Bearers
 from balise.server.receive.answers import answer_body
 from balise.server.receive.bodies import Outcome
 from balise.server.receive.logs import LogIntake
@@ -49,7 +49,7 @@ class Taking:
         self, *, access: Access, metrics: MetricIntake, logs: LogIntake, speakers: Speakers, syslog: TakesSyslog
     ) -> None:
         self._access = access
-        self._lookups = Lookups(access)
+        self._bearers = Bearers(access)
         self._metrics = metrics
         self._logs = logs
         self._speakers = speakers
@@ -99,7 +99,7 @@ class Taking:
     async def _admit(self, path: str, token: str) -> Principal:
         remembered = self._access.remembered(token)
         # Looking one up may take a disk's time, in which others come.
-        principal = remembered[0] if remembered else await self._lookups.bearer(token)
+        principal = remembered[0] if remembered else await self._bearers.bearer(token)
         if principal is None:
             raise Denied(401, UNKNOWN)
         if principal.role == WAITING:

@@ -62,12 +62,12 @@ class StateStore:
         with self._sessions() as session:
             return question(session)
 
-    def row(self, sql: str, *given: object) -> tuple[Any, ...] | None:
-        """The first row that a SELECT finds, as SQLite has it: for what a whole fleet asks, one after the other, as a
-        session takes ten times as long."""
+    def rows(self, sql: str, given: Sequence[object]) -> list[tuple[Any, ...]]:
+        """The rows that a SELECT finds, as SQLite has them: for what a whole fleet asks, as a session takes ten times
+        as long."""
         connection = self.engine.raw_connection()
         try:
-            found: tuple[Any, ...] | None = connection.cursor().execute(sql, given).fetchone()
+            found: list[tuple[Any, ...]] = connection.cursor().execute(sql, given).fetchall()
             return found
         except sqlite3.Error as error:
             raise OperationalError(sql, None, error) from error

@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
-from itertools import islice
 
 from balise.server.people.access import Access, Principal
 
-AT_ONCE = 100
-"""Tokens that are looked up together."""
 Found = Principal | Exception | None
 
 
-class Lookups:
+class Bearers:
     """Tokens that come while others are looked up wait for these, and are looked up together: a fleet that comes for
     the first time has a token each. Used by one loop."""
 
@@ -38,18 +35,15 @@ class Lookups:
     async def _work(self) -> None:
         try:
             while self._waiting:
-                tokens = list(islice(self._waiting, AT_ONCE))
-                some = [self._waiting.pop(token) for token in tokens]
-                for future, found in zip(some, await asyncio.to_thread(self._look, tokens), strict=True):
+                some, self._waiting = self._waiting, {}
+                for future, found in zip(some.values(), await asyncio.to_thread(self._look, [*some]), strict=True):
                     future.set_result(found)
         finally:
             self._working = None
 
-    def _look(self, tokens: Sequence[str]) -> list[Found]:
-        found: list[Found] = []
-        for token in tokens:
-            try:
-                found.append(self._access.bearer(token))
-            except Exception as error:  # noqa: BLE001  it is told of this token alone
-                found.append(error)
-        return found
+    def _look(self, tokens: Sequence[str]) -> Sequence[Found]:
+        try:
+            return self._access.bearers(tokens)
+        except Exception as error:  # noqa: BLE001  whoever waits is told
+            # What is wrong with one is nothing to the others.
+            return [error] if len(tokens) == 1 else [found for token in tokens for found in self._look([token])]
