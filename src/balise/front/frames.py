@@ -187,12 +187,17 @@ def _as_bytes(headers: list[list[str]]) -> list[tuple[bytes, bytes]]:
     return [(name.encode("latin-1"), value.encode("latin-1")) for name, value in headers]
 
 
+MOST_SAID = 512
+"""Heads and contents that wait to be said together."""
+
+
 class Line(asyncio.Protocol):
     """One end of the socket; `hears` names what is done with each kind of frame."""
 
     def __init__(self) -> None:
         self.hears: dict[int, Callable[[int, bytes], None]] = {}
         self._held = bytearray()
+        self._saying: list[bytes] = []
         self._transport: asyncio.Transport | None = None
 
     @property
@@ -204,9 +209,19 @@ class Line(asyncio.Protocol):
         self._transport = cast("asyncio.Transport", transport)
 
     def say(self, kind: int, number: int = 0, content: bytes = b"") -> None:
-        """Says something; to nobody when there is nobody."""
-        if self._transport is not None and self.is_there:
-            self._transport.writelines([_HEAD.pack(len(content), kind, number), content])
+        """Says something, with all else that is said in the same turn of the loop: each time the other end is woken
+        takes as long as much of what is said. To nobody when there is nobody."""
+        if not self._saying:
+            asyncio.get_running_loop().call_soon(self.say_now)
+        self._saying += (_HEAD.pack(len(content), kind, number), content)
+        if len(self._saying) >= MOST_SAID:
+            self.say_now()
+
+    def say_now(self) -> None:
+        """Says what waits to be said."""
+        saying, self._saying = self._saying, []
+        if saying and self._transport is not None and self.is_there:
+            self._transport.writelines(saying)
 
     def data_received(self, data: bytes) -> None:
         held = self._held

@@ -116,9 +116,10 @@ class LogIntake:
         self._room.on_disk()
         self._admission.check_kind(principal, "logs")
         told: list[tuple[Taker, int, dict[str, Any], float]] = []
-        groups = await self._heavy.work(principal, body, lambda: _groups_of(body, as_json), as_json=as_json)
+        of_agent = principal.host is not None
+        groups = await self._heavy.work(principal, body, lambda: _groups_of(body, as_json, of_agent), as_json=as_json)
         if principal.host is None:
-            await self._arrivals.welcome(principal, (resource_host(attributes) for _, attributes in groups))
+            await self._arrivals.welcome(principal, (resource_host(attributes or {}) for _, attributes in groups))
         read, outcome = await self._heavy.work(
             principal, body, lambda: self._read(principal, groups, body, delivery, arrived, told)
         )
@@ -131,7 +132,7 @@ class LogIntake:
     def _read(
         self,
         principal: Principal,
-        groups: Sequence[tuple[ResourceLogs, dict[str, str]]],
+        groups: Sequence[tuple[ResourceLogs, dict[str, str] | None]],
         body: bytes,
         delivery: str,
         arrived: Nanos | None,
@@ -142,7 +143,7 @@ class LogIntake:
         rejected = ahead = 0
         now = arrived or now_nanos()
         for resource, attributes in groups:
-            host = self._host(principal, attributes)
+            host = self._host(principal, attributes or {})
             for scope in resource.scope_logs:
                 if host is None:
                     rejected += len(scope.log_records)
@@ -152,6 +153,7 @@ class LogIntake:
                         self._told(host, record, snapshots, told, now)
                     else:
                         ahead += _said(record, now) > now + AHEAD
+                        attributes = _attributes(resource) if attributes is None else attributes
                         events.append(_event(host.name, attributes, scope.scope.name, record, now))
             if host:
                 self._directory.heard(host.id, seconds_of(now), time.time())
@@ -216,8 +218,9 @@ def _kept_evidence(value: AnyValue) -> str | bytes:
     return value.string_value if value.WhichOneof("value") == "string_value" else pack_snapshot(_plain(value))
 
 
-def _groups_of(body: bytes, as_json: bool) -> list[tuple[ResourceLogs, dict[str, str]]]:
-    """What a body says, resource by resource, with what each says of itself, as text."""
+def _groups_of(body: bytes, as_json: bool, of_agent: bool) -> list[tuple[ResourceLogs, dict[str, str] | None]]:
+    """What a body says, resource by resource, with what each says of itself, as text; None of an agent's, which comes
+    without events most of the time."""
     request = ExportLogsServiceRequest()
     if as_json:
         parse_json(body, request)
@@ -227,10 +230,12 @@ def _groups_of(body: bytes, as_json: bool) -> list[tuple[ResourceLogs, dict[str,
             request.ParseFromString(body)
         except Exception:  # noqa: BLE001  the parser's own error class differs between its builds
             raise WireError("the body is no OTLP logs request") from None
-    return [
-        (group, {kv.key: attribute_text(_plain(kv.value)) for kv in group.resource.attributes})
-        for group in request.resource_logs
-    ]
+    return [(group, None if of_agent else _attributes(group)) for group in request.resource_logs]
+
+
+def _attributes(group: ResourceLogs) -> dict[str, str]:
+    """What a resource says of itself, as text."""
+    return {kv.key: attribute_text(_plain(kv.value)) for kv in group.resource.attributes}
 
 
 def _said(record: LogRecord, now: Nanos) -> Nanos:
