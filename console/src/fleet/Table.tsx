@@ -19,6 +19,7 @@ import type { Column, Order, Row } from "./columns";
 import { FACTS, type Fact } from "./facts";
 
 const ROW = 30;
+const FIRST = { width: 1200, height: 600 };
 const ROW_CLASS = "grid gap-x-3 items-center";
 
 const GAP = 12;
@@ -71,6 +72,8 @@ export function FleetTable(props: TableProps) {
     getScrollElement: () => scroller.current,
     estimateSize: () => ROW,
     overscan: 12,
+    // The first rows need not wait until the place for them was measured.
+    initialRect: FIRST,
   });
   const [at, setAt] = useState(-1);
   const key = (event: KeyboardEvent) => {
