@@ -128,17 +128,19 @@ SERIES = st.lists(
     st.lists(POINT, max_size=40),
     st.sampled_from(["avg", "min", "max", "sum", "count", "last", "rate", "p50", "p95"]),
     st.sampled_from([1.0, 3.0, 15.0, 30.0]),
+    st.sampled_from([0, 7, 25]),
 )
 def test_windows_and_limits_agree_with_a_plain_engine(
-    series: list[tuple[str, int, int]], points: list[tuple[int, int, int, float]], take: str, over: float
+    series: list[tuple[str, int, int]], points: list[tuple[int, int, int, float]], take: str, over: float, later: int
 ) -> None:
+    """Two of the series come `later`, in groups of the others or in new ones."""
     plain = [PlainSeries(kind, group, float(behind)) for kind, group, behind in series]
+    points = [one for one in points if one[0] < 2 or one[1] + one[2] > later]
     for number, second, late, value in points:
         one = plain[number]
         # Made at `second` by its own clock, which is behind ours, and some seconds on the way.
         one.arrived.append((START + second + late, START + second - one.behind, value))
     measuring = Measuring(take, over)  # type: ignore[arg-type]
-    measuring.add([Row(one.kind, one.group) for one in plain])  # type: ignore[arg-type]
     groups = max(one.group for one in plain) + 1
     machine, plainly = LimitMachine(LIMITS, groups), [PlainLimits() for _ in range(groups)]
     behind = np.maximum(np.array([one.behind for one in plain]), 0.0)
@@ -147,11 +149,14 @@ def test_windows_and_limits_agree_with_a_plain_engine(
         key=lambda c: c[0],
     )
     for now in (START + second for second in range(75)):
+        for first in [0] * (now == START) + [2] * (now == START + later):
+            measuring.add([Row(one.kind, one.group) for one in plain[first : first + 2]])  # type: ignore[arg-type]
         new = [c for c in came if now - 1 < c[0] <= now]
         measuring.observe(
             np.array([c[1] for c in new], np.int64), np.array([c[2] for c in new]), np.array([c[3] for c in new]), now
         )
-        values = measuring.values(now, behind)
+        values = np.full(groups, np.nan)
+        values[: measuring.groups] = measuring.values(now, behind[: len(measuring.group_of)])
         wanted = [plain_value(take, over, [o for o in plain if o.group == g], now) for g in range(groups)]
         np.testing.assert_allclose(values, wanted, rtol=1e-9)
         machine.advance(now, np.array(wanted))

@@ -54,7 +54,9 @@ class Measuring:
         self.groups = 0
         self._regrouped = True
         self._known = np.empty(0)
+        """What each group was when it was worked out last."""
         self._stale = True
+        """Whether that is to be worked out anew for all of them, as more changed than the points of some."""
         self._inside = np.empty(0, np.int64)
         self._each_alone = False
         self._present = self._local = np.empty(0, np.int64)
@@ -85,18 +87,21 @@ class Measuring:
         self.group_of[len(self.group_of) - len(groups) :] = groups
         self.groups = max(self.groups, int(groups.max(initial=OUT)) + 1)
         self._regrouped = True
+        # A bucket that is new tells where the next begins.
+        self._stale = self._stale or self._of_parts
 
     def move(self, row: int, group: int) -> None:
         """A series belongs to another group now, or to none (`OUT`); what its window holds stays."""
         self.group_of[row] = group
         self.groups = max(self.groups, group + 1)
-        self._regrouped = True
+        self._regrouped = self._stale = True
 
     def _regroup(self) -> None:
         self._regrouped = False
-        # What only changes with the points of a group is worked out again for all of them.
-        self._known = np.full(self.groups, np.nan)
-        self._stale = True
+        if self._stale:
+            self._known = np.empty(0)
+        # New groups have nothing, and new series nothing but points that change what theirs are.
+        self._known = np.concatenate([self._known, np.full(self.groups - len(self._known), np.nan)])
         self._bounds = None
         self._parts = {}
         self._inside = np.flatnonzero(self.group_of >= 0)
@@ -109,7 +114,7 @@ class Measuring:
 
     def _take_parts(self) -> None:
         """The metric is a histogram: counts and buckets grow, whatever is taken of them."""
-        self._of_parts = True
+        self._of_parts = self._stale = True
         kinds = self.windows.kinds
         self.windows = Windows(self.windows.over, "avg", growing=True)
         self.windows.grow(*_counting(kinds))

@@ -18,6 +18,7 @@ from balise.store.series.roster import Roster
 
 I64 = NDArray[np.int64]
 GONE = -1
+_ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 _INSERT = "INSERT INTO series (first, host, metrics, traits) VALUES"
 _TRAIT = "INSERT OR REPLACE INTO trait (id, attributes, part, kind) VALUES"
 
@@ -131,4 +132,4 @@ def _unpacked(blob: bytes) -> I64:
 
 @lru_cache(maxsize=4096)
 def _json_of(attributes: Attributes) -> str:
-    return json.dumps(attributes, ensure_ascii=False, separators=(",", ":"))
+    return _ENCODER.encode(attributes)
