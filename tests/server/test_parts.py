@@ -635,3 +635,20 @@ def test_tokens_that_come_while_others_are_looked_up_are_looked_up_together_and_
     # One with another that is wrong, each of them alone then, and one at last.
     assert together == [len(tokens) + 1, *([1] * (len(tokens) + 1)), 1]
     assert console.access.remembered(tokens[0]) == (console.access.bearer(tokens[0]),)
+
+
+def test_who_waits_for_a_token_hears_of_it_where_there_is_no_thread_to_look_it_up(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    _, token = console.tokens.make("gateway", "ingest", by="a test")
+    bearers = Bearers(console.access)
+
+    async def ask() -> Principal | None:
+        with monkeypatch.context() as meanwhile:
+            meanwhile.setattr(threading.Thread, "start", lambda _self: (_ for _ in ()).throw(RuntimeError("no thread")))
+            with pytest.raises(RuntimeError, match="no thread"):
+                await asyncio.wait_for(bearers.bearer(token), 5)
+        return await bearers.bearer(token)
+
+    found = asyncio.run(ask())
+    assert found is not None and found.name == "gateway"

@@ -36,10 +36,16 @@ class Bearers:
         try:
             while self._waiting:
                 some, self._waiting = self._waiting, {}
-                for future, found in zip(some.values(), await asyncio.to_thread(self._look, [*some]), strict=True):
+                for future, found in zip(some.values(), await self._found([*some]), strict=True):
                     future.set_result(found)
         finally:
             self._working = None
+
+    async def _found(self, tokens: Sequence[str]) -> Sequence[Found]:
+        try:
+            return await asyncio.to_thread(self._look, tokens)
+        except Exception as error:  # noqa: BLE001  there may be no thread; nobody waits for ever
+            return [error] * len(tokens)
 
     def _look(self, tokens: Sequence[str]) -> Sequence[Found]:
         try:

@@ -18,6 +18,7 @@ from balise.store.series.layouts import Layout
 I64 = NDArray[np.int64]
 MOST_LAYOUTS = 200_000
 FIRST = bytes(8)
+"""The place of the first host, wherever it is read."""
 
 
 class Hearing:
