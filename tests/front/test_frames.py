@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from balise.front.frames import (
     MOST_FRAME,
+    MOST_SAID,
     PATHS,
     Caller,
     Line,
@@ -30,10 +31,12 @@ class Wire:
 
     def __init__(self) -> None:
         self.written = b""
+        self.times = 0
         self.is_cut = False
 
     def writelines(self, parts: list[bytes]) -> None:
         self.written += b"".join(parts)
+        self.times += 1
 
     def is_closing(self) -> bool:
         return self.is_cut
@@ -51,8 +54,14 @@ def line_on(wire: Wire) -> Line:
 @given(FRAMES, st.lists(st.integers(1, 50), min_size=1))
 def test_frames_are_heard_as_they_were_said(frames: list[tuple[int, int, bytes]], cuts: list[int]) -> None:
     wire = Wire()
-    for kind, number, content in frames:
-        line_on(wire).say(kind, number, content)
+
+    async def said() -> None:
+        line = line_on(wire)
+        for kind, number, content in frames:
+            line.say(kind, number, content)
+
+    asyncio.run(said())
+    assert wire.times == min(1, len(frames))
     heard: list[tuple[int, int, bytes]] = []
     other = line_on(Wire())
     for kind in (1, 2, 3):
@@ -70,8 +79,27 @@ def test_a_frame_larger_than_any_ends_the_line() -> None:
     line = line_on(wire)
     line.data_received((MOST_FRAME + 1).to_bytes(4, "little") + b"\1" + bytes(8))
     assert wire.is_cut
-    line.say(1)
+
+    async def said() -> None:
+        line.say(1)
+
+    asyncio.run(said())
     assert wire.written == b""
+
+
+def test_of_very_much_that_is_said_in_one_turn_none_waits_for_all_of_it() -> None:
+    wire = Wire()
+
+    async def said() -> None:
+        line = line_on(wire)
+        for number in range(MOST_SAID):
+            line.say(1, number)
+        # Each is a head and what it is of.
+        assert wire.times == 2
+        line.say(1)
+
+    asyncio.run(said())
+    assert wire.times == 3
 
 
 @given(

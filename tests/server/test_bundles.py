@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import threading
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
@@ -74,13 +75,13 @@ def test_a_token_that_takes_long_to_look_up_holds_up_nobody_else(
     console = build(Settings(data=tmp_path))
     tokens = [console.tokens.make(name, "ingest", by="test")[1] for name in ("slow", "quick")]
     assert console.access.bearer(tokens[1]) is not None
-    find, may_go_on = console.access._find_token, threading.Event()
+    find, may_go_on = console.access._find_tokens, threading.Event()
 
-    def slowly(token: str) -> tuple[Principal | None, float]:
+    def slowly(asked: Sequence[str]) -> dict[str, tuple[Principal | None, float]]:
         may_go_on.wait(20)
-        return find(token)
+        return find(asked)
 
-    monkeypatch.setattr(console.access, "_find_token", slowly)
+    monkeypatch.setattr(console.access, "_find_tokens", slowly)
     paths, ended = console.taking, []
     body = gauge_request("pier", "tide", [(time.time(), 1.0)]).SerializeToString()
 

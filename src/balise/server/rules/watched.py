@@ -255,7 +255,7 @@ class Watched:
                 if before >= 0 and after >= 0 and not self.groups.rows_of(before) and self.groups.rows_of(after) == 1:
                     # All of one group under another name: its holds go on.
                     self.machine.resume(after, self.machine.breaches_of(before))
-        for host in hosts:
+        for host in hosts if self._is_planned(self.name) else ():
             for number in self.groups.of_host(host):
                 self._limit(number)
         gone = [number for number in dict.fromkeys(left) if number >= 0 and not self.groups.rows_of(number)]
