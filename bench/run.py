@@ -7,6 +7,8 @@ import os
 import platform
 import time
 
+import psutil
+
 import asking
 import collecting
 import console
@@ -48,6 +50,11 @@ def pace() -> float:
     return time.perf_counter() - began
 
 
+def taken_away() -> float:
+    """Seconds in which others had the cores while this machine wanted them, since it was started."""
+    return float(getattr(psutil.cpu_times(), "steal", 0.0))
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("parts", nargs="*", metavar="PART", help=f"of {', '.join(PARTS)} (all)")
@@ -62,7 +69,10 @@ def main() -> None:
     report = Report(asked.quick)
     for name in asked.parts or PARTS:
         print(f"\nThe machine's pace before {name}: {pace():.2f} s for a loop that takes 0.43 s when it is left alone")
+        began, before = time.monotonic(), taken_away()
         PARTS[name].run(report)
+        share = (taken_away() - before) / (time.monotonic() - began)
+        print(f"  taken away from this machine meanwhile: {share:.2f} of its {os.cpu_count()} cores, on average")
     print(
         f"\n{report.held} budgets held, {len(report.missed)} missed"
         + (": " + "; ".join(report.missed) if report.missed else "")
