@@ -146,7 +146,7 @@ class SeriesFeed:
         """`_group_of` each of some series, of which many have the same attributes."""
         roster = self._catalogue.series
         hosts = roster.hosts_of(numbers)
-        here = self._here(hosts)
+        here = self._here(np.unique(hosts))
         is_here = np.isin(hosts, np.fromiter(here, np.int64, len(here)))
         found = np.full(len(numbers), OUT)
         for trait in np.unique(traits).tolist():
@@ -159,8 +159,8 @@ class SeriesFeed:
         return found
 
     def _here(self, hosts: I64) -> dict[int, str]:
-        """Those of some hosts that the rule is for, each with its name; ascending."""
-        names = self._directory.names_here(np.unique(hosts).tolist())
+        """Those of some hosts that the rule is for, each with its name, in the order of theirs."""
+        names = self._directory.names_here(hosts.tolist())
         return names if self._hosts is None else {h: name for h, name in names.items() if self._is_chosen(h)}
 
     def _kin_of(self, one: Series) -> Kin | None:
@@ -185,7 +185,8 @@ class SeriesFeed:
         """`_group_for` any series of each of some hosts, ascending, where all of one are in one group."""
         here = self._here(hosts)
         found = np.full(len(hosts), OUT)
-        places = np.searchsorted(hosts, np.fromiter(here, np.int64, len(here)))
+        whole = len(here) == len(hosts)
+        places = slice(None) if whole else np.searchsorted(hosts, np.fromiter(here, np.int64, len(here)))
         if self._groups.each == ["host"]:
             found[places] = self._groups.of_hosts(here, here.values())
         else:
