@@ -39,6 +39,7 @@ class CatalogueModel(RuleBasedStateMachine):
         # Names that nothing has any more are looked for all the time.
         self.patched.setattr(roster, "MOST_NAMES", 1)
         self.patched.setattr(numbers, "LOOSE", 3)
+        self.patched.setattr(numbers, "PIECES", 4)
         self.catalogue = Catalogue(most_series_a_host=MOST_A_HOST)
         self.named: dict[str, set[str]] = {}
         self.held: dict[tuple[int, str, Any], int] = {}
@@ -147,6 +148,7 @@ def test_of_each_metric_there_are_the_series_of_all_kin_whatever_comes_between(
 ) -> None:
     for module in (numbers, catalogues):
         monkeypatch.setattr(module, "LOOSE", 3)
+    monkeypatch.setattr(numbers, "PIECES", 4)
     engine = create_engine("sqlite://")
     tables.metadata.create_all(engine)
     catalogue = Catalogue()

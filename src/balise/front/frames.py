@@ -212,12 +212,12 @@ class Line(asyncio.Protocol):
         """Says something, with all else that is said in the same turn of the loop: each time the other end is woken
         takes as long as much of what is said. To nobody when there is nobody."""
         if not self._saying:
-            asyncio.get_running_loop().call_soon(self.say_now)
+            asyncio.get_running_loop().call_soon(self._say_now)
         self._saying += (_HEAD.pack(len(content), kind, number), content)
         if len(self._saying) >= MOST_SAID:
-            self.say_now()
+            self._say_now()
 
-    def say_now(self) -> None:
+    def _say_now(self) -> None:
         """Says what waits to be said."""
         saying, self._saying = self._saying, []
         if saying and self._transport is not None and self.is_there:

@@ -19,3 +19,13 @@ def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
         high = max(low + 1, int(np.searchsorted(reached, before + most, side="right")))
         yield rows[low:high]
         low = high
+
+
+def apart(values: I64) -> Iterator[tuple[int, I64]]:
+    """Each value, ascending, with the places where it stands."""
+    order = np.argsort(values, kind="stable")
+    held = values[order]
+    starts = np.flatnonzero(np.diff(held, prepend=held[:1] - 1))
+    ends = np.append(starts[1:], len(held))
+    for value, start, end in zip(held[starts].tolist(), starts.tolist(), ends.tolist(), strict=True):
+        yield value, order[start:end]

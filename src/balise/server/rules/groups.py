@@ -120,12 +120,13 @@ class Groups:
 
     def count(self, groups: I64) -> None:
         """Each of these, [n], has one more series, as often as it is among them."""
-        self._rooms()
-        self._rows += np.bincount(groups, minlength=len(self._rows)).astype(np.int32)
+        self._make_room()
+        numbers, more = np.unique(groups, return_counts=True)
+        self._rows[numbers] += more.astype(np.int32)
 
     def recount(self, before: int | None, after: int | None) -> None:
         """A series went from one group to another, where it was in any and is in any."""
-        self._rooms()
+        self._make_room()
         if before is not None:
             self._rows[before] -= 1
         if after is not None:
@@ -135,7 +136,7 @@ class Groups:
         """How many series a group has."""
         return int(self._rows[number]) if number < len(self._rows) else 0
 
-    def _rooms(self) -> None:
+    def _make_room(self) -> None:
         if len(self._rows) < len(self.all):
             vars(self).update(self._room.grow(vars(self), len(self.all) - len(self._rows)))
 

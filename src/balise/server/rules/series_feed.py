@@ -14,6 +14,7 @@ from balise.core.filters import Filter
 from balise.core.rules.measuring import OUT, Measuring, Row
 from balise.core.rules.room import Room
 from balise.core.rules.row_map import NONE, RowMap
+from balise.core.series.portions import apart
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.groups import Groups, Kin
@@ -147,15 +148,15 @@ class SeriesFeed:
         roster = self._catalogue.series
         hosts = roster.hosts_of(numbers)
         here = self._here(np.unique(hosts))
-        is_here = np.isin(hosts, np.fromiter(here, np.int64, len(here)))
+        there = np.flatnonzero(np.isin(hosts, np.fromiter(here, np.int64, len(here))))
         found = np.full(len(numbers), OUT)
-        for trait in np.unique(traits).tolist():
-            places = np.flatnonzero(is_here & (traits == trait))
+        for _, mine in apart(traits[there]):
+            places = there[mine]
             some = filter(None, (roster.get(int(numbers[place])) for place in places))
             kin = self._kin_of(one) if (one := next(some, None)) is not None else None
             if kin is not None:
-                mine: list[int] = hosts[places].tolist()
-                found[places] = self._groups.of_kin(kin, mine, [here[host] for host in mine])
+                own: list[int] = hosts[places].tolist()
+                found[places] = self._groups.of_kin(kin, own, [here[host] for host in own])
         return found
 
     def _here(self, hosts: I64) -> dict[int, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from sys import intern
 from typing import NamedTuple
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, select
 
+from balise.core.series.portions import apart
 from balise.core.series.wire import Attributes, Kind, PointKind, Trait
 from balise.store.database import insert_into
 from balise.store.series import tables
@@ -281,7 +282,7 @@ class Catalogue:
         own.add_many(keys[order], numbers[order])
         if len(self._firsts) >= LOOSE or not np.array_equal(metrics, self._last_metrics):
             self._last_metrics, self._firsts = metrics, []
-            for number, mine in _apart(metrics):
+            for number, mine in apart(metrics):
                 self.metric_by_id[number].series.follow(self._firsts, mine)
         self._firsts.append(int(numbers[0]))
         self._note_names(metrics, traits)
@@ -394,26 +395,16 @@ class Catalogue:
     def _take_up(self, numbers: I64, hosts: I64, metrics: I64, traits: I64) -> None:
         """Series that are written, their numbers ascending."""
         self.series.load(numbers, hosts, metrics, traits)
-        for host, mine in _apart(hosts):
+        for host, mine in apart(hosts):
             own = self._own[host] = OwnSeries()
             keys = metrics[mine] << 32 | traits[mine]
             order = np.argsort(keys)
             own.add_many(keys[order], numbers[mine][order])
-        for number, mine in _apart(metrics):
+        for number, mine in apart(metrics):
             metric = self.metric_by_id[number]
             metric.series.extend(0, numbers[mine])
         self._note_names(metrics, traits)
         self._next_series = int(numbers[-1]) + 1
-
-
-def _apart(values: I64) -> Iterator[tuple[int, I64]]:
-    """Each value, with where it stands."""
-    order = np.argsort(values, kind="stable")
-    held = values[order]
-    starts = np.flatnonzero(np.diff(held, prepend=held[:1] - 1))
-    ends = np.append(starts[1:], len(held))
-    for value, start, end in zip(held[starts].tolist(), starts.tolist(), ends.tolist(), strict=True):
-        yield value, order[start:end]
 
 
 def _ascends(values: I64) -> bool:

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 I32 = NDArray[np.int32]
 I64 = NDArray[np.int64]
-LOOSE = 256
-"""Runs that wait before they are put behind the others."""
+LOOSE, PIECES = 256, 16
+"""Runs that wait in one piece, and pieces, before they are put behind the others."""
 ONE = np.zeros(1, np.int64)
 
 
@@ -41,15 +41,18 @@ class Numbers:
         if not held.pieces or held.pieces[-1][0] is not places:
             held.pieces.append((places, []))
         held.pieces[-1][1].append(first)
-        if held.runs >= LOOSE:
-            self._held = held.settled()
+        self._settle()
 
     def follow(self, firsts: list[int], places: I64) -> None:
         """Numbers at these places [n], counted from each of some firsts. Others may follow the same, and whoever has
         them may add to them until anything else is done here."""
-        if self._held.runs >= LOOSE:
-            self._held = self._held.settled()
+        self._settle()
         self._held.pieces.append((places, firsts))
+
+    def _settle(self) -> None:
+        pieces = self._held.pieces
+        if pieces and (len(pieces) >= PIECES or len(pieces[-1][1]) >= LOOSE):
+            self._held = self._held.settled()
 
     def remove(self, gone: I64) -> bool:
         """Takes some out; answers whether any was there."""
@@ -69,10 +72,6 @@ class _Held:
         self.numbers = numbers
         self.count = count
         self.pieces: list[tuple[I64, list[int]]] = []
-
-    @property
-    def runs(self) -> int:
-        return sum(len(firsts) for _, firsts in self.pieces)
 
     def since(self, place: int) -> I32:
         held = self.numbers[min(place, self.count) : self.count]
