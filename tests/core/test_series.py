@@ -20,6 +20,7 @@ from balise.core.series.combine import combine
 from balise.core.series.forms import few_groups, groups_of
 from balise.core.series.growth import Before, add_growth, increases
 from balise.core.series.percentiles import bucket_percentiles, point_percentiles
+from balise.core.series.shapes import digest_of
 from balise.core.series.steps import Steps, steps_between
 from balise.core.series.summary import Flat, coarser, summarise, summarise_flat
 from balise.core.series.wire import ReadMetric, WireError, read_metric, read_resource, sections
@@ -254,7 +255,12 @@ def told_by(book: FormBook, rest: bytes) -> object:
         form = book.of("b", rest)
     except WireError as error:
         return str(error)
-    return form.shape.key(), form.digest, form.skipped, form.fixed, [metric.read for metric in form.metrics]
+    said = bytes(form.shape.blanked(rest))
+    if form.mark is not None:
+        assert (form.mark, form.digest) == (hash(said), b"")
+    elif form.fixed:
+        assert form.digest == digest_of(said)
+    return form.shape.key(), form.skipped, form.fixed, [metric.read for metric in form.metrics]
 
 
 def test_of_a_body_with_words_of_its_own_only_their_metrics_are_walked(walked: list[bytes]) -> None:

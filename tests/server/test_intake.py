@@ -316,6 +316,27 @@ def test_what_is_known_of_bodies_is_known_after_a_start(tmp_path: Path) -> None:
     close(again)
 
 
+def test_words_of_a_hosts_own_are_known_after_a_start_once_they_were_said_again(tmp_path: Path) -> None:
+    """Whatever was written of them before."""
+    console = build(Settings(data=tmp_path))
+    now = time.time_ns()
+
+    def said(pier: str, at: int, value: float) -> bytes:
+        return body(1, at, value).replace(b"pier-0", pier.encode()).replace(b"\n\x01b", b"\n\x01" + pier[-1:].encode())
+
+    piers = ("pier-4", "pier-5", "pier-6", "pier-7")
+    assert take(console, *(said(pier, now - 45 * NS, 1.0) for pier in piers)) == 4
+    console.metric_intake.keep_known()
+    assert take(console, *(said(pier, now - 30 * NS, 2.0) for pier in piers[:2])) == 0
+    close(console)
+    again = build(Settings(data=tmp_path))
+    assert take(again, *(said(pier, now - 15 * NS, 3.0) for pier in piers[:2])) == 0
+    assert take(again, *(said(pier, now - 15 * NS, 3.0) for pier in piers)) == 2
+    assert values_of(again, "pier-5") == [[1.0, 2.0, 3.0], [1.5, 2.5, 3.5]]
+    assert values_of(again, "pier-7") == [[1.0, 3.0], [1.5, 3.5]]
+    close(again)
+
+
 def test_what_was_known_of_a_host_that_has_left_is_not_believed(tmp_path: Path) -> None:
     """As after a kill between the leaving and the file being written anew."""
     console = build(Settings(data=tmp_path))

@@ -88,10 +88,13 @@ class CatalogueModel(RuleBasedStateMachine):
         others = data.draw(st.lists(st.integers(0, len(flat) - 1), unique=True)) if flat else []
         wanted = [(name, trait if place in others else one) for place, (name, one) in enumerate(flat)]
         which = np.zeros(len(others), np.int64)
-        found = self.catalogue.numbers_like(host, self.known[key], np.array(others, np.int64), [trait], which)
+        found = self.catalogue.layout_like(host, self.known[key], np.array(others, np.int64), [trait], which)
         if found is not None:
-            for (name, one), number in zip(wanted, found.tolist(), strict=True):
+            numbers = found.series.tolist()
+            for (name, one), number in zip(wanted, numbers, strict=True):
                 self.note(host, name, one, number)
+            assert (found.plain, found.largest) == (len(set(numbers)) == len(numbers), max(numbers, default=-1))
+            assert all(found.columns(one) == [n for n, it in enumerate(numbers) if it == one] for one in numbers)
 
     @rule(data=st.data(), written=st.booleans())
     def forget(self, data: st.DataObject, written: bool) -> None:

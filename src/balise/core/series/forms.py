@@ -57,7 +57,11 @@ class Likeness(NamedTuple):
 
 @dataclass(eq=False)
 class GroupForm:
-    """The metrics of a group, read when asked for. `fixed` says that nothing but their numbers ever differs."""
+    """The metrics of a group, read when asked for. `fixed` says that nothing but their numbers ever differs.
+
+    What its bytes say beside their numbers is told by `digest`, or by `mark`, Python's keyed hash of that, where no
+    digest was taken.
+    """
 
     shape: Shape
     digest: bytes
@@ -67,6 +71,7 @@ class GroupForm:
     notes: dict[Hashable, Any] = field(default_factory=dict)
     """What others know of it."""
     like: Likeness | None = None
+    mark: int | None = None
 
     @cached_property
     def metrics(self) -> Sequence[MetricForm]:

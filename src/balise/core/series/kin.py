@@ -55,7 +55,7 @@ class Kin:
         if blanked == self._blanked:
             return self._form
         if self._texts is not None and self._texts.fit(blanked):
-            return self._texts.form_of(rest, digest_of(blanked))
+            return self._texts.form_of(rest, blanked)
         differ = np.flatnonzero(np.frombuffer(blanked, np.uint8) != np.frombuffer(self._blanked, np.uint8)).tolist()
         if len(differ) > MOST_DIFFERENT:
             return None
@@ -63,7 +63,7 @@ class Kin:
         if texts is None:
             return self._read(rest, digest_of(blanked), differ, metric_of)
         self._texts = texts
-        return texts.form_of(rest, digest_of(blanked))
+        return texts.form_of(rest, blanked)
 
     def _texts_of(self, rest: bytes, differ: Sequence[int]) -> Texts | None:
         """Those in which these bytes differ, and others before them; None when they differ in anything else."""

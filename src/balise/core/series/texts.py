@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.core.series.forms import GroupForm, Likeness, MetricForm
+from balise.core.series.shapes import BRIEF
 from balise.core.series.wire import Attributes, Span, Trait, short_text
 from balise.core.series.words import Words
 
@@ -27,9 +28,13 @@ class Texts:
         self._form = form
         number = {one: place for place, one in enumerate(dict.fromkeys(told.values()))}
         self.told = {span: number[one] for span, one in told.items()}
-        self._same: list[list[Span]] = [[] for _ in number]
+        self._same: list[list[slice]] = [[] for _ in number]
+        """Where the same text stands."""
         for span, one in self.told.items():
-            self._same[one].append(span)
+            self._same[one].append(slice(*span))
+        places = np.concatenate([np.empty(0, np.intp), *(np.arange(start, end) for start, end in self.told)])
+        self._apart = np.split(places, range(BRIEF, len(places), BRIEF))
+        """The places of all their bytes, as many together as are put at once."""
         self._left = self._without(said)
         self._traits: list[tuple[Trait, tuple[tuple[int, int], ...]]] = []
         """Each with those of its attributes that have another value, and which text that is."""
@@ -55,27 +60,42 @@ class Texts:
     @property
     def size(self) -> int:
         """About how many bytes of memory it takes."""
-        return 600 + len(self._left) + 250 * len(self.told) + 400 * len(self._traits) + 16 * len(self._places)
+        return (
+            600
+            + len(self._left)
+            + 8 * sum(map(len, self._apart))
+            + 250 * len(self.told)
+            + 400 * len(self._traits)
+            + 16 * len(self._places)
+        )
 
     def fit(self, said: bytes) -> bool:
         """Whether bytes, without their numbers, differ from the form's in these texts only, and those that were the
         same as each other are so in them."""
-        return self._without(said) == self._left and all(
-            said[start:end] == said[same[0][0] : same[0][1]] for same in self._same for start, end in same[1:]
-        )
+        if self._without(said) != self._left:
+            return False
+        for first, *others in self._same:
+            text = said[first]
+            for place in others:
+                if said[place] != text:
+                    return False
+        return True
 
     def _without(self, said: bytes) -> bytearray:
         left = bytearray(said)
-        for start, end in self.told:
-            left[start:end] = bytes(end - start)
+        written = np.frombuffer(left, np.uint8)
+        for places in self._apart:
+            written[places] = 0
         return left
 
-    def form_of(self, rest: bytes, digest: bytes) -> GroupForm:
-        """The form of bytes that fit. Raises WireError for a text that is none."""
-        texts = [short_text(rest, same[0]) for same in self._same]
+    def form_of(self, rest: bytes, said: bytes) -> GroupForm:
+        """The form of bytes that fit, which are `said` without their numbers. Raises WireError for a text that is
+        none."""
+        texts = [short_text(rest, (first.start, first.stop)) for first, *_ in self._same]
         traits = [(_with(attributes, others, texts), part, kind) for (attributes, part, kind), others in self._traits]
         like = Likeness(self._form, traits, self._places, self._which)
-        return replace(self._form, digest=digest, read=lambda: _metrics(like), notes={}, like=like)
+        form = self._form
+        return GroupForm(form.shape, b"", lambda: _metrics(like), form.skipped, form.fixed, like=like, mark=hash(said))
 
 
 def _with(attributes: Attributes, others: Sequence[tuple[int, int]], texts: Sequence[str]) -> Attributes:

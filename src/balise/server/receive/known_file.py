@@ -28,11 +28,12 @@ LayoutOf = Callable[[bytes], Layout | None]
 
 
 def write_known(path: Path, known: KnownBodies) -> None:
-    """Puts all that is known into a file, in the place of the one before. Raises OSError when there is no room."""
+    """Puts all that is known, but for what was said only once, into a file, in the place of the one before. Raises
+    OSError when there is no room."""
     shapes: dict[Shape, int] = {}
     bodies = []
     for key, body in known.items():
-        if body.layout is not None and not body.begun:
+        if body.layout is not None and body.digest and not body.begun:
             chosen = None if body.chosen is None else body.chosen.tolist()
             shape = shapes.setdefault(body.shape, len(shapes))
             bodies.append([*_told(key), shape, body.digest.hex(), body.layout.key().hex(), chosen, body.skipped])

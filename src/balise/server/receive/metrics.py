@@ -106,16 +106,18 @@ class MetricIntake:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: metrics_from_json(sent), as_json=True)
         sender = _sender_of(principal)
-        quick = self._quick(principal, sender, body)
-        if quick is None:
+        groups = few_groups(body) if len(body) <= QUICK else None
+        found = self._known_first(principal, sender, body, groups or ())
+        if groups is None or len(found) < len(groups):
             self.shape_misses += 1
             if principal.host is None:
                 names = await self._heavy.work(principal, body, lambda: self._hosts_in(sender, body))
                 await self._arrivals.welcome(principal, names)
-            found, layout, points = await self._heavy.work(principal, body, lambda: self._look(principal, sender, body))
+            layout, points = await self._heavy.work(
+                principal, body, lambda: self._look(principal, sender, body, groups, found)
+            )
         else:
             self.shape_hits += 1
-            found = quick
             layout, points = self._points_of(found)
         if of_host and layout is not None:
             self._hearing.note_clocks(layout, points.times, arrived, behind)
@@ -135,8 +137,9 @@ class MetricIntake:
         nothing is taken. Raises as `take` does."""
         self._room.on_disk()
         self._admission.check_kind(principal, "metrics")
-        found = self._quick(principal, _sender_of(principal), body)
-        if found is None or any(one.known.skipped for one in found):
+        groups = few_groups(body) if len(body) <= QUICK else None
+        found = self._known_first(principal, _sender_of(principal), body, groups or ())
+        if groups is None or len(found) < len(groups) or any(one.known.skipped for one in found):
             return None
         layout, points = self._points_of(found)
         if layout is None or not len(points.values) or not self._is_in_time(points.times, now_nanos()):
@@ -152,16 +155,13 @@ class MetricIntake:
         if not durable.cancelled() and durable.exception() is None:
             self._hearing.note_alive(batch)
 
-    def _quick(self, principal: Principal, sender: Sender, body: bytes) -> list[Found] | None:
-        """What is known of each group of a body; None when it takes longer to look at, or has to be learnt."""
-        groups = few_groups(body) if len(body) <= QUICK else None
-        if groups is None:
-            return None
+    def _known_first(self, principal: Principal, sender: Sender, body: bytes, groups: Iterable[Group]) -> list[Found]:
+        """What is known of groups of a body, up to the first that has to be learnt."""
         found: list[Found] = []
         for group in groups:
             one = self._known(principal, sender, body, group)
             if one is None:
-                return None
+                break
             found.append(one)
         return found
 
@@ -201,17 +201,19 @@ class MetricIntake:
             if (sender, body[slice(*group.resource)], group.end - group.start) not in self._senders
         ]
 
-    def _look(self, principal: Principal, sender: Sender, body: bytes) -> tuple[list[Found], Layout | None, Points]:
-        """Looks at a body, however many groups it has; what is not known of it is learnt."""
-        found: list[Found] = []
-        numbers = 0
-        for group in groups_of(body):
+    def _look(
+        self, principal: Principal, sender: Sender, body: bytes, groups: Sequence[Group] | None, found: list[Found]
+    ) -> tuple[Layout | None, Points]:
+        """Looks at a body, however many groups it has: into `found`, what is known of the first of them, comes that of
+        the others; what is not known is learnt."""
+        numbers = sum(len(one.known.shape) for one in found)
+        for group in (groups_of(body) if groups is None else groups)[len(found) :]:
             one = self._known(principal, sender, body, group) or self._learn(principal, sender, body, group)
             numbers += len(one.known.shape)
             if numbers > MOST_NUMBERS:
                 raise TooLarge(MOST_NUMBERS, "numbers")
             found.append(one)
-        return found, *self._points_of(found)
+        return self._points_of(found)
 
     def _learn(self, principal: Principal, sender: Sender, body: bytes, group: Group) -> Found:
         rest, resource = body[group.start : group.end], body[slice(*group.resource)]
@@ -234,7 +236,7 @@ class MetricIntake:
     def _placed(self, host: Known | None, kept: Kept, form: GroupForm) -> KnownBody:
         """Which series of a host the numbers of a form are."""
         if host is None:
-            return KnownBody(form.shape, form.digest, None, skipped=len(form.shape) + form.skipped)
+            return KnownBody.of(form, None, skipped=len(form.shape) + form.skipped)
         quick = self._placed_like(host, kept, form)
         if quick is not None:
             return quick
@@ -253,7 +255,7 @@ class MetricIntake:
                     begun += self._begun_before(host.id, metric_of, traits, read.slots)
             at += count
         if not wanted:
-            return KnownBody(form.shape, form.digest, None, skipped=at + form.skipped)
+            return KnownBody.of(form, None, skipped=at + form.skipped)
         whole = sum(len(some) for some in places) == at and form.fixed
         numbers, keys = catalogue.numbers_of(host.id, wanted, form.notes.get(kept) if whole else None)
         if whole:
@@ -262,13 +264,12 @@ class MetricIntake:
         skipped = form.skipped + at - len(chosen)
         series = numbers[numbers >= 0]
         if not len(series):
-            return KnownBody(form.shape, form.digest, None, skipped=skipped)
+            return KnownBody.of(form, None, skipped=skipped)
         began = [(catalogue.find(host.id, one.metric, *one.trait), one.at) for one in begun]
         added = [(number, moment) for number, moment in began if number is not None]
         layout = catalogue.layouts.of(np.concatenate([series, np.array([n for n, _ in added], np.int64)]))
-        return KnownBody(
-            form.shape,
-            form.digest,
+        return KnownBody.of(
+            form,
             layout,
             chosen=None if len(chosen) == at else chosen,
             begun=[moment for _, moment in added],
@@ -281,12 +282,11 @@ class MetricIntake:
         if keys is None or form.like is None:
             return None
         _, traits, places, which = form.like
-        numbers = self._store.catalogue.numbers_like(host.id, keys, places, _with_kept(traits, kept), which)
-        if numbers is None:
+        layout = self._store.catalogue.layout_like(host.id, keys, places, _with_kept(traits, kept), which)
+        if layout is None:
             return None
-        layout = self._store.catalogue.layouts.of(numbers)
         self._hearing.learn(layout, host.id)
-        return KnownBody(form.shape, form.digest, layout, skipped=form.skipped)
+        return KnownBody.of(form, layout, skipped=form.skipped)
 
     def _metric(self, host: Known, read: ReadMetric) -> Metric | None:
         catalogue = self._store.catalogue

@@ -123,8 +123,7 @@ class Catalogue:
         """Metrics with the number of names that they noted."""
         self._noted_of = 0
         # Those of kin are the same: what was worked out for the last that came holds for the next.
-        self._last_noted = np.empty(0, np.int64)
-        self._last_metrics = np.empty(0, np.int64)
+        self._last_noted = self._last_metrics = b""
         self._firsts: list[int] = []
         """The first numbers of those that came with these metrics, from which all of these count theirs."""
         self._last_order = np.empty(0, np.int64)
@@ -200,16 +199,20 @@ class Catalogue:
             keys = known if known is not None and known.age == self._age else self._keys_of(wanted)
             return self._numbered(host, keys.held), keys
 
-    def numbers_like(self, host: int, known: Keys, places: I64, traits: Sequence[Trait], which: I64) -> I64 | None:
-        """`numbers_of` for series that are those of `known` but that those at `places` [n] have `traits[which]`; None
-        when what is known is not good any more, or the host may not have them all."""
+    def layout_like(self, host: int, known: Keys, places: I64, traits: Sequence[Trait], which: I64) -> Layout | None:
+        """The layout of the series that are those of `known` but that those at `places` [n] have `traits[which]`, new
+        ones if need be; None when what is known is not good any more, or the host may not have them all."""
         with self._lock:
             if known.age != self._age or not self._has_room(self._own.get(host), len(known.held)):
                 return None
             numbers = np.array([self.series.trait(made) for made in traits], np.int64)
             held = known.held.copy()
             held[places] = held[places] >> 32 << 32 | numbers[which]
-            return self._numbered(host, held)
+            begins = self._next_series
+            numbers = self._numbered(host, held)
+            # Where all are new they have the next numbers, in order.
+            ascending = len(numbers) == self._next_series - begins
+        return self.layouts.of(numbers, ascending=ascending)
 
     def _has_room(self, own: OwnSeries | None, more: int) -> bool:
         """Whether a host may have so many more, of whichever metrics."""
@@ -237,7 +240,7 @@ class Catalogue:
     def _make_many(self, host: int, own: OwnSeries, keys: I64) -> I64:
         order = self._order_of(keys) if self._has_room(own, len(keys)) else None
         if order is not None:
-            numbers = self._next_series + np.arange(len(keys))
+            numbers = np.arange(self._next_series, self._next_series + len(keys))
             self._note_many(host, own, keys, numbers, order)
             return numbers
         wanted, first, which = np.unique(keys, return_index=True, return_inverse=True)
@@ -280,8 +283,8 @@ class Catalogue:
         metrics, traits = keys >> 32, keys & 0xFFFFFFFF
         self.series.add_many(int(numbers[0]), host, metrics, traits)
         own.add_many(keys[order], numbers[order])
-        if len(self._firsts) >= LOOSE or not np.array_equal(metrics, self._last_metrics):
-            self._last_metrics, self._firsts = metrics, []
+        if len(self._firsts) >= LOOSE or metrics.tobytes() != self._last_metrics:
+            self._last_metrics, self._firsts = metrics.tobytes(), []
             for number, mine in apart(metrics):
                 self.metric_by_id[number].series.follow(self._firsts, mine)
         self._firsts.append(int(numbers[0]))
@@ -293,13 +296,13 @@ class Catalogue:
         """Series of these metrics have attributes of the names that these traits have."""
         if self._noted_of != self.series.renumbered or len(self._noted) > MOST_NOTED:
             self._noted, self._noted_of = set(), self.series.renumbered
-            self._last_noted = np.empty(0, np.int64)
+            self._last_noted = b""
         together = metrics << 32 | self.series.name_numbers(traits)
-        if np.array_equal(together, self._last_noted):
+        if together.tobytes() == self._last_noted:
             return
         fresh = set(together.tolist()) - self._noted
         self._noted |= fresh
-        self._last_noted = together
+        self._last_noted = together.tobytes()
         for one in fresh:
             self.metric_by_id[one >> 32].note_names({self.series.names(one & 0xFFFFFFFF)})
 
@@ -380,7 +383,7 @@ class Catalogue:
 
     def _follow_no_more(self) -> None:
         """Something else becomes of what metrics have than that they follow others."""
-        self._last_metrics, self._firsts = np.empty(0, np.int64), []
+        self._last_metrics, self._firsts = b"", []
 
     def _load_series(self, connection: Connection, tidy: bool) -> None:
         found = read_series(connection)

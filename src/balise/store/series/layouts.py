@@ -18,11 +18,12 @@ class Layout:
 
     __slots__ = ("_order", "id", "largest", "plain", "series")
 
-    def __init__(self, number: int, series: I64) -> None:
+    def __init__(self, number: int, series: I64, *, ascending: bool = False) -> None:
+        """`ascending` if it is known that each number is larger than the one before."""
         self.id = number
         self.series = series
-        self.largest = int(series.max(initial=-1))
-        ascending = bool((np.diff(series) > 0).all())
+        ascending = ascending or bool((series[1:] > series[:-1]).all())
+        self.largest = int(series[-1] if ascending and len(series) else series.max(initial=-1))
         self._order = None if ascending else np.argsort(series, kind="stable").astype(np.int32)
         self.plain = ascending or bool((np.diff(series[self._order]) > 0).all())
 
@@ -50,8 +51,9 @@ class Layouts:
         self._next = 1
         self._pending: list[Layout] = []
 
-    def of(self, series: I64) -> Layout:
-        """The layout of an order of series."""
+    def of(self, series: I64, *, ascending: bool = False) -> Layout:
+        """The layout of an order of series; `ascending` if it is known that each number is larger than the one
+        before."""
         # As they are written, eight bytes each.
         series = series.astype(np.int64, copy=False)
         key = _key(series)
@@ -61,7 +63,7 @@ class Layouts:
         with self._lock:
             found = self._by_series.get(key)
             if not found:
-                found = self._added(self._next, series, key)
+                found = self._added(self._next, series, key, ascending=ascending)
                 self._pending.append(found)
             return found
 
@@ -73,8 +75,8 @@ class Layouts:
         """A layout that is written."""
         return self._added(number, series, _key(series))
 
-    def _added(self, number: int, series: I64, key: bytes) -> Layout:
-        made = self._by_series[key] = Layout(number, series)
+    def _added(self, number: int, series: I64, key: bytes, *, ascending: bool = False) -> Layout:
+        made = self._by_series[key] = Layout(number, series, ascending=ascending)
         self.by_id[number] = made
         self._next = max(self._next, number + 1)
         return made

@@ -16,6 +16,8 @@ Names = tuple[str, ...]
 NOBODY = -1
 MOST_NAMES = 20_000
 """Names that attributes have together, from which on those that nothing has any more are looked for."""
+UNCOUNTED = 50_000
+"""Series that wait until it is counted which traits they have."""
 
 
 class Series(NamedTuple):
@@ -62,7 +64,10 @@ class Roster:
         self._most_names = MOST_NAMES
         self.renumbered = 0
         """How often names were given other numbers."""
-        self._uses: list[int] = []
+        self._uses = np.empty(0, np.int64)
+        """Of each trait how many series have it, but for those that wait to be counted."""
+        self._uncounted: list[I64] = []
+        self._waiting = 0
         self._free: list[int] = []
         self._made: list[tuple[int, Trait]] = []
         self._end = 0
@@ -157,7 +162,6 @@ class Roster:
         else:
             number = len(self._traits)
             self._traits.append(made)
-            self._uses.append(0)
         self._numbers[made] = number
         self._note_names(number, made[0])
         self._made.append((number, made))
@@ -172,10 +176,8 @@ class Roster:
         """Takes up one that is written; those between are free."""
         for free in range(len(self._traits), number):
             self._traits.append(None)
-            self._uses.append(0)
             self._free.append(free)
         self._traits.append(made)
-        self._uses.append(0)
         self._numbers[made] = number
         self._note_names(number, made[0])
 
@@ -204,7 +206,7 @@ class Roster:
         self._most_names = max(MOST_NAMES, 2 * len(self._names))
 
     def _number_of(self, attributes: Attributes) -> int:
-        names = tuple(name for name, _ in attributes)
+        names = tuple([name for name, _ in attributes])
         number = self._alike.get(names)
         if number is None:
             number = self._alike[names] = len(self._names)
@@ -219,7 +221,7 @@ class Roster:
     def add(self, number: int, host: int, metric: int, trait: int) -> None:
         self._room(number + 1)
         self._metric[number], self._trait[number], self._host[number] = metric, trait, host
-        self._uses[trait] += 1
+        self._use(np.array([trait]))
         self._end = max(self._end, number + 1)
         self._count += 1
 
@@ -228,9 +230,7 @@ class Roster:
         end = first + len(metrics)
         self._room(end)
         self._metric[first:end], self._trait[first:end], self._host[first:end] = metrics, traits, host
-        uses = self._uses
-        for trait in traits.tolist():
-            uses[trait] += 1
+        self._use(traits)
         self._end = max(self._end, end)
         self._count += len(metrics)
 
@@ -238,10 +238,11 @@ class Roster:
         """Takes up what is written, into an empty one; numbers ascending."""
         self._room(int(numbers[-1]) + 1)
         self._host[numbers], self._metric[numbers], self._trait[numbers] = hosts, metrics, traits
-        self._uses = np.bincount(traits, minlength=len(self._uses)).tolist()
+        self._use(traits)
         self._end, self._count = int(numbers[-1]) + 1, len(numbers)
 
     def remove(self, number: int) -> None:
+        self._count_uses()
         place = int(self._trait[number])
         self._host[number] = NOBODY
         self._count -= 1
@@ -250,12 +251,29 @@ class Roster:
 
     def drop_unused(self, traits: Sequence[int]) -> None:
         """Forgets those of these traits that no series has."""
+        self._count_uses()
         for place in traits:
             trait = self._traits[place]
             if not self._uses[place] and trait is not None:
                 del self._numbers[trait]
                 self._traits[place] = None
                 self._free.append(place)
+
+    def _use(self, traits: I64) -> None:
+        """Series have these traits; they are counted many at a time."""
+        self._uncounted.append(traits)
+        self._waiting += len(traits)
+        if self._waiting >= UNCOUNTED:
+            self._count_uses()
+
+    def _count_uses(self) -> None:
+        if len(self._uses) < len(self._traits):
+            more = np.zeros(len(self._traits) + len(self._traits) // 4 + 64 - len(self._uses), np.int64)
+            self._uses = np.concatenate([self._uses, more])
+        if self._waiting:
+            counts = np.bincount(np.concatenate(self._uncounted))
+            self._uses[: len(counts)] += counts
+            self._uncounted, self._waiting = [], 0
 
     def _room(self, size: int) -> None:
         if size > len(self._host):
