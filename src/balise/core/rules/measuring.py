@@ -110,7 +110,7 @@ class Measuring:
         self._present = groups = self.group_of[self._inside]
         self._local = np.arange(len(groups))
         if len(groups) and np.bincount(groups).max() > 1:
-            self._present, self._local = np.unique(groups, return_inverse=True)
+            self._present, self._local = _distinct(groups)
 
     def _take_parts(self) -> None:
         """The metric is a histogram: counts and buckets grow, whatever is taken of them."""
@@ -152,11 +152,11 @@ class Measuring:
             self._stale = False
             self._known = self._combined(self._inside, self._whole)
         elif len(changed):
-            touched = self.group_of[changed]
-            groups = np.unique(touched[touched >= 0])
             # A row without a group looks at the last place, which is kept free.
             mine = np.zeros(self.groups + 1, bool)
-            mine[groups] = True
+            mine[self.group_of[changed]] = True
+            mine[OUT] = False
+            groups = np.flatnonzero(mine)
             rows = np.flatnonzero(mine[self.group_of])
             self._known[groups] = self._whole(rows, np.searchsorted(groups, self.group_of[rows]))
         return self._known.copy()
@@ -174,7 +174,7 @@ class Measuring:
             return how(rows, self.group_of)
         present, local = self._present, self._local
         if rows is not self._inside:
-            present, local = np.unique(self.group_of[rows], return_inverse=True)
+            present, local = _distinct(self.group_of[rows])
         if len(rows):
             out[present] = how(rows, local.astype(np.int64))
         return out
@@ -248,6 +248,12 @@ class Measuring:
 def _counting(kinds: Sequence[PointKind]) -> tuple[Mask, Mask]:
     """Of kinds, [n], which are counters, and which tell amounts."""
     return np.array([kind == "counter" for kind in kinds], bool), np.array([kind == "delta" for kind in kinds], bool)
+
+
+def _distinct(groups: I64) -> tuple[I64, I64]:
+    """Groups, [n], each once, ascending, and the place of each among those."""
+    there = np.bincount(groups) > 0
+    return np.flatnonzero(there), (np.cumsum(there) - 1)[groups]
 
 
 def _in_parts(groups: I64) -> Iterator[I64]:

@@ -58,7 +58,9 @@ class Groups:
         self.each = list(each)
         self.numbers: dict[str, int] = {}
         self.all: list[Group] = []
-        self._of_host: dict[int, int | list[int]] = {}
+        self._of_host: dict[int, list[int]] = {}
+        self._looked_at = 0
+        """How many groups it was made of."""
         self.left_out = 0
         self._rows = np.empty(0, np.int32)
         """Of each how many series it has, as far as any has."""
@@ -93,36 +95,36 @@ class Groups:
             return None
         named = "host" in self.each
         attributes = {name: value for name, value in values.items() if name != "host"}
-        return self._made(Group(key, host if named else None, host_name if named else "", attributes))
+        return self._numbers_of([Group(key, host if named else None, host_name if named else "", attributes)])[0]
 
     def _numbers_of(self, groups: Iterable[Group]) -> list[int]:
-        numbers = self.numbers
-        return [number if (number := numbers.get(group.key)) is not None else self._made(group) for group in groups]
-
-    def _made(self, group: Group) -> int:
-        number = self.numbers[group.key] = len(self.all)
-        self.all.append(group)
-        if group.host is not None:
-            # Most hosts have one.
-            held = self._of_host.setdefault(group.host, number)
-            if isinstance(held, list):
-                held.append(number)
-            elif held != number:
-                self._of_host[group.host] = [held, number]
-        return number
+        numbers, held = self.numbers, self.all
+        found = []
+        for group in groups:
+            number = numbers.setdefault(group[0], len(held))
+            if number == len(held):
+                held.append(group)
+            found.append(number)
+        return found
 
     def of_host(self, host: int) -> list[int]:
         """The groups that are a host's own."""
-        held = self._of_host.get(host, [])
-        return held if isinstance(held, list) else [held]
+        # Few rules are ever asked.
+        for number in range(self._looked_at, len(self.all)):
+            group = self.all[number]
+            if group.host is not None:
+                self._of_host.setdefault(group.host, []).append(number)
+        self._looked_at = len(self.all)
+        return self._of_host.get(host, [])
 
     # --- how many series they have
 
     def count(self, groups: I64) -> None:
         """Each of these, [n], has one more series, as often as it is among them."""
         self._make_room()
-        numbers, more = np.unique(groups, return_counts=True)
-        self._rows[numbers] += more.astype(np.int32)
+        first = int(groups.min())
+        more = np.bincount(groups - first)
+        self._rows[first : first + len(more)] += more.astype(np.int32)
 
     def recount(self, before: int | None, after: int | None) -> None:
         """A series went from one group to another, where it was in any and is in any."""

@@ -135,23 +135,25 @@ class SeriesFeed:
     def _groups_for(self, numbers: I64) -> I64:
         """The groups of series, of each as `_group_for`."""
         if not self._of_hosts:
-            traits = self._catalogue.series.trait_numbers(numbers)
-            if self._are_kin and len(np.unique(traits)) * ALIKE <= len(numbers):
-                return self._groups_of_kin(numbers, traits)
+            kin = list(apart(self._catalogue.series.trait_numbers(numbers))) if self._are_kin else []
+            if 0 < len(kin) * ALIKE <= len(numbers):
+                return self._groups_of_kin(numbers, [places for _, places in kin])
             return np.array([self._group_of(number) for number in numbers.tolist()], np.int64)
         hosts = self._catalogue.series.hosts_of(numbers)
         each = np.unique(hosts)
         return self._groups_of_hosts(each)[each.searchsorted(hosts)]
 
-    def _groups_of_kin(self, numbers: I64, traits: I64) -> I64:
-        """`_group_of` each of some series, of which many have the same attributes."""
+    def _groups_of_kin(self, numbers: I64, kin_at: Iterable[I64]) -> I64:
+        """`_group_of` each of some series, of which many have the same attributes: `kin_at` are the places of those."""
         roster = self._catalogue.series
         hosts = roster.hosts_of(numbers)
-        here = self._here(np.unique(hosts))
-        there = np.flatnonzero(np.isin(hosts, np.fromiter(here, np.int64, len(here))))
+        each = np.unique(hosts)
+        here = self._here(each)
+        are_here = np.isin(each, np.fromiter(here, np.int64, len(here)))[each.searchsorted(hosts)]
+        whole = len(here) == len(each)
         found = np.full(len(numbers), OUT)
-        for _, mine in apart(traits[there]):
-            places = there[mine]
+        for kin_places in kin_at:
+            places = kin_places if whole else kin_places[are_here[kin_places]]
             some = filter(None, (roster.get(int(numbers[place])) for place in places))
             kin = self._kin_of(one) if (one := next(some, None)) is not None else None
             if kin is not None:

@@ -31,6 +31,8 @@ class Series(NamedTuple):
     kind: PointKind
 
 
+GAUGE, DELTA, PART = 1, 2, 4
+"""What of its kind is kept of each trait."""
 NO_TRAIT: Trait = ((), "", "gauge")
 """Of what is not there any more."""
 
@@ -60,6 +62,8 @@ class Roster:
         self._names: list[Names] = []
         self._name_of = np.empty(0, np.int32)
         """Of each trait which of the names its attributes have."""
+        self._kind_of = np.empty(0, np.int8)
+        """Of each trait what of its kind holds."""
         self._alike: dict[Names, int] = {}
         self._most_names = MOST_NAMES
         self.renumbered = 0
@@ -129,14 +133,8 @@ class Roster:
 
     def all_kinds(self, numbers: I64) -> Kinds:
         """What kind each is of, of many at once."""
-        places, which = np.unique(self._trait[numbers], return_inverse=True)
-        traits = [self._traits[place] or NO_TRAIT for place in places.tolist()]
-        kinds = Kinds(
-            np.array([kind == "gauge" for _, _, kind in traits], bool),
-            np.array([kind == "delta" for _, _, kind in traits], bool),
-            np.array([part != "" for _, part, _ in traits], bool),
-        )
-        return kinds.rows(which)
+        found = self._kind_of[self._trait[numbers]]
+        return Kinds(found & GAUGE != 0, found & DELTA != 0, found & PART != 0)
 
     def parts_of(self, numbers: I64 | Sequence[int]) -> list[str]:
         return [trait[1] for trait in self._traits_of(numbers)]
@@ -163,7 +161,7 @@ class Roster:
             number = len(self._traits)
             self._traits.append(made)
         self._numbers[made] = number
-        self._note_names(number, made[0])
+        self._note(number, made)
         self._made.append((number, made))
         return number
 
@@ -179,7 +177,7 @@ class Roster:
             self._free.append(free)
         self._traits.append(made)
         self._numbers[made] = number
-        self._note_names(number, made[0])
+        self._note(number, made)
 
     def name_numbers(self, traits: I64) -> I64:
         """Which names of attributes there are together in each of these traits: numbers that `names` knows."""
@@ -188,13 +186,16 @@ class Roster:
     def names(self, number: int) -> Names:
         return self._names[number]
 
-    def _note_names(self, trait: int, attributes: Attributes) -> None:
+    def _note(self, trait: int, made: Trait) -> None:
+        attributes, part, kind = made
         if trait >= len(self._name_of):
             more = np.zeros(trait + trait // 4 + 64 - len(self._name_of), np.int32)
             self._name_of = np.concatenate([self._name_of, more])
+            self._kind_of = np.concatenate([self._kind_of, more.astype(np.int8)])
         if len(self._names) > self._most_names:
             self._renumber()
         self._name_of[trait] = self._number_of(attributes)
+        self._kind_of[trait] = (kind == "gauge") * GAUGE | (kind == "delta") * DELTA | (part != "") * PART
 
     def _renumber(self) -> None:
         """Names that no trait has any more go, and the others have other numbers."""
