@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import re
 import time
 
 import httpx
 import pytest
+from starlette.routing import Match
 
 from balise.api.access import NewEnrolmentKey, NewToken, NewUser
 from balise.api.events import EventQuery, HistogramQuery, PatternQuery
@@ -14,6 +16,8 @@ from balise.api.hosts import HostChange
 from balise.api.metrics import MetricQuery
 from balise.api.rules import Rehearse, RuleBody, RuleDocument
 from balise.client import Balise, Refused, Unreachable
+from balise.server.app import CALLS, PREFIX
+from balise.server.calls import Calls
 from running import Service, free_port, until
 from sending import gauge_request, log_request, post, send_gauge
 
@@ -27,6 +31,20 @@ def test_status_is_open_and_says_more_to_those_who_may_see(service: Service, adm
         assert nobody.status().figures is None
     figures = admin.status().figures
     assert figures is not None and figures.storage.free > 0
+
+
+def test_each_call_is_found_as_if_all_were_tried_one_after_the_other() -> None:
+    calls = Calls(PREFIX, CALLS)
+    paths = {PREFIX + re.sub(r"\{[^}]*\}", filled, call.path) for call in CALLS for filled in ("7", "list", "a%2Fb")}
+    for path in {*paths, PREFIX, f"{PREFIX}/", f"{PREFIX}//hosts", f"{PREFIX}/nothing", "/hosts", "/api/v2/hosts"}:
+        for method in ("GET", "POST", "PUT", "PATCH", "DELETE", "HEAD"):
+            scope = {"type": "http", "method": method, "path": path, "headers": []}
+            tried = [call.matches({**scope, "root_path": PREFIX}) for call in CALLS] if path.startswith(PREFIX) else []
+            whole = [told for match, told in tried if match == Match.FULL]
+            partly = [told for match, told in tried if match == Match.PARTIAL]
+            expected = next(iter([*whole, *partly]), {})
+            found = calls.matches({**scope, "root_path": ""})
+            assert found == (Match.FULL if whole else Match.PARTIAL if partly else Match.NONE, expected)
 
 
 def test_a_service_that_is_away_is_unreachable() -> None:

@@ -202,6 +202,39 @@ def test_of_more_than_can_be_named_all_are_read(console: Parts, now: float, monk
     assert [[one.name for one in found.items] for found in named] == [["c", "a", "b"], ["a", "b"]]
 
 
+def test_those_that_were_down_longest_come_first_of_however_many(console: Parts, now: float) -> None:
+    """As if all had been read: some were down before, at the edge, or only while the console was away itself."""
+    chance = random.Random(3)
+    names = [f"ramp-{number:02d}" for number in range(40)]
+    for name in names:
+        console.directory.ensure(name)
+        moments = sorted(now - HOUR * chance.randrange(1, 60) for _ in range(chance.randrange(4)))
+        told(console, name, *((at, chance.choice(["ok", "warning", "ok", "silent", "paused"])) for at in moments))
+    away = [(now - 70 * HOUR, now - 30 * HOUR), (now - 20 * HOUR, now)]
+    rows = [tables.ConsoleRun(began_at=began, alive_at=alive) for began, alive in away]
+    console.state.write(lambda s: s.add_all(rows))
+    seen = set()
+    for _ in range(40):
+        end = now - HOUR * chance.randrange(40)
+        start, limit = end - HOUR * chance.randrange(1, 40), chance.randrange(1, 44)
+        found = console.availability.all_of("host", None, start, end, limit)
+        every = [
+            name
+            for name, _, _ in sorted(downs(console, [*names, "a", "b"], start, end), key=lambda d: (-d[1], -d[2], d[0]))
+        ]
+        assert [one.name for one in found.items] == every[:limit]
+        assert found.left_out == max(0, 42 - limit)
+        assert found.down == sum(seconds > 0 for _, seconds, _ in downs(console, [*names, "a", "b"], start, end))
+        seen.add(found.down)
+    assert len(seen) > 4
+
+
+def downs(console: Parts, names: list[str], start: float, end: float) -> list[tuple[str, float, int]]:
+    """Of each host how long it was down, and how often."""
+    whole = {name: of(console, "host", name, start, end) for name in names}
+    return [(name, found.down_seconds, found.outage_count) for name, found in whole.items()]
+
+
 def test_a_filter_chooses_hosts_and_nothing_else(console: Parts, now: float) -> None:
     assert [one.name for one in console.availability.all_of("host", 'host eq "b"', now - HOUR, now).items] == ["b"]
     with pytest.raises(Refused, match="leave it out"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 from typing import Any
 
-from fastapi import APIRouter, FastAPI, Request
+from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from fastapi.routing import APIRoute
@@ -23,6 +23,7 @@ from balise.server.callers import part_of
 from balise.server.callouts import channel_routes as channels
 from balise.server.callouts import person_routes as persons
 from balise.server.callouts import routes as callouts
+from balise.server.calls import Calls
 from balise.server.dashboards import routes as dashboards
 from balise.server.data import routes as data
 from balise.server.enrol import list_routes as lists
@@ -132,10 +133,7 @@ def build_api(parts: Parts | None) -> FastAPI:
     app.state.parts = {type(part): part for part in vars(parts).values()} if parts is not None else {}
     if parts is not None:
         app.state.parts[NamedFilters] = parts.filters
-    api = APIRouter(prefix=PREFIX)
-    for subject in SUBJECTS:
-        api.include_router(subject.router)
-    app.include_router(api)
+    app.router.routes.append(Calls(PREFIX, CALLS))
     # A redirect would go to whatever place the request names as its host.
     app.router.redirect_slashes = False
     app.openapi = lambda: describe(app, CALLS, PREFIX)  # type: ignore[method-assign]

@@ -6,10 +6,11 @@ from collections.abc import Iterator, Sequence
 from threading import Lock
 from typing import Any, Literal
 
-from fastapi import FastAPI
+from fastapi import APIRouter, FastAPI
 from fastapi.dependencies.models import Dependant
 from fastapi.openapi.utils import get_openapi
 from fastapi.routing import APIRoute
+from starlette.routing import BaseRoute
 
 from balise.api.problems import Problem
 from balise.server import callers
@@ -60,7 +61,7 @@ def describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str,
 
 def _describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str, Any]:
     if app.openapi_schema is None:
-        made = get_openapi(title=app.title, version=app.version, routes=app.routes)
+        made = get_openapi(title=app.title, version=app.version, routes=_below(prefix, routes))
         parts = made.setdefault("components", {})
         parts["securitySchemes"] = SCHEMES
         parts["schemas"]["Problem"] = Problem.model_json_schema(ref_template="#/components/schemas/{model}")
@@ -72,6 +73,13 @@ def _describe(app: FastAPI, routes: Sequence[APIRoute], prefix: str) -> dict[str
                 _complete(made["paths"][prefix + route.path_format][method.lower()], route, method)
         app.openapi_schema = made
     return app.openapi_schema
+
+
+def _below(prefix: str, routes: Sequence[APIRoute]) -> list[BaseRoute]:
+    found, held = APIRouter(), APIRouter()
+    held.routes.extend(routes)
+    found.include_router(held, prefix=prefix)
+    return found.routes
 
 
 def _complete(operation: dict[str, Any], route: APIRoute, method: str) -> None:

@@ -14,6 +14,7 @@ from starlette.concurrency import run_in_threadpool
 
 from balise.server.errors import Refused
 from balise.server.keeping.memory import Memory
+from balise.server.packing import as_json, worked_out
 from balise.server.people.access import Principal
 
 T = TypeVar("T")
@@ -51,13 +52,13 @@ class OneTurn:
 
     async def answered(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """`asked`, and put into JSON there too."""
-        return _as_json(await self.asked(who, lambda: _packed(work)))
+        return as_json(await self.asked(who, lambda: worked_out(work)))
 
     async def answered_at_length(self, who: Principal, work: Callable[[], BaseModel]) -> Response:
         """As `answered`, for what reads long stretches of many series: of these one person's are worked on one after
         the other, and none of their other questions waits for them."""
         self._turnstile.memory.check_question()
-        return _as_json(await self._in_turn(self._turnstile.long, who, lambda: _packed(work)))
+        return as_json(await self._in_turn(self._turnstile.long, who, lambda: worked_out(work)))
 
     async def tried(self, who: Principal, work: Callable[[], T]) -> T:
         """What waits for another system, which may hang: a few at once, so that nothing else waits for it."""
@@ -70,19 +71,6 @@ class OneTurn:
             if waits and (await self._has_left() or await self._has_left()):
                 raise Refused(503, "Whoever asked has left.")
             return await run_in_threadpool(work)
-
-
-async def packed(work: Callable[[], BaseModel]) -> Response:
-    """What is worked out, put into JSON beside the loop."""
-    return _as_json(await run_in_threadpool(_packed, work))
-
-
-def _packed(work: Callable[[], BaseModel]) -> str:
-    return work().model_dump_json(by_alias=True)
-
-
-def _as_json(content: str) -> Response:
-    return Response(content, media_type="application/json")
 
 
 class Turns:

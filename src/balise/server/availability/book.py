@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from datetime import tzinfo
+from itertools import islice
 from typing import Any
 
 from sqlalchemy import delete, func, select
@@ -84,8 +85,11 @@ class AvailabilityBook:
         if node is not None and kind not in ("host", "service"):
             raise bad_field("where", f"a filter chooses hosts; it says nothing of a {kind}: leave it out")
         chosen = {known.name for known in self._directory.matching(node)} if node is not None else None
-        names = sorted(chosen) if chosen is not None and kind == "host" else None
-        histories = self._histories.all_of(kind, names, start, end)
+        if kind == "host":
+            every = sorted(chosen if chosen is not None else (known.name for known in self._directory.all()))
+            histories = self._histories.hosts(self._first_of(every, start, end, limit), start, end)
+        else:
+            histories = self._histories.all_of(kind, start, end)
         if chosen is not None and kind == "service":
             histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
         targets = self._targets(kind)
@@ -97,7 +101,15 @@ class AvailabilityBook:
             for name, _, _ in found[:limit]
         ]
         down = sum(seconds > 0 for _, seconds, _ in found)
-        return AvailabilityList(items=items, left_out=max(0, len(found) - limit), down=down)
+        total = len(every) if kind == "host" else len(found)
+        return AvailabilityList(items=items, left_out=max(0, total - limit), down=down)
+
+    def _first_of(self, names: Sequence[str], start: float, end: float, limit: int) -> list[str]:
+        """Those of some hosts, by name, among which the `limit` are that were down longest: most never were, and of
+        them it is known without looking what they were."""
+        away = self._histories.hosts_away(start, end)
+        others = islice((name for name in names if name not in away), limit)
+        return [*(name for name in names if name in away), *others]
 
     # --- outages and their incidents
 

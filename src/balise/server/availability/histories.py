@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import ColumnElement, and_, func, or_, select, true
-from sqlalchemy.orm import InstrumentedAttribute, Session
+from sqlalchemy import ColumnElement, and_, exists, func, not_, or_, select, true
+from sqlalchemy.orm import InstrumentedAttribute, Session, aliased
 
 from balise.api.applications import ApplicationBody, ApplicationPart
 from balise.api.availability import Presence
@@ -84,6 +84,17 @@ class Histories:
         self._state.read(read)
         gaps = self._runs.gaps(start, end)
         return {name: with_gaps(changes, gaps) for name, changes in found.items()} if gaps else found
+
+    def hosts_away(self, start: float, end: float) -> set[str]:
+        """The names of the hosts that may have been down within a span: of all others `hosts` says that they were
+        not."""
+        later = aliased(StateChange)
+        ended = exists().where(later.host == StateChange.host, later.at > StateChange.at, later.at <= start)
+        reached = and_(StateChange.at < end, or_(StateChange.at > start, not_(ended)))
+        silent = StateChange.state.in_([state for state, presence in _OF_HOST.items() if presence == "down"])
+        query = select(StateChange.host).where(silent, reached).distinct()
+        found = self._state.read(lambda session: list(session.scalars(query)))
+        return {known.name for host in found if (known := self._directory.get(host)) is not None}
 
     def services(self, names: Iterable[str], start: float, end: float) -> dict[str, list[Change]]:
         """Of each service, called HOST/SERVICE."""
@@ -186,21 +197,17 @@ class Histories:
             raise Refused(404, f"There is no {kind} {name!r}.{hint}")
         return found[name]
 
-    def all_of(self, kind: str, names: Sequence[str] | None, start: float, end: float) -> dict[str, list[Change]]:
-        """The histories of all of a kind, or of some."""
-        if kind == "host":
-            return self.hosts(names if names is not None else [k.name for k in self._directory.all()], start, end)
+    def all_of(self, kind: str, start: float, end: float) -> dict[str, list[Change]]:
+        """The histories of all of a kind other than hosts."""
         if kind == "service":
             rows = self._state.read(lambda s: list(s.scalars(select(Service))))
             every = [
                 f"{self._directory.name(row.host)}/{row.name}" for row in rows if self._directory.is_here(row.host)
             ]
-            return self.services(names if names is not None else every, start, end)
+            return self.services(every, start, end)
         if kind == "probe":
-            return {name: self.probe(name, start, end) for name in names or sorted(self._probes.known)}
-        drawings = self._applications.drawings()
-        chosen = [(name, body) for name, body in drawings if names is None or name in names]
-        return {name: self.application(body, start, end) for name, body in chosen}
+            return {name: self.probe(name, start, end) for name in sorted(self._probes.known)}
+        return {name: self.application(body, start, end) for name, body in self._applications.drawings()}
 
 
 def _reaching_into(

@@ -15,7 +15,7 @@ from balise.server.asking import span_of
 from balise.server.callers import Administrator, Operator, Viewer, part
 from balise.server.filters.book import FilterBook
 from balise.server.hosts.book import HostBook
-from balise.server.turns import packed
+from balise.server.packing import packed
 
 router = APIRouter(tags=["hosts"])
 FiltersHere = Annotated[FilterBook, part(FilterBook)]
@@ -47,9 +47,9 @@ def change_hosts(hosts: HostsHere, filters: FiltersHere, who: Operator, body: Ho
     return HostsChanged(changed=hosts.change_many(filters.put_in(body), who.name))
 
 
-@router.get("/hosts/{name}")
-def read_host(hosts: HostsHere, _who: Viewer, name: str) -> Host:
-    return hosts.get(name)
+@router.get("/hosts/{name}", response_model=Host)
+async def read_host(hosts: HostsHere, _who: Viewer, name: str) -> Response:
+    return await packed(lambda: hosts.get(name))
 
 
 @router.patch("/hosts/{name}")

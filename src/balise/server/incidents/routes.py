@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Query
+from fastapi import Response as HttpResponse
 
 from balise.api.callouts import WhoAsked, WouldBeTold
 from balise.api.channels import Preview, Previewed
@@ -35,6 +36,7 @@ from balise.server.incidents.responses import ResponseBook
 from balise.server.incidents.search import IncidentSearch
 from balise.server.incidents.telling import Messages
 from balise.server.incidents.who import Who
+from balise.server.packing import packed
 
 router = APIRouter(tags=["incidents"])
 FiltersHere = Annotated[FilterBook, part(FilterBook)]
@@ -46,8 +48,8 @@ ResponsesHere = Annotated[ResponseBook, part(ResponseBook)]
 WhoHere = Annotated[Who, part(Who)]
 
 
-@router.get("/incidents")
-def list_incidents(
+@router.get("/incidents", response_model=Page[Incident])
+async def list_incidents(
     search: SearchHere,
     filters: FiltersHere,
     _who: Viewer,
@@ -56,9 +58,9 @@ def list_incidents(
     state: Annotated[str | None, Query(pattern="^(open|closed)$")] = None,
     limit: Annotated[int, Query(ge=1, le=200)] = 100,
     cursor: Annotated[str | None, Query(pattern=r"^\d{1,18}$")] = None,
-) -> Page[Incident]:
+) -> HttpResponse:
     """The newest first, of those that are open the worst; each with its worst alerts."""
-    return search.page(where=filters.text(where, filter), state=state, limit=limit, cursor=cursor)
+    return await packed(lambda: search.page(where=filters.text(where, filter), state=state, limit=limit, cursor=cursor))
 
 
 @router.post("/incidents/together")
@@ -67,9 +69,9 @@ def act_together(acts: ActsHere, who: Operator, body: Together) -> Page[Together
     return Page[TogetherDone](items=acts.together(body, who.name))
 
 
-@router.get("/incidents/{number}")
-def read_incident(search: SearchHere, _who: Viewer, number: Number) -> IncidentDetail:
-    return search.get(number)
+@router.get("/incidents/{number}", response_model=IncidentDetail)
+async def read_incident(search: SearchHere, _who: Viewer, number: Number) -> HttpResponse:
+    return await packed(lambda: search.get(number))
 
 
 @router.post("/incidents/{number}/acknowledge")

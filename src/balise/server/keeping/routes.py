@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 
 from balise.api.keeping import Keeping, RetentionAnswer, RetentionBody
 from balise.api.status import Status
@@ -12,15 +12,17 @@ from balise.server.callers import Administrator, Viewer, Whoever, part
 from balise.server.filters.book import FilterBook
 from balise.server.keeping.figures import OwnFigures
 from balise.server.keeping.retention import RetentionBook
+from balise.server.packing import packed
 
 router = APIRouter(tags=["status"])
 RetentionHere = Annotated[RetentionBook, part(RetentionBook)]
 
 
-@router.get("/status")
-def read_status(figures: Annotated[OwnFigures, part(OwnFigures)], principal: Whoever) -> Status:
+@router.get("/status", response_model=Status)
+async def read_status(figures: Annotated[OwnFigures, part(OwnFigures)], principal: Whoever) -> Response:
     """Whether the service is ready; with a token, its own figures too."""
-    return figures.status(whole=principal is not None and principal.may("viewer"))
+    whole = principal is not None and principal.may("viewer")
+    return await packed(lambda: figures.status(whole=whole))
 
 
 @router.get("/settings/keeping")

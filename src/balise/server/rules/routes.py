@@ -31,6 +31,7 @@ from balise.core.rule_text import rule_text
 from balise.server.asking import span_of
 from balise.server.callers import Number, Operator, Turn, Viewer, part
 from balise.server.filters.book import FilterBook
+from balise.server.packing import packed
 from balise.server.rules.book import RuleBook
 from balise.server.rules.foresight import Foresight
 from balise.server.rules.texts import read_text
@@ -43,15 +44,16 @@ TuningHere = Annotated[Tuning, part(Tuning)]
 ForesightHere = Annotated[Foresight, part(Foresight)]
 
 
-@router.get("/rules", tags=["rules"])
-def list_rules(
+@router.get("/rules", tags=["rules"], response_model=Page[Rule])
+async def list_rules(
     rules: RulesHere,
     _who: Viewer,
     from_: Annotated[Instant, Query(alias="from")] = "-7d",
     to: Instant = "now",
-) -> Page[Rule]:
+) -> Response:
     """All rules, with how often each opened in the span, for how long, and how often nobody took it."""
-    return Page[Rule](items=rules.all(*span_of(from_, to, time.time())))
+    start, end = span_of(from_, to, time.time())
+    return await packed(lambda: Page[Rule](items=rules.all(start, end)))
 
 
 @router.post("/rules/rehearse", tags=["rules"], response_model=Rehearsal)
