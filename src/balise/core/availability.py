@@ -6,8 +6,12 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
+import numpy as np
+from numpy.typing import NDArray
+
 from balise.api.availability import Presence, TargetPer
 
+F64 = NDArray[np.float64]
 Change = tuple[float, Presence]
 """From when on, unix seconds, something is so."""
 
@@ -124,6 +128,22 @@ def with_gaps(changes: Sequence[Change], gaps: Iterable[tuple[float, float]]) ->
         if after is not None:
             found.append((end, after))
         found.sort(key=lambda change: change[0])
+    return found
+
+
+def within(gaps: Iterable[tuple[float, float]], moments: F64) -> F64:
+    """Of moments, unix seconds, how much of some stretches, [from, to), lies before each, seconds."""
+    edges: list[float] = []
+    for start, end in sorted(gaps):
+        if edges and start <= edges[-1]:
+            edges[-1] = max(edges[-1], end)
+        elif end > start:
+            edges += [start, end]
+    if not edges:
+        return np.zeros_like(moments)
+    lasted = np.diff(edges)
+    lasted[1::2] = 0.0
+    found: F64 = np.interp(moments, edges, np.concatenate([[0.0], np.cumsum(lasted)]))
     return found
 
 

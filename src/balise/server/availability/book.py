@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import tzinfo
 from itertools import islice
 from typing import Any
@@ -23,7 +23,7 @@ from balise.api.availability import (
 from balise.api.spans import rfc3339
 from balise.core.availability import Away, Summed, down_within, left_of, period_of, summed
 from balise.server.asking import read_filter
-from balise.server.availability.histories import Histories
+from balise.server.availability.histories import A_MOMENT, Histories
 from balise.server.errors import Refused, bad_field, unknown
 from balise.server.hosts.directory import Directory
 from balise.server.people.access import audit
@@ -85,31 +85,27 @@ class AvailabilityBook:
         if node is not None and kind not in ("host", "service"):
             raise bad_field("where", f"a filter chooses hosts; it says nothing of a {kind}: leave it out")
         chosen = {known.name for known in self._directory.matching(node)} if node is not None else None
+        now = self._clock()
+        total = down = None
         if kind == "host":
             every = sorted(chosen if chosen is not None else (known.name for known in self._directory.all()))
-            histories = self._histories.hosts(self._first_of(every, start, end, limit), start, end)
+            away = self._histories.hosts_down(start, min(end, now))
+            down, total = sum(name in away for name in every), len(every)
+            histories = self._histories.hosts(_first_of(every, away, limit), start, end)
         else:
             histories = self._histories.all_of(kind, start, end)
         if chosen is not None and kind == "service":
             histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
         targets = self._targets(kind)
-        now = self._clock()
         found = [(name, *down_within(changes, start, end, now)) for name, changes in histories.items()]
         found.sort(key=lambda one: (-one[1], -one[2], one[0]))
         items = [
             _one(name, summed(histories[name], start, end, now), targets.get(name), end - start)
             for name, _, _ in found[:limit]
         ]
-        down = sum(seconds > 0 for _, seconds, _ in found)
-        total = len(every) if kind == "host" else len(found)
+        if total is None or down is None:
+            total, down = len(found), sum(seconds > 0 for _, seconds, _ in found)
         return AvailabilityList(items=items, left_out=max(0, total - limit), down=down)
-
-    def _first_of(self, names: Sequence[str], start: float, end: float, limit: int) -> list[str]:
-        """Those of some hosts, by name, among which the `limit` are that were down longest: most never were, and of
-        them it is known without looking what they were."""
-        away = self._histories.hosts_away(start, end)
-        others = islice((name for name in names if name not in away), limit)
-        return [*(name for name in names if name in away), *others]
 
     # --- outages and their incidents
 
@@ -188,6 +184,15 @@ class AvailabilityBook:
             audit(session, who, "availability.target-gone", f"{kind} {name}")
 
         self._state.write(write)
+
+
+def _first_of(names: Sequence[str], down: Mapping[str, float], limit: int) -> list[str]:
+    """Those of some hosts, by name, among which the `limit` are that were down longest, `down` being about how long
+    each was: what exactly they were has to be looked at only of those."""
+    longest = sorted((name for name in names if name in down), key=lambda name: -down[name])
+    least = down[longest[limit - 1]] - A_MOMENT if len(longest) >= limit else 0.0
+    never = (name for name in names if name not in down)
+    return [*(name for name in longest if down[name] >= least), *islice(never, max(0, limit - len(longest)))]
 
 
 def _one(name: str, found: Summed, target: tables.Target | None, length: float) -> AvailabilityOfOne:

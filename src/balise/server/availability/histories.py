@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import ColumnElement, and_, exists, func, not_, or_, select, true
+from sqlalchemy import ColumnElement, and_, func, or_, select, true, tuple_
 from sqlalchemy.orm import InstrumentedAttribute, Session, aliased
 
 from balise.api.applications import ApplicationBody, ApplicationPart
@@ -17,7 +17,7 @@ from balise.api.availability import Presence
 from balise.api.hosts import State
 from balise.api.spans import seconds
 from balise.core.applications import rolled
-from balise.core.availability import Change, with_gaps
+from balise.core.availability import Change, with_gaps, within
 from balise.core.health import worst
 from balise.core.moments import seconds_of
 from balise.core.series.steps import steps_between
@@ -35,6 +35,8 @@ from balise.store.state.tables import Service, ServiceStep, StateChange
 
 F64 = NDArray[np.float64]
 MOST_CHANGES = 20_000
+A_MOMENT = 0.001
+"""Seconds below which a sum is nothing but rounding."""
 PROBE_STEPS = 2000
 _OF_HOST: Mapping[str, Presence] = {"silent": "down", "paused": "maintenance"}
 _OF_SERVICE: Mapping[str, Presence] = {"silent": "unknown", "paused": "maintenance"}
@@ -85,16 +87,26 @@ class Histories:
         gaps = self._runs.gaps(start, end)
         return {name: with_gaps(changes, gaps) for name, changes in found.items()} if gaps else found
 
-    def hosts_away(self, start: float, end: float) -> set[str]:
-        """The names of the hosts that may have been down within a span: of all others `hosts` says that they were
-        not."""
+    def hosts_down(self, start: float, end: float) -> dict[str, float]:
+        """For how many seconds of a span each host was down, as `hosts` says of it, but for a rounding; those that
+        never were are left out."""
         later = aliased(StateChange)
-        ended = exists().where(later.host == StateChange.host, later.at > StateChange.at, later.at <= start)
-        reached = and_(StateChange.at < end, or_(StateChange.at > start, not_(ended)))
+        comes_after = tuple_(later.at, later.id) > tuple_(StateChange.at, StateChange.id)
+        after = select(later.at).where(later.host == StateChange.host, later.at <= end, comes_after)
+        until = func.coalesce(after.order_by(later.at, later.id).limit(1).scalar_subquery(), end)
         silent = StateChange.state.in_([state for state, presence in _OF_HOST.items() if presence == "down"])
-        query = select(StateChange.host).where(silent, reached).distinct()
-        found = self._state.read(lambda session: list(session.scalars(query)))
-        return {known.name for host in found if (known := self._directory.get(host)) is not None}
+        stretches = select(StateChange.host, StateChange.at, until.label("until")).where(silent, StateChange.at < end)
+        # Looked up once for each, not once more where it is asked for.
+        every = stretches.cte().prefix_with("MATERIALIZED")
+        query = select(every.c.host, every.c.at, every.c.until).where(every.c.until > start)
+        rows = self._state.read(lambda session: rows_together(session, query))
+        hosts, since, ended = np.array(rows, np.float64).reshape(-1, 3).T
+        since = np.maximum(since, start)
+        # Where nobody was there to see, it is not known.
+        unseen = within(self._runs.gaps(start, end), np.array([since, ended]))
+        each = np.bincount(hosts.astype(np.int64), ended - since - (unseen[1] - unseen[0]))
+        down = np.flatnonzero(each > A_MOMENT).tolist()
+        return {known.name: float(each[host]) for host in down if (known := self._directory.get(host)) is not None}
 
     def services(self, names: Iterable[str], start: float, end: float) -> dict[str, list[Change]]:
         """Of each service, called HOST/SERVICE."""
