@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 import time
 from datetime import UTC
 from pathlib import Path
@@ -11,6 +12,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from balise.api.hosts import HostChange
 from balise.api.limits import Limits
 from balise.api.rules import Rehearse, RuleBody, RuleDocument, Suggest
 from balise.api.tuning import Tune
@@ -281,7 +283,6 @@ def test_two_of_three_is_a_rule_about_alerts(console: Parts) -> None:
     now = time.time()
     console.rules.put("slow", rule({"metric": "t"}, {"above": 1}), "test")
     keep(console, "two", rule({"alerts": 'rule eq "slow"', "each": ["label.site"]}, {"above": 1}))
-    from balise.api.hosts import HostChange
 
     for host in ("a", "b", "c"):
         put(console, host, "t", [(now, 0.0)])
@@ -327,6 +328,44 @@ def test_an_alert_that_flaps_is_told_once_and_stays_open_until_it_is_calm(consol
         put(console, "a", "m", [(last + i, 0.0)])
         console.watch.tick(last + i)
     assert not console.alerts.open and told[-1] == "recovered"
+
+
+def test_what_happens_to_hosts_is_followed_as_if_rules_were_taken_up_anew(console: Parts) -> None:
+    now, chance = time.time(), random.Random(4)
+    limit, tide = {"above": 1}, {"metric": "tide"}
+    asked = {
+        "plain": rule(tide, limit),
+        "berths": rule({**tide, "each": ["host", "berth"]}, limit),
+        "sites": rule({**tide, "each": ["label.site"]}, limit),
+        "north": rule(tide, limit, hosts='label.site eq "north"'),
+        "where": rule({**tide, "where": 'label.site eq "north" and berth eq "a"'}, limit),
+    }
+    for name, body in asked.items():
+        console.rules.put(name, body, "test")
+    seen = set()
+    for turn in range(80):
+        here = [known.name for known in console.directory.all()]
+        if turn % 4 == 0 or not here:
+            for berth in ("a", "b"):
+                put(console, f"pier-{turn}", "tide", [(now + turn, 5.0)], berth=berth)
+        elif turn % 9 == 5 and len(here) > 3:
+            console.hosts.retire(chance.choice(here), "test")
+        else:
+            site = chance.choice(["north", "south"])
+            console.hosts.change(chance.choice(here), HostChange(labels={"site": site}), "test")
+        console.watch.tick(now + turn)
+        for name, body in asked.items():
+            anew = console.watch._made(name, body)
+            anew.find_series()
+            assert looked_at(console.watch.rules[name]) == looked_at(anew), (turn, name)
+            seen.add((name, len(looked_at(anew))))
+    assert all(len({count for held, count in seen if held == name}) > 1 for name in asked)
+
+
+def looked_at(watched: Watched) -> dict[str, int]:
+    """The groups of a rule that have series, and how many."""
+    rows = {group.key: watched.groups.rows_of(number) for number, group in enumerate(watched.groups.all)}
+    return {key: count for key, count in rows.items() if count}
 
 
 def test_every_version_is_kept_and_taken_back(console: Parts) -> None:
@@ -478,7 +517,6 @@ def test_what_a_rehearsal_says_is_what_the_rule_did(console: Parts) -> None:
 
 def test_what_matches_nothing_is_pointed_out(console: Parts) -> None:
     now = time.time()
-    from balise.api.hosts import HostChange
 
     put(console, "gate-n1", "tide.level", [(now, 1.0)], quay="3")
     console.hosts.change("gate-n1", HostChange(labels={"site": "southquay"}), "test")

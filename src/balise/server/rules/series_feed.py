@@ -62,6 +62,10 @@ class SeriesFeed:
         others |= filters.attributes_of(self._where) if self._where is not None else set()
         self._are_kin = "host" in groups.each and not any(n == "host" or filters.is_of_host(n) for n in others)
         """Whether series of the same attributes are in groups that are alike but for their hosts."""
+        self.asks_of_hosts = (
+            hosts is not None or self._where is not None or any(filters.is_of_host(name) for name in groups.each)
+        )
+        """Whether labels and groups of hosts tell which series it has, or in which group they are."""
         self.over = over
         self.measuring = Measuring(value.take, over)
         self._seen = 0

@@ -109,6 +109,8 @@ class Watch:
         self._arrivals: deque[Batch] = deque(maxlen=MOST_ARRIVALS)
         self.rules: dict[str, Watched] = {}
         self._version = -1
+        self._here: dict[int, str] = {}
+        """The hosts that were here at that version of the directory, with their names."""
         self.last_tick = 0.0
         self.dropped = 0
         self._refill = False
@@ -147,6 +149,7 @@ class Watch:
             kept = self._holds.read()
             self._absent = self._absences()
             self._version = self._directory.version
+            self._here = {known.id: known.name for known in self._directory.all()}
             self.rules, self._in_turn = {}, None
             bodies = [(row.name, RuleBody.model_validate(row.body)) for row in rows]
             made = [self._made(name, body) for name, body in bodies if body.enabled]
@@ -339,9 +342,11 @@ class Watch:
         if version == self._version:
             return
         changed = self._directory.changed_since(self._version)
+        moved = self._moved_of(changed)
         added: dict[Watched, list[int]] = {}
         for rule in self.rules.values():
-            found = self._guarded(rule, lambda rule=rule: self._follow(rule, changed))  # type: ignore[misc]
+            mine = changed if rule.asks_of_hosts else moved
+            found = self._guarded(rule, lambda rule=rule, mine=mine: self._follow(rule, mine)) if mine else None  # type: ignore[misc]
             if found:
                 added[rule] = found
         self._version = version
@@ -350,6 +355,15 @@ class Watch:
         self._stale.update(names)
         self._fill_together(added, now)
         self._stale.difference_update(names - set(self.problems))
+
+    def _moved_of(self, changed: set[int]) -> set[int]:
+        """Those of some hosts that have come or left, or have another name than before."""
+        now = self._directory.names_here(changed)
+        moved = {host for host in changed if now.get(host) != self._here.get(host)}
+        for host in moved - now.keys():
+            del self._here[host]
+        self._here.update(now)
+        return moved
 
     def _follow(self, rule: Watched, changed: set[int]) -> list[int]:
         """The series that a rule has taken up."""

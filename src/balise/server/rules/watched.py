@@ -172,6 +172,11 @@ class Watched:
         return EXPECTED if self.kind == "missing_for" else self.over
 
     @property
+    def asks_of_hosts(self) -> bool:
+        """Whether it is another rule for a host with other labels or in other groups, or may have other limits."""
+        return self._is_planned(self.name) or any(feed.asks_of_hosts for feed in self.feeds.values())
+
+    @property
     def is_outdated(self) -> bool:
         """Whether its metric turned out to be another than was thought: of a unit in which it counts down, or none."""
         kind = self.machine.kind(WARNING) or self.machine.kind(CRITICAL)
