@@ -131,7 +131,7 @@ def with_gaps(changes: Sequence[Change], gaps: Iterable[tuple[float, float]]) ->
     return found
 
 
-def within(gaps: Iterable[tuple[float, float]], moments: F64) -> F64:
+def lasted_before(gaps: Iterable[tuple[float, float]], moments: F64) -> F64:
     """Of moments, unix seconds, how much of some stretches, [from, to), lies before each, seconds."""
     edges: list[float] = []
     for start, end in sorted(gaps):

@@ -86,25 +86,24 @@ class AvailabilityBook:
             raise bad_field("where", f"a filter chooses hosts; it says nothing of a {kind}: leave it out")
         chosen = {known.name for known in self._directory.matching(node)} if node is not None else None
         now = self._clock()
-        total = down = None
         if kind == "host":
             every = sorted(chosen if chosen is not None else (known.name for known in self._directory.all()))
             away = self._histories.hosts_down(start, min(end, now))
-            down, total = sum(name in away for name in every), len(every)
             histories = self._histories.hosts(_first_of(every, away, limit), start, end)
+            total, down = len(every), sum(name in away for name in every)
         else:
             histories = self._histories.all_of(kind, start, end)
-        if chosen is not None and kind == "service":
-            histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
-        targets = self._targets(kind)
+            if chosen is not None:
+                histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
+            total = len(histories)
+            down = sum(down_within(changes, start, end, now)[0] > 0 for changes in histories.values())
         found = [(name, *down_within(changes, start, end, now)) for name, changes in histories.items()]
         found.sort(key=lambda one: (-one[1], -one[2], one[0]))
+        targets = self._targets(kind)
         items = [
             _one(name, summed(histories[name], start, end, now), targets.get(name), end - start)
             for name, _, _ in found[:limit]
         ]
-        if total is None or down is None:
-            total, down = len(found), sum(seconds > 0 for _, seconds, _ in found)
         return AvailabilityList(items=items, left_out=max(0, total - limit), down=down)
 
     # --- outages and their incidents

@@ -17,7 +17,7 @@ from balise.api.availability import Presence
 from balise.api.hosts import State
 from balise.api.spans import seconds
 from balise.core.applications import rolled
-from balise.core.availability import Change, with_gaps, within
+from balise.core.availability import Change, lasted_before, with_gaps
 from balise.core.health import worst
 from balise.core.moments import seconds_of
 from balise.core.series.steps import steps_between
@@ -103,7 +103,7 @@ class Histories:
         hosts, since, ended = np.array(rows, np.float64).reshape(-1, 3).T
         since = np.maximum(since, start)
         # Where nobody was there to see, it is not known.
-        unseen = within(self._runs.gaps(start, end), np.array([since, ended]))
+        unseen = lasted_before(self._runs.gaps(start, end), np.array([since, ended]))
         each = np.bincount(hosts.astype(np.int64), ended - since - (unseen[1] - unseen[0]))
         down = np.flatnonzero(each > A_MOMENT).tolist()
         return {known.name: float(each[host]) for host in down if (known := self._directory.get(host)) is not None}
