@@ -20,6 +20,7 @@ from balise.core.series.combine import combine
 from balise.core.series.forms import few_groups, groups_of
 from balise.core.series.growth import Before, add_growth, increases
 from balise.core.series.percentiles import bucket_percentiles, point_percentiles
+from balise.core.series.portions import distinct
 from balise.core.series.shapes import digest_of
 from balise.core.series.steps import Steps, steps_between
 from balise.core.series.summary import Flat, coarser, summarise, summarise_flat
@@ -504,3 +505,10 @@ def test_coarser_steps_keep_what_happened() -> None:
     fine = summarise(times, np.arange(12.0)[None, :], Steps(T0, 300 * NS, 12))
     hour = coarser(fine, 12)
     assert (hour.low[0, 0], hour.high[0, 0], hour.total[0, 0], hour.count[0, 0], hour.last[0, 0]) == (0, 11, 66, 12, 11)
+
+
+@given(st.lists(st.integers(0, 40) | st.integers(0, 3000), max_size=60))
+def test_which_groups_there_are_is_told_as_by_sorting(groups: list[int]) -> None:
+    present, places = distinct(np.array(groups, np.int64))
+    told = sorted(set(groups))
+    assert (present.tolist(), places.tolist()) == (told, [told.index(group) for group in groups])

@@ -23,6 +23,7 @@ from balise.server.errors import Refused
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.rules import watch
+from balise.server.rules.came import Came
 from balise.server.rules.learner import Learner
 from balise.server.rules.texts import read_text
 from balise.server.rules.watched import Watched
@@ -786,3 +787,19 @@ def test_a_rule_is_read_from_its_text_with_the_place_of_each_slip(console: Parts
     assert [(slip.line, slip.field) for slip in broken.problems] == [(5, "measure.where")]
     assert text.splitlines()[4].startswith("  where:")
     assert [slip.line for slip in read_text("about: x\nmeasure: &a [*a]\n", console.rules).problems] == [2]
+
+
+def test_points_that_came_in_any_order_are_found_by_metric_series_and_time() -> None:
+    chance = random.Random(9)
+    for many in (0, 1, 50, 400):
+        # Of each series which metric it is of; some points come late, some twice, the one with what it said first.
+        of = [chance.randrange(4) for _ in range(9)]
+        points = [(series, float(turn - chance.choice([0, 0, 0, 7]))) for turn in range(many) for series in range(9)]
+        told = [(of[series], series, at, float(place)) for place, (series, at) in enumerate(points)]
+        columns = np.array(told, np.float64).reshape(-1, 4).T
+        came = Came.in_any_order(columns[0].astype(np.int64), columns[1].astype(np.int64), *columns[2:])
+        expected = sorted(told)
+        assert list(zip(came.metrics, came.series, came.times, came.values, strict=True)) == expected
+        for wanted in ([2], [1, 3], []):
+            mine = sorted((series, at, value) for metric, series, at, value in told if metric in wanted)
+            assert list(zip(*came.of(wanted), strict=True)) == mine

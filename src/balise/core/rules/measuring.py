@@ -17,6 +17,7 @@ from balise.core.rules.windows import Windows, kinds_of
 from balise.core.series.combine import combine, combine_growth, combine_rates
 from balise.core.series.growth import told_growth
 from balise.core.series.percentiles import QUANTILES, bucket_of, bucket_percentiles, percentiles_by, with_lower_bounds
+from balise.core.series.portions import distinct
 from balise.core.series.wire import PointKind
 
 F64 = NDArray[np.float64]
@@ -110,7 +111,7 @@ class Measuring:
         self._present = groups = self.group_of[self._inside]
         self._local = np.arange(len(groups))
         if len(groups) and np.bincount(groups).max() > 1:
-            self._present, self._local = _distinct(groups)
+            self._present, self._local = distinct(groups)
 
     def _take_parts(self) -> None:
         """The metric is a histogram: counts and buckets grow, whatever is taken of them."""
@@ -174,9 +175,9 @@ class Measuring:
             return how(rows, self.group_of)
         present, local = self._present, self._local
         if rows is not self._inside:
-            present, local = _distinct(self.group_of[rows])
+            present, local = distinct(self.group_of[rows])
         if len(rows):
-            out[present] = how(rows, local.astype(np.int64))
+            out[present] = how(rows, local)
         return out
 
     def _whole(self, rows: I64, groups: I64) -> F64:
@@ -248,12 +249,6 @@ class Measuring:
 def _counting(kinds: Sequence[PointKind]) -> tuple[Mask, Mask]:
     """Of kinds, [n], which are counters, and which tell amounts."""
     return np.array([kind == "counter" for kind in kinds], bool), np.array([kind == "delta" for kind in kinds], bool)
-
-
-def _distinct(groups: I64) -> tuple[I64, I64]:
-    """Groups, [n], each once, ascending, and the place of each among those."""
-    there = np.bincount(groups) > 0
-    return np.flatnonzero(there), (np.cumsum(there) - 1)[groups]
 
 
 def _in_parts(groups: I64) -> Iterator[I64]:

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from balise.api.metrics import Take
+from balise.core.series.portions import distinct
 from balise.core.series.summary import Summary
 
 F64 = NDArray[np.float64]
@@ -104,8 +105,8 @@ def _numbered(groups: I64) -> tuple[I64 | slice, I64]:
     """The groups there are, in order, and of each series which of those is its own."""
     if _each_its_own(groups):
         return slice(0, len(groups)), groups
-    present, local = np.unique(groups, return_inverse=True)
-    return present, local.astype(np.int64)
+    present, local = distinct(groups)
+    return (slice(0, len(present)) if local is groups else present), local
 
 
 def combine(summary: Summary, delta: NDArray[np.bool_], groups: I64, take: Take) -> F64:

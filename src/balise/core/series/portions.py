@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 I64 = NDArray[np.int64]
+FEW = 8
+"""Where fewer than one in so many numbers up to the largest is there, they are sorted instead of counted."""
 
 
 def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
@@ -19,6 +21,16 @@ def in_weight(rows: I64, weights: I64, most: int) -> Iterator[I64]:
         high = max(low + 1, int(np.searchsorted(reached, before + most, side="right")))
         yield rows[low:high]
         low = high
+
+
+def distinct(groups: I64) -> tuple[I64, I64]:
+    """Numbers from 0 up, [n], each once, ascending, and the place of each of the n among those."""
+    if len(groups) * FEW < int(groups.max(initial=-1)):
+        present, places = np.unique(groups, return_inverse=True)
+        return present, places.astype(np.int64)
+    there = np.bincount(groups) > 0
+    present = np.flatnonzero(there)
+    return present, groups if len(present) == len(there) else (np.cumsum(there) - 1)[groups]
 
 
 def apart(values: I64) -> Iterator[tuple[int, I64]]:

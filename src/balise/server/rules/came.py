@@ -21,6 +21,17 @@ class Came:
     times: F64
     values: F64
 
+    @classmethod
+    def in_any_order(cls, metrics: I64, series: I64, times: F64, values: F64) -> Came:
+        """Those that stand in any order; of one series and moment they stay in theirs."""
+        whose = metrics << 32 | series
+        order = np.argsort(whose, kind="stable")
+        own, at = whose[order], times[order]
+        if bool(((own[1:] == own[:-1]) & (at[1:] < at[:-1])).any()):
+            # Most senders send what is earlier first, and there is nothing to be sorted by time.
+            order = np.lexsort((times, whose))
+        return cls(metrics[order], series[order], times[order], values[order])
+
     def of(self, metrics: Sequence[int]) -> tuple[I64, F64, F64]:
         """Series, times and values of some metrics, ascending."""
         if len(metrics) == 1:

@@ -559,8 +559,7 @@ class Watch:
         )
         # In order once for all rules: each then finds those of its metrics, in order.
         metrics = self._store.catalogue.series.metrics_of(series)
-        order = np.lexsort((times, series, metrics))
-        came = Came(metrics[order], series[order], times[order] / NS, values[order])
+        came = Came.in_any_order(metrics, series, times / NS, values)
         for rule in self.rules.values():
             own = series, times, _ = came.of(rule.metrics)
             if not len(series):
