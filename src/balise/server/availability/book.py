@@ -90,15 +90,16 @@ class AvailabilityBook:
             every = sorted(chosen if chosen is not None else (known.name for known in self._directory.all()))
             away = self._histories.hosts_down(start, min(end, now))
             histories = self._histories.hosts(_first_of(every, away, limit), start, end)
-            total, down = len(every), sum(name in away for name in every)
         else:
             histories = self._histories.all_of(kind, start, end)
             if chosen is not None:
                 histories = {name: h for name, h in histories.items() if name.partition("/")[0] in chosen}
-            total = len(histories)
-            down = sum(down_within(changes, start, end, now)[0] > 0 for changes in histories.values())
         found = [(name, *down_within(changes, start, end, now)) for name, changes in histories.items()]
         found.sort(key=lambda one: (-one[1], -one[2], one[0]))
+        if kind == "host":
+            total, down = len(every), sum(name in away for name in every)
+        else:
+            total, down = len(found), sum(seconds > 0 for _, seconds, _ in found)
         targets = self._targets(kind)
         items = [
             _one(name, summed(histories[name], start, end, now), targets.get(name), end - start)

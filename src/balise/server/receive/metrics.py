@@ -106,8 +106,7 @@ class MetricIntake:
             sent = body
             body = await self._heavy.work(principal, sent, lambda: metrics_from_json(sent), as_json=True)
         sender = _sender_of(principal)
-        groups = few_groups(body) if len(body) <= QUICK else None
-        found = self._known_first(principal, sender, body, groups or ())
+        groups, found = self._known_first(principal, sender, body)
         if groups is None or len(found) < len(groups):
             self.shape_misses += 1
             if principal.host is None:
@@ -137,8 +136,7 @@ class MetricIntake:
         nothing is taken. Raises as `take` does."""
         self._room.on_disk()
         self._admission.check_kind(principal, "metrics")
-        groups = few_groups(body) if len(body) <= QUICK else None
-        found = self._known_first(principal, _sender_of(principal), body, groups or ())
+        groups, found = self._known_first(principal, _sender_of(principal), body)
         if groups is None or len(found) < len(groups) or any(one.known.skipped for one in found):
             return None
         layout, points = self._points_of(found)
@@ -155,15 +153,19 @@ class MetricIntake:
         if not durable.cancelled() and durable.exception() is None:
             self._hearing.note_alive(batch)
 
-    def _known_first(self, principal: Principal, sender: Sender, body: bytes, groups: Iterable[Group]) -> list[Found]:
-        """What is known of groups of a body, up to the first that has to be learnt."""
+    def _known_first(
+        self, principal: Principal, sender: Sender, body: bytes
+    ) -> tuple[Sequence[Group] | None, list[Found]]:
+        """The groups of a body, and what is known of them up to the first that has to be learnt; None and nothing of
+        a body that takes longer to look at."""
+        groups = few_groups(body) if len(body) <= QUICK else None
         found: list[Found] = []
-        for group in groups:
+        for group in groups or ():
             one = self._known(principal, sender, body, group)
             if one is None:
                 break
             found.append(one)
-        return found
+        return groups, found
 
     def _known(self, principal: Principal, sender: Sender, body: bytes, group: Group) -> Found | None:
         rest = body[group.start : group.end]
