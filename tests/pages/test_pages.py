@@ -133,6 +133,38 @@ def test_from_the_board_to_the_cause(demo: Demo, page: Page) -> None:
     expect(beneath).to_contain_text("still waiting for ShareLock")
 
 
+SLOW_TRAIL = """(() => {
+  const plain = window.fetch;
+  window.fetch = async (...asked) => {
+    const url = asked[0] instanceof Request ? asked[0].url : String(asked[0]);
+    if (url.endsWith("/trail")) await new Promise((go) => setTimeout(go, 700));
+    return plain(...asked);
+  };
+  window.stoodAt = [];
+  const look = () => {
+    const section = document.querySelector('[aria-label="Its alerts"]');
+    if (section) window.stoodAt.push(Math.round(section.getBoundingClientRect().top + window.scrollY));
+    requestAnimationFrame(look);
+  };
+  look();
+})()"""
+"""Trails come 0.7 s later, and where the alerts of an incident stand is noted in each frame."""
+
+
+def test_what_stands_under_a_trail_does_not_move_when_that_comes(demo: Demo, page: Page) -> None:
+    page.goto(demo.url + "/incidents")
+    page.get_by_role("link").filter(has_text="Database sessions wait").first.click()
+    page.wait_for_url("**/incidents/*")
+    page.add_init_script(SLOW_TRAIL)
+    page.reload()
+    expect(page.get_by_role("region", name="Trail")).to_be_visible()
+    expect(page.get_by_role("region", name="Its alerts")).to_be_visible()
+    page.wait_for_timeout(1_500)
+    stood = page.evaluate("window.stoodAt")
+    assert len(stood) > 10
+    assert len(set(stood)) == 1
+
+
 def test_an_alert_is_parted_from_its_incident_and_joined_again(demo: Demo, page: Page) -> None:
     page.goto(demo.url + "/incidents")
     page.get_by_role("link").filter(has_text="Database sessions wait").first.click()

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { usePrefetchQuery, useQuery } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Link, useParams } from "react-router";
 import { around, paragraphs } from "../alerts/Alert";
@@ -15,7 +15,9 @@ import { Failure, Waiting } from "../ui/Note";
 import { Signal } from "../ui/Signal";
 import { called, standing, stateOf } from "./states";
 import { TrailOf } from "./TrailOf";
+import { trailQuery } from "./trailQuery";
 import { useAct } from "./useAct";
+import { useTrail } from "./useTrail";
 import { Verbs } from "./Verbs";
 
 const MOST_LANES = 6;
@@ -25,6 +27,7 @@ const COLUMNS_TO_PART = "grid-cols-[22px_22px_minmax(0,1fr)_auto]";
 export function Component() {
   const { id = "" } = useParams();
   const number = Number(id);
+  usePrefetchQuery(trailQuery(number));
   const incident = useQuery({
     queryKey: ["incident", number],
     queryFn: () => got(api.GET("/api/v1/incidents/{number}", { params: { path: { number } } })),
@@ -38,6 +41,7 @@ export function Component() {
 
 function IncidentPage({ incident }: { incident: IncidentDetail }) {
   const { now } = useSpan();
+  const { trail, settled } = useTrail(incident);
   const opened = unix(incident.opened_at);
   const ended = incident.recovered_at ?? incident.closed_at;
   const span = around(opened, ended ? unix(ended) : undefined, now);
@@ -85,40 +89,47 @@ function IncidentPage({ incident }: { incident: IncidentDetail }) {
         )}
         <Verbs incident={incident} />
       </header>
-      <TrailOf incident={incident} now={now} />
-      <div className="grid gap-x-8 gap-y-6 md:grid-cols-[minmax(0,4fr)_minmax(0,7fr)]">
-        <Log lines={incident.timeline} now={now} />
-        <div className="min-w-0">
-          <Departed incident={incident} span={span} />
-          <div className="mt-4 grid gap-6 md:grid-cols-2">
-            {incident.advice.length > 0 && (
-              <section aria-label="What to do">
-                <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What to do</h2>
-                {incident.advice.map((text) => (
-                  <p key={text} className="mb-2 max-w-prose whitespace-pre-line">
-                    {paragraphs(text)}
-                  </p>
-                ))}
-              </section>
-            )}
-            <section aria-label="What helped last time">
-              <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What helped last time</h2>
-              {incident.before.length === 0 && <p className="text-ink-2">The same has not been dealt with before.</p>}
-              {incident.before.map((one) => (
-                <p key={one.id} className="mb-2">
-                  <Link className="link" to={`/incidents/${one.id}`}>
-                    Incident {one.id}
-                  </Link>
-                  , {moment(unix(one.closed_at), now)}:{" "}
-                  {one.note || <span className="text-ink-2">nothing was written down</span>}
+      <TrailOf trail={trail} incident={incident.id} now={now} />
+      {settled && <Below incident={incident} span={span} now={now} />}
+    </>
+  );
+}
+
+/** What stands under the trail. */
+function Below({ incident, span, now }: { incident: IncidentDetail; span: Span; now: number }) {
+  return (
+    <div className="grid gap-x-8 gap-y-6 md:grid-cols-[minmax(0,4fr)_minmax(0,7fr)]">
+      <Log lines={incident.timeline} now={now} />
+      <div className="min-w-0">
+        <Departed incident={incident} span={span} />
+        <div className="mt-4 grid gap-6 md:grid-cols-2">
+          {incident.advice.length > 0 && (
+            <section aria-label="What to do">
+              <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What to do</h2>
+              {incident.advice.map((text) => (
+                <p key={text} className="mb-2 max-w-prose whitespace-pre-line">
+                  {paragraphs(text)}
                 </p>
               ))}
             </section>
-          </div>
-          <Alerts incident={incident} now={now} />
+          )}
+          <section aria-label="What helped last time">
+            <h2 className="mb-1 font-dense font-semibold text-ink-2 text-sm">What helped last time</h2>
+            {incident.before.length === 0 && <p className="text-ink-2">The same has not been dealt with before.</p>}
+            {incident.before.map((one) => (
+              <p key={one.id} className="mb-2">
+                <Link className="link" to={`/incidents/${one.id}`}>
+                  Incident {one.id}
+                </Link>
+                , {moment(unix(one.closed_at), now)}:{" "}
+                {one.note || <span className="text-ink-2">nothing was written down</span>}
+              </p>
+            ))}
+          </section>
         </div>
+        <Alerts incident={incident} now={now} />
       </div>
-    </>
+    </div>
   );
 }
 

@@ -1,27 +1,32 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { type IncidentDetail, Refused } from "../api/client";
+import { Refused } from "../api/client";
 import { counted } from "../lib/format";
 import { SURE, spanOf, sureness, type Trail } from "../lib/trail";
 import { Failure, Waiting } from "../ui/Note";
 import { Stairs } from "./Stairs";
 import { Suspects } from "./Suspects";
-import { trailQuery } from "./trailQuery";
+import type { useTrail } from "./useTrail";
+
+interface Props {
+  trail: ReturnType<typeof useTrail>["trail"];
+  incident: number;
+  now: number;
+}
 
 /** The trail of an incident: its likely cause in one sentence, the lanes as they departed, and the suspects. */
-export function TrailOf({ incident, now }: { incident: IncidentDetail; now: number }) {
-  const trail = useQuery({
-    ...trailQuery(incident.id),
-    // The first may have been a little old: it is made anew when it is asked for.
-    refetchInterval: ({ state }) => incident.state === "open" && (state.dataUpdateCount < 2 ? 10_000 : 60_000),
-    placeholderData: keepPreviousData,
-  });
+export function TrailOf({ trail, incident, now }: Props) {
   if (trail.isError && !trail.data) {
     // Practice, and what is about a channel, has no trail: nothing is missing there.
     if (trail.error instanceof Refused && trail.error.status === 409) return null;
     return <Failure error={trail.error} again={() => void trail.refetch()} />;
   }
-  if (!trail.data) return <Waiting what="the trail" lines={6} />;
-  return <Shown trail={trail.data} incident={incident.id} now={now} />;
+  if (!trail.data) {
+    return (
+      <div className="min-h-96">
+        <Waiting what="the trail" lines={6} />
+      </div>
+    );
+  }
+  return <Shown trail={trail.data} incident={incident} now={now} />;
 }
 
 function Shown({ trail, incident, now }: { trail: Trail; incident: number; now: number }) {
