@@ -6,10 +6,14 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from balise.core.series.steps import Steps
+from balise.core.series.summary import FIELDS, Flat, summarise_flat
 from balise.store.series.head import Batch, Head
 from balise.store.series.layouts import Layouts
 from balise.store.series.recent import Asked, Recent, in_order, together
 
+SENDERS = [(1, 2, 3), (6, 5), (4,), (7, 8, 9)]
+"""None of which has a series of another."""
 MOMENTS = st.integers(0, 12)
 BODIES = st.lists(
     st.tuples(
@@ -61,3 +65,42 @@ def test_points_are_those_that_came(
         rows, at, _ = in_order(points)
         pairs = list(zip(ids[rows].tolist(), at.tolist(), strict=True))
         assert pairs == sorted({(series, at) for series, at, _ in found})
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(SENDERS), st.integers(0, 3), st.floats(allow_infinity=False, width=32)), max_size=60
+    ),
+    st.sets(st.integers(1, 10), min_size=1),
+    st.tuples(st.integers(0, 10), st.integers(1, 30), st.integers(1, 4)),
+)
+def test_what_was_measured_together_is_summed_up_as_point_by_point(
+    bodies: list[tuple[tuple[int, ...], int, float]], wanted: set[int], steps: tuple[int, int, int]
+) -> None:
+    """To the last bit; wherever each body came later than the one before it and has all its values."""
+    head, layouts, ids, asked = Head(), Layouts(), np.array(sorted(wanted)), Steps(*steps)
+    clock = dict.fromkeys(SENDERS, 0)
+    plain = True
+    for turn, (series, later, value) in enumerate(bodies):
+        clock[series] += later
+        values = np.array([value + one / 3 for one in series])
+        head.append(turn, Batch(layouts.of(np.array(series)), np.array([clock[series]]), values), now=turn)
+        plain = plain and later > 0 and not np.isnan(value)
+    recent = Recent(Asked(ids).seen(head), len(ids))
+    found = recent.summed(asked, FIELDS)
+    if plain and any(wanted & set(series) for series, *_ in bodies):
+        assert found is not None
+    if found is not None:
+        points = in_order(together(recent.points(asked.start, asked.end)))
+        one_by_one = summarise_flat(Flat.told(*points), len(ids), asked)
+        for name in FIELDS:
+            np.testing.assert_array_equal(getattr(found, name), getattr(one_by_one, name))
+
+
+def test_series_that_stand_in_two_stripes_are_put_in_order_first() -> None:
+    head, layouts = Head(), Layouts()
+    for turn, series in enumerate([(1, 2), (2, 3), (1, 2)]):
+        head.append(turn, Batch(layouts.of(np.array(series)), np.array([turn]), np.ones(2)), now=turn)
+    for ids, alone in (([1, 2, 3], False), ([1, 3], True)):
+        recent = Recent(Asked(np.array(ids)).seen(head), len(ids))
+        assert (recent.summed(Steps(0, 1, 3), FIELDS) is not None) is alone

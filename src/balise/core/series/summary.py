@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -164,6 +165,45 @@ def summarise_flat(points: Flat, series: int, steps: Steps, fields: Collection[s
     if "last" in fields:
         out.last.reshape(-1)[where] = values[ends - 1]
     return out
+
+
+class Stretches(NamedTuple):
+    """Points of series that were measured together, stretch by stretch: of each stretch some rows, of one moment and
+    with a value of each of its series, in order of time.
+
+    `places` int64 [stretches, k] says which series, no series in two, and `sizes` int64 [stretches] how many rows a
+    stretch has; `times` nanoseconds [rows] and `values` float64 [rows, k] are those of all, one after the other.
+    """
+
+    places: I64
+    sizes: I64
+    times: I64
+    values: F64
+
+
+def add_stretches(points: Stretches, steps: Steps, fields: Collection[str], out: Summary) -> bool:
+    """Sums up stretches, all within the steps, into what was empty of their series: as `summarise_flat`, in a third of
+    the time. False, with nothing done, where values are missing or rows are of one moment, which has to be told apart
+    point by point."""
+    places, sizes, times, values = points
+    stretch = np.repeat(np.arange(len(sizes)), sizes)
+    same = stretch[1:] == stretch[:-1]
+    if (same & (times[1:] == times[:-1])).any() or np.isnan(values).any():
+        return False
+    index = steps.index(times)
+    edges = np.flatnonzero(np.concatenate([np.ones(min(1, len(times)), bool), ~same | (index[1:] != index[:-1])]))
+    ends = np.append(edges[1:], len(times))[: len(edges)]
+    where = places[stretch[edges]] * steps.count + index[edges, None]
+    alone = len(edges) == len(times)
+    columns = values if alone else np.ascontiguousarray(values.T)
+    for name, how in (("low", np.minimum), ("high", np.maximum), ("total", np.add)):
+        if name in fields:
+            # Along each series, so that sums are rounded as they always are.
+            getattr(out, name).reshape(-1)[where] = values if alone else how.reduceat(columns, edges, axis=1).T
+    out.count.reshape(-1)[where] = (ends - edges)[:, None]
+    if "last" in fields:
+        out.last.reshape(-1)[where] = values[ends - 1]
+    return True
 
 
 def coarser(summary: Summary, factor: int) -> Summary:

@@ -11,7 +11,7 @@ from balise.core.moments import NS, seconds_of
 from balise.core.series.growth import MAX_GAP, increases, told_growth
 from balise.core.series.portions import in_weight
 from balise.core.series.steps import TIER_SECONDS, Steps, TierName
-from balise.core.series.summary import Summary, coarser, summarise_flat
+from balise.core.series.summary import Summary, coarser
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.reader import Reader
 
@@ -45,8 +45,7 @@ class Blocks:
         """Rows of `series`, steps, and what happened there; `costs` as `costs` gives them."""
         if tier == "raw":
             for rows, at, part in self._raw(steps, costs):
-                flat = self._reader.flat(series[rows], part.start, part.end)
-                yield rows, at, summarise_flat(flat, len(rows), part, fields)
+                yield rows, at, self._reader.summed(series[rows], part, fields)
             return
         factor = steps.width // (TIER_SECONDS[tier] * NS)
         first = self._first(metric, series, steps, tier)

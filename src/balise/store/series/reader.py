@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections import OrderedDict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from hashlib import blake2b
@@ -143,6 +143,16 @@ class Reader:
             rows, taken = spread(lows[places], sizes[places])
             times, values = times[taken], values[taken]
         return Flat.told(rows, times, values)
+
+    def summed(self, series: I64, steps: Steps, fields: Collection[str]) -> Summary:
+        """What happened in each step, of the points themselves: [series, steps]; only `fields` are filled."""
+        ids, places = _each_once(series)
+        seen = self._asked(ids).seen(self._head)
+        if len(ids) == len(places) and not len(self._sealed_since(ids, steps.start)[0]):
+            found = Recent(seen, len(ids)).summed(steps, fields)
+            if found is not None:
+                return found if ids is series else found.rows(places)
+        return summarise_flat(self.flat(series, steps.start, steps.end), len(series), steps, fields)
 
     def _once(self, ids: I64, start: int, end: int) -> Points:
         """All points of series within [start, end), by series and time, each moment once."""

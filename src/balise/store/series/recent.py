@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from functools import cached_property
 from itertools import groupby
 from operator import attrgetter
@@ -11,6 +11,9 @@ from typing import NamedTuple, TypeGuard
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.series.portions import apart
+from balise.core.series.steps import Steps
+from balise.core.series.summary import Stretches, Summary, add_stretches
 from balise.store.series.head import Head, Stripe
 from balise.store.series.layouts import Layout
 from balise.store.series.places import Key
@@ -43,7 +46,7 @@ class Columns(NamedTuple):
 class Standing(NamedTuple):
     """The stripes that have any of some series, by the first of them, and which of their columns that are. `places` are
     those of the series of all columns one after the other, and `widths` how many each stripe has; `plain` says that in
-    no stripe a series stands twice."""
+    no stripe a series stands twice, and `apart` that none stands in two either."""
 
     version: int
     keys: list[Key]
@@ -51,6 +54,7 @@ class Standing(NamedTuple):
     widths: I64
     places: I64
     plain: bool
+    apart: bool
 
 
 class Asked:
@@ -95,13 +99,15 @@ class Asked:
                 found.append((columns, key, layout.plain))
         found.sort(key=lambda one: one[0].first)
         asked = [columns for columns, _, _ in found]
+        places = np.concatenate([np.empty(0, np.int64), *(one.places for one in asked)])
         return Standing(
             version,
             [key for _, key, _ in found],
             asked,
             np.array([len(one.places) for one in asked], np.int64),
-            np.concatenate([np.empty(0, np.int64), *(one.places for one in asked)]),
+            places,
             all(plain for _, _, plain in found),
+            int(np.bincount(places).max(initial=0)) <= 1,
         )
 
     def _columns_of(self, layouts: Sequence[Layout]) -> dict[int, Columns | None]:
@@ -170,6 +176,35 @@ class Recent:
     def _parts(self) -> list[_Part]:
         seen = zip(self._seen.stripes, self._seen.rows, self._seen.standing.columns, strict=True)
         return [_Part(stripe, rows, columns) for stripe, rows, columns in seen if stripe is not None and rows]
+
+    def summed(self, steps: Steps, fields: Collection[str]) -> Summary | None:
+        """All series summed up, with `fields` alone; None where their points have to be put in order first."""
+        stripes, _, standing = self._seen
+        if not (standing.apart and _are_ascending(stripes)):
+            return None
+        out = Summary.room(self._series, steps.count, fields)
+        lows = standing.widths.cumsum() - standing.widths
+        for width, mine in apart(standing.widths):
+            stretches = self._stretches(mine.tolist(), steps)
+            places = standing.places[lows[mine, None] + np.arange(width)]
+            if not add_stretches(Stretches(places, *stretches), steps, fields, out):
+                return None
+        return out
+
+    def _stretches(self, mine: Sequence[int], steps: Steps) -> tuple[I64, I64, F64]:
+        """Of stripes that have as many columns, and are in order of time, how many rows are within the steps, and what
+        those say."""
+        stripes, rows, columns = self._seen.stripes, self._seen.rows, self._seen.standing.columns
+        start, end = steps.start, steps.end
+        times: list[I64] = []
+        values: list[F64] = []
+        for n in mine:
+            stripe = stripes[n]
+            assert stripe is not None
+            low, high = stripe.within(rows[n], start, end)
+            times.append(stripe.times[low:high])
+            values.append(stripe.values[low:high, columns[n].held])
+        return np.array([len(some) for some in times]), np.concatenate(times), np.concatenate(values)
 
     def points(self, start: int, end: int, *, low: int = 0, high: int | None = None) -> list[Points]:
         """The points within [start, end) nanoseconds of the series in the places from `low` until before `high`, piece
