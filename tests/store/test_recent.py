@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from balise.core.series.steps import Steps
@@ -74,6 +74,8 @@ def test_points_are_those_that_came(
     st.sets(st.integers(1, 10), min_size=1),
     st.tuples(st.integers(0, 10), st.integers(1, 30), st.integers(1, 4)),
 )
+@example([((1, 2, 3), 1, 7.0), ((1, 2, 3), 1, np.nan)], {1, 2}, (0, 5, 1))
+@example([((1, 2, 3), 1, 0.1 * turn**3) for turn in range(60)], {1, 2}, (0, 30, 2))
 def test_what_was_measured_together_is_summed_up_as_point_by_point(
     bodies: list[tuple[tuple[int, ...], int, float]], wanted: set[int], steps: tuple[int, int, int]
 ) -> None:
