@@ -195,11 +195,9 @@ def add_stretches(points: Stretches, steps: Steps, fields: Collection[str], out:
     ends = np.append(edges[1:], len(times))[: len(edges)]
     where = places[stretch[edges]] * steps.count + index[edges, None]
     alone = len(edges) == len(times)
-    columns = values if alone else np.ascontiguousarray(values.T)
     for name, how in (("low", np.minimum), ("high", np.maximum), ("total", np.add)):
         if name in fields:
-            # Along each series, so that sums are rounded as they always are.
-            getattr(out, name).reshape(-1)[where] = values if alone else how.reduceat(columns, edges, axis=1).T
+            getattr(out, name).reshape(-1)[where] = values if alone else how.reduceat(values, edges)
     out.count.reshape(-1)[where] = (ends - edges)[:, None]
     if "last" in fields:
         out.last.reshape(-1)[where] = values[ends - 1]
