@@ -17,6 +17,7 @@ from balise.core.moments import NS, nanos
 from balise.server.life import close
 from balise.server.parts import Parts, build
 from balise.server.rules import listening
+from balise.server.rules.learner import SETTLED
 from balise.server.settings import Settings
 from balise.store.events.store import Delivery
 
@@ -94,9 +95,9 @@ class Story:
         self.learn()
 
     def learn(self) -> None:
-        """Two passes: by the second no more groups came."""
-        for _ in range(2):
-            self.console.learner.work(self.now)
+        """Two passes: until the second no more groups came for a while."""
+        for at in (self.now - SETTLED, self.now):
+            self.console.learner.work(at)
 
     def second(self, second: int) -> None:
         self.now = self.start + second

@@ -53,6 +53,8 @@ class Clocks:
         self._lock = threading.Lock()
         self._clocks: dict[int, _Clock] = {}
         self._behind = np.zeros(0)
+        self._are_some_behind = False
+        """Whether the clock of any host ever was."""
 
     def told(self, host: int, behind: float) -> None:
         """A delivery said when it was sent: that was `behind` seconds before it came."""
@@ -76,6 +78,7 @@ class Clocks:
             self._behind = np.concatenate([self._behind, np.zeros(host + 256 - len(self._behind))])
         behind = clock.behind()
         self._behind[host] = max(-MOST, min(MOST, behind)) if abs(behind) >= SMALL else 0.0
+        self._are_some_behind = self._are_some_behind or behind >= SMALL
 
     def behind(self, host: int) -> float:
         """Seconds by which a host's clock is behind ours, 0 when that is within the way through the network."""
@@ -91,9 +94,9 @@ class Clocks:
 
         What the console measures itself of a host with a clock ahead has our time: only the points themselves tell.
         """
-        known = np.maximum(self._behind, 0.0)
-        if not known.any():
+        if not self._are_some_behind:
             return 0.0
+        known = np.maximum(self._behind, 0.0)
         inside = hosts < len(known)
         found: F64 = np.where(inside, known[np.where(inside, hosts, 0)], 0.0)
         return found if found.any() else 0.0

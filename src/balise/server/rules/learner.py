@@ -28,6 +28,8 @@ VARIED: tuple[Take, Take] = ("min", "max")
 LATEST, REST = 60.0, 50.0
 """Seconds after which newly found groups are learnt of, and how many times as long as it took to learn of them all: as
 a fleet comes for the first time there are new ones all the time."""
+SETTLED = 8.0
+"""Seconds without new groups after which a fleet that comes is taken to be there: a beat of the rules may take some."""
 STEPS_A_SLOT = 4
 MANY = 20_000
 """Groups beyond which history is looked at in as few steps as will do."""
@@ -107,8 +109,9 @@ class Learner:
         self._learnt: dict[str, tuple[int, int, float]] = {}
         """By rule: which hour, of how many groups, and when."""
         self._filled: dict[str, tuple[int, float]] = {}
-        self._coming: dict[str, tuple[int, float]] = {}
-        """By rule that was never learnt of: how many groups it had at the last pass, and when it was seen first."""
+        self._coming: dict[str, tuple[int, float, float]] = {}
+        """By rule that was never learnt of: how many groups it had at the last pass, when it was seen first, and when
+        it was seen to have more."""
         self._took: dict[str, float] = {}
         """Seconds of the processor that it took to learn of a rule's groups."""
 
@@ -203,12 +206,13 @@ class Learner:
         self._filled[rule.name] = (groups, now)
 
     def _still_come(self, rule: Watched, now: float) -> bool:
-        """Whether a rule that was never learnt of has more groups than a pass before: a fleet that comes is learnt of
-        when it is there, or after a while."""
+        """Whether a rule that was never learnt of had fewer groups lately: a fleet that comes is learnt of when it is
+        there, or after a while."""
         groups = len(rule.groups)
-        seen, since = self._coming.get(rule.name, (0, now))
-        self._coming[rule.name] = (groups, since)
-        return groups != seen and now - since < LATEST
+        seen, since, grew = self._coming.get(rule.name, (0, now, now))
+        grew = now if groups != seen else grew
+        self._coming[rule.name] = (groups, since, grew)
+        return now - grew < SETTLED and now - since < LATEST
 
     def _rest_of(self, rule: Watched) -> float:
         return max(LATEST, REST * self._took.get(rule.name, 0.0))

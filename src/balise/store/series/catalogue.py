@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, select
 
-from balise.core.series.portions import apart
+from balise.core.series.portions import apart, has_any
 from balise.core.series.wire import Attributes, Kind, PointKind, Trait
 from balise.store.database import insert_into
 from balise.store.series import tables
@@ -411,7 +411,7 @@ class Catalogue:
 
 
 def _ascends(values: I64) -> bool:
-    return bool((values[1:] > values[:-1]).all())
+    return not has_any(values[1:] <= values[:-1])
 
 
 def _interned(made: Trait) -> Trait:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from balise.core.series.portions import has_any
 from balise.store.series.catalogue import Catalogue
 from balise.store.series.head import Batch, Head
 from balise.store.series.layouts import Layout
@@ -104,7 +105,7 @@ class Door:
         series = batch.layout.series
         self._room(batch.layout.largest)
         late = batch.times <= self._newest[series]
-        if batch.layout.plain and not late.any():
+        if batch.layout.plain and not has_any(late):
             self._newest[series] = batch.times
             return Admitted(batch)
         admitted = self._not_repeated(batch, late)
