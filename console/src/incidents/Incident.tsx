@@ -36,7 +36,7 @@ export function Component() {
   });
   if (incident.isError) return <Failure error={incident.error} />;
   if (!incident.data) return <Waiting what="the incident" lines={8} />;
-  return <IncidentPage incident={incident.data} />;
+  return <IncidentPage key={number} incident={incident.data} />;
 }
 
 function IncidentPage({ incident }: { incident: IncidentDetail }) {

@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import type { IncidentDetail } from "../api/client";
 import { trailQuery } from "./trailQuery";
@@ -13,7 +13,6 @@ export function useTrail(incident: IncidentDetail) {
     ...trailQuery(incident.id),
     // The first may have been a little old: it is made anew when it is asked for.
     refetchInterval: ({ state }) => incident.state === "open" && (state.dataUpdateCount < 2 ? 10_000 : 60_000),
-    placeholderData: keepPreviousData,
   });
   const [late, setLate] = useState(false);
   useEffect(() => {
