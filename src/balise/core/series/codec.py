@@ -31,7 +31,9 @@ TOGETHER = 1 << 16
 """Values that are worked through together."""
 _MAX_EXACT = 2.0**52
 _MAX_DENOMINATOR = 1 << 20
-_SCALES = (0, 1, 2, 3, 4, 6)
+_SCALES = np.array([0, 1, 2, 3, 4, 6], np.uint8)
+_POWERS = np.array([float(f"1e{power}") for power in range(256)])
+"""Powers of ten, each as exact as can be."""
 _HEAD = np.dtype(
     [
         ("form", "u1"),
@@ -123,11 +125,26 @@ def _narrow(rows: I64) -> _Integers:
     offset = (rows - low[:, None]).view(np.uint64)
     steps = np.diff(rows, axis=1, prepend=rows[:, :1])
     zigzag = ((steps << 1) ^ (steps >> 63)).view(np.uint64)
-    by_delta = np.log2(1.0 + zigzag).mean(axis=1) < np.log2(1.0 + offset).mean(axis=1) - 0.5
+    by_delta = _log2(zigzag).mean(axis=1) < _log2(offset).mean(axis=1) - 0.5
     kept = np.where(by_delta[:, None], zigzag, offset)
     top = kept.max(axis=1)
     width = np.select([top < 1 << 8, top < 1 << 16, top < 1 << 32], [1, 2, 4], 8).astype(np.uint8)
     return _Integers(kept, by_delta.astype(np.uint8), width, low, rows[:, 0].copy())
+
+
+def _log2(rows: NDArray[np.uint64]) -> F64:
+    """About the binary logarithm of one more than each: a float's own bits tell it to within 0.09."""
+    told: F64 = (1.0 + rows).view(np.int64) / 2.0**52 - 1023.0
+    return told
+
+
+def _common_divisor(rows: I64) -> I64:
+    """The greatest common divisor of each row, at least 1. A few of a row mostly tell already that it is 1."""
+    found: I64 = np.gcd.reduce(rows[:, :: max(1, rows.shape[1] // 8)], axis=1)
+    open_ = np.flatnonzero(found != 1)
+    if len(open_):
+        found[open_] = np.gcd.reduce(rows[open_], axis=1)
+    return np.maximum(found, 1)
 
 
 def _widen(kept: NDArray[np.uint64], mode: U8, base: I64, first: I64, since: int = 0) -> I64:
@@ -159,59 +176,62 @@ def _exact_integers(values: F64) -> tuple[NDArray[np.bool_], U8, I64]:
     scale = np.zeros(rows, np.uint8)
     integers = np.zeros((rows, n), np.int64)
     bits = values.view(np.int64)
-    plain = np.isfinite(values).all(axis=1)
-    for power in _SCALES:
-        left = np.flatnonzero(plain & ~done)
-        if not len(left):
-            break
-        part = values[left]
-        # A few samples settle most rows: only rows that pass them are worked through.
-        probe = part[:, :: max(1, n // 8)]
-        with np.errstate(over="ignore", invalid="ignore"):
-            near = np.rint(probe * 10.0**power)
-            worth = ((near / 10.0**power) == probe).all(axis=1) & (np.abs(near) < _MAX_EXACT).all(axis=1)
-        left = left[worth]
-        if not len(left):
-            continue
-        with np.errstate(over="ignore", invalid="ignore"):
-            near = np.rint(values[left] * 10.0**power)
-            good = (np.abs(near) < _MAX_EXACT).all(axis=1)
-        left, whole = left[good], near[good].astype(np.int64)
+    # A few samples settle most rows: only the scales that those pass are worked through.
+    probe = values[:, :: max(1, n // 8), None]
+    powers = _POWERS[_SCALES]
+    with np.errstate(over="ignore", invalid="ignore"):
+        near = np.rint(probe * powers)
+        worth = ((near / powers == probe) & (np.abs(near) < _MAX_EXACT)).all(axis=1)
+    worth &= np.isfinite(values).all(axis=1)[:, None]
+    left = np.flatnonzero(worth.any(axis=1))
+    while len(left):
+        smallest = worth[left].argmax(axis=1)
+        worth[left, smallest] = False
+        power = powers[smallest][:, None]
+        with np.errstate(over="ignore"):
+            near = np.rint(values[left] * power)
+        good = (np.abs(near) < _MAX_EXACT).all(axis=1)
+        whole = np.where(good[:, None], near, 0.0).astype(np.int64)
         # Through the integer, so that a negative zero does not pass for zero.
-        good = ((whole / 10.0**power).view(np.int64) == bits[left]).all(axis=1)
+        good &= ((whole / power).view(np.int64) == bits[left]).all(axis=1)
         chosen = left[good]
         done[chosen] = True
-        scale[chosen] = power
+        scale[chosen] = _SCALES[smallest[good]]
         integers[chosen] = whole[good]
+        left = left[~good]
+        left = left[worth[left].any(axis=1)]
     return done, scale, integers
 
 
 def _rationals(values: F64) -> tuple[I64, I64, NDArray[np.bool_]]:
     """p and q with p / q == value exactly, by continued fractions; and which values have such a pair."""
     good = np.isfinite(values) & (np.abs(values) < 1e6)
-    x = np.where(good, values, 0.0)
-    whole = np.floor(x)
-    p0, q0 = np.ones_like(x), np.zeros_like(x)
-    p1, q1 = whole, np.ones_like(x)
-    rest = x - whole
-    found = p1 / q1 == x
+    x = np.where(good, values, 0.0).ravel()
+    p, q = np.floor(x), np.ones_like(x)
+    found = p == x
+    # Of those that are not yet found: the last two convergents, and what is left over.
+    left = np.flatnonzero(~found)
+    p1, rest = p[left], x[left] - p[left]
+    p0, q0, q1 = np.ones_like(p1), np.zeros_like(p1), np.ones_like(p1)
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         for _ in range(12):
-            if found.all():
+            if not len(left):
                 break
-            flipped = np.where(found, 1.0, 1.0 / rest)
+            flipped = 1.0 / rest
             a = np.floor(flipped)
-            p2, q2 = a * p1 + p0, a * q1 + q0
-            usable = ~found & (q2 <= _MAX_DENOMINATOR) & (np.abs(p2) < _MAX_EXACT) & np.isfinite(a)
-            if not usable.any():
-                break
-            p0, q0 = np.where(usable, p1, p0), np.where(usable, q1, q0)
-            p1, q1 = np.where(usable, p2, p1), np.where(usable, q2, q1)
-            rest = np.where(usable, flipped - a, rest)
-            found |= usable & (p1 / q1 == x)
-    p, q = p1.astype(np.int64), np.maximum(q1, 1).astype(np.int64)
-    back = (p / q).view(np.int64) == values.view(np.int64)
-    return p, q, found & good & back
+            p0, q0, p1, q1 = p1, q1, a * p1 + p0, a * q1 + q0
+            rest = flipped - a
+            hit = p1 / q1 == x[left]
+            usable = (q1 <= _MAX_DENOMINATOR) & (np.abs(p1) < _MAX_EXACT)
+            there = hit & usable
+            at = left[there]
+            p[at], q[at], found[at] = p1[there], q1[there], True
+            on = usable & ~hit & (rest != 0)
+            left, rest = left[on], rest[on]
+            p0, q0, p1, q1 = p0[on], q0[on], p1[on], q1[on]
+    over, under = (kept.astype(np.int64).reshape(values.shape) for kept in (p, q))
+    back = (over / under).view(np.int64) == values.view(np.int64)
+    return over, under, found.reshape(values.shape) & good & back
 
 
 @dataclass(frozen=True)
@@ -304,8 +324,11 @@ class BlockEncoder:
     @staticmethod
     def _integers(head: NDArray[np.void], rows: NDArray[np.intp], scale: U8, integers: I64) -> _Lane:
         low = integers.min(axis=1)
-        divisor = np.maximum(np.gcd.reduce(integers - low[:, None], axis=1), 1)
-        narrow = _narrow((integers - low[:, None]) // divisor[:, None])
+        above = integers - low[:, None]
+        divisor = _common_divisor(above)
+        coarse = np.flatnonzero(divisor > 1)
+        above[coarse] //= divisor[coarse, None]
+        narrow = _narrow(above)
         head["form"][rows], head["scale"][rows] = INTEGER, scale
         head["mode"][rows], head["width"][rows] = narrow.mode, narrow.width
         head["base"][rows], head["first"][rows], head["divisor"][rows] = low, narrow.first, divisor
@@ -347,7 +370,7 @@ class BlockEncoder:
             head["mode2"][rows], head["width2"][rows] = lower.mode, lower.width
             head["base2"][rows], head["first2"][rows] = lower.base, lower.first
             lanes += [_Lane(RATIONAL, second, rows, part.width, part.kept) for second, part in ((0, upper), (1, lower))]
-        return np.setdiff1d(left, rows)
+        return left[~np.isin(left, rows, assume_unique=True)]
 
 
 _EVERY = slice(None)
@@ -416,8 +439,7 @@ def _decode_integers(block: _Opened, rows: NDArray[np.intp]) -> F64:
     head = block.head[rows]
     small = _decode_narrow(block, INTEGER, rows, 0)
     whole = small * head["divisor"][:, None] + head["base"][:, None]
-    powers: F64 = 10.0 ** head["scale"].astype(np.float64)
-    out: F64 = whole / powers[:, None]
+    out: F64 = whole / _POWERS[head["scale"]][:, None]
     return out
 
 
