@@ -729,7 +729,7 @@ def test_windows_that_could_not_be_filled_are_filled_when_they_can_be(console: P
     now = time.time()
     console.rules.put("late", rule({"metric": "m"}, {"above": 1}), "test")
     watched = console.watch.rules["late"]
-    observe, fails = watched.observe, [True] * 4
+    observe, fails = watched.observe, [True] * 3
 
     def at_last(*points: Any, **how: Any) -> None:
         if fails:

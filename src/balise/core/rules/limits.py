@@ -14,6 +14,7 @@ from balise.core.rules.kinds.kind import Kind
 from balise.core.rules.kinds.making import Setting, kind_of
 from balise.core.rules.look import Look
 from balise.core.rules.room import Room
+from balise.core.series.portions import has_any
 
 F64 = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -72,19 +73,19 @@ class _Side:
         """Takes what is known of some rows; answers whether any of the rows is raised."""
         breached = self.kind.breached(look, rows)
         busy = self.busy[rows]
-        if not (breached.any() or busy.any()):
+        if not (has_any(breached) or has_any(busy)):
             return False
         since, raised = self.since[rows], self.raised[rows]
         begun = ~np.isnan(since)
         fresh, over = breached & ~begun, begun & self.kind.known(look) & ~breached
-        self.moved = self.moved or bool(fresh.any()) or bool(over.any())
+        self.moved = self.moved or has_any(fresh) or has_any(over)
         since[fresh] = now
         since[over] = np.nan
-        if raised.any():
+        if has_any(raised):
             raised &= ~self.kind.cleared(look, rows)
         raised |= breached & (now - since >= self.hold[rows])
         np.logical_or(raised, ~np.isnan(since), out=busy)
-        return bool(raised.any())
+        return has_any(raised)
 
 
 class LimitMachine:
@@ -195,7 +196,8 @@ class LimitMachine:
         changed: list[Transition] = []
         with np.errstate(invalid="ignore"):
             for rows in _blocks(len(whole.values)):
-                changed.extend(self._propose_block(now, whole.part(rows), rows))
+                part = whole if len(whole.values) <= BLOCK else whole.part(rows)
+                changed.extend(self._propose_block(now, part, rows))
         return changed
 
     def _propose_block(self, now: float, look: Look, rows: slice) -> Iterator[Transition]:
@@ -204,7 +206,8 @@ class LimitMachine:
             if side.advance(now, look, rows):
                 after[side.raised[rows]] = severity
         before = self.level[rows]
-        for i in np.flatnonzero(after != before).tolist():
+        other = after != before
+        for i in other.nonzero()[0].tolist() if has_any(other) else ():
             row = rows.start + i
             yield Transition(row, int(before[i]), int(after[i]), _begun(self._sides, row, int(after[i]), now))
 

@@ -17,7 +17,7 @@ from balise.core.rules.windows import Windows, kinds_of
 from balise.core.series.combine import combine, combine_growth, combine_rates
 from balise.core.series.growth import told_growth
 from balise.core.series.percentiles import QUANTILES, bucket_of, bucket_percentiles, percentiles_by, with_lower_bounds
-from balise.core.series.portions import distinct
+from balise.core.series.portions import distinct, has_any
 from balise.core.series.wire import PointKind
 
 F64 = NDArray[np.float64]
@@ -105,11 +105,14 @@ class Measuring:
         self._known = np.concatenate([self._known, np.full(self.groups - len(self._known), np.nan)])
         self._bounds = None
         self._parts = {}
-        self._inside = np.flatnonzero(self.group_of >= 0)
-        same = len(self._inside) == len(self.group_of) == self.groups
-        self._each_alone = same and bool((self.group_of == np.arange(self.groups)).all())
+        every = np.arange(len(self.group_of))
+        self._each_alone = len(every) == self.groups and not has_any(self.group_of != every)
+        if self._each_alone:
+            self._inside = self._present = self._local = every
+            return
+        self._inside = (self.group_of >= 0).nonzero()[0]
         self._present = groups = self.group_of[self._inside]
-        self._local = np.arange(len(groups))
+        self._local = every[: len(groups)]
         if len(groups) and np.bincount(groups).max() > 1:
             self._present, self._local = distinct(groups)
 

@@ -11,6 +11,7 @@ from balise.api.metrics import Take
 from balise.core.moments import seconds_of
 from balise.core.rules.room import Room
 from balise.core.series.growth import MAX_GAP
+from balise.core.series.portions import has_any
 from balise.core.series.summary import FIELDS, Summary
 from balise.core.series.wire import PointKind
 
@@ -55,6 +56,10 @@ _POINTS: dict[str, object] = {
     "_dirty": False,
 }
 _SUMMED: dict[str, object] = {name: np.nan if name in ("low", "high", "last") else 0.0 for name in FIELDS}
+_SUMS = {"growth": {"grown", "seen"}, "change": {"grown"}}
+"""What is kept of a window for a field that is not called as what it is kept in."""
+_UNKNOWN = {name: np.broadcast_to(fill, (np.iinfo(np.int32).max, 1)) for name, fill in _SUMMED.items()}
+"""Sums that nothing is asked of, of any number of series: they take no memory."""
 
 
 class Windows:
@@ -89,7 +94,8 @@ class Windows:
         self.summary = Summary.empty(0, 1)
         self.left_out = 0
         self._room = Room(_NEWEST if self.newest_only else _NEWEST | _POINTS)
-        self._summary_room = Room(_SUMMED)
+        kept = {"count", "last"}.union(*(_SUMS.get(field, {field}) for field in self._fields))
+        self._summary_room = Room({name: fill for name, fill in _SUMMED.items() if name in kept})
 
     def __len__(self) -> int:
         return len(self.last_time)
@@ -98,24 +104,26 @@ class Windows:
         """Adds series, [n]: whether each is a counter, and whether it tells amounts since the point before."""
         n = len(counters)
         vars(self).update(self._room.grow(vars(self), n))
-        self.summary = Summary(**self._summary_room.grow(vars(self.summary), n))
-        first = len(self) - n
+        size = len(self)
+        sums = {name: sums[:size] for name, sums in _UNKNOWN.items()}
+        self.summary = Summary(**sums | self._summary_room.grow(vars(self.summary), n))
+        first = size - n
         self._counter[first:], self.delta[first:] = counters, deltas
 
     # --- taking points
 
     def observe(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
         """Takes points of any order that came at a moment by our clock; a row may occur several times."""
-        good = ~np.isnan(values)
-        if not good.all():
-            rows, times, values = rows[good], times[good], values[good]
+        missing = np.isnan(values)
+        if has_any(missing):
+            rows, times, values = rows[~missing], times[~missing], values[~missing]
         if not len(rows):
             return
-        if not (rows[1:] > rows[:-1]).all():
+        if has_any(rows[1:] <= rows[:-1]):
             order = np.lexsort((times, rows))
             rows, times, values = rows[order], times[order], values[order]
         again = rows[1:] == rows[:-1]
-        if not again.any():
+        if not has_any(again):
             self._observe_once(rows, times, values, came_at)
             return
         first = np.append(True, ~again)
@@ -171,15 +179,16 @@ class Windows:
         return True
 
     def _observe_once(self, rows: I64, times: F64, values: F64, came_at: float) -> None:
-        fresh = times > self.last_time[rows]
-        if not fresh.all():
+        before = self.last_time[rows]
+        fresh = times > before
+        if has_any(~fresh):
             if not self.newest_only:
                 # What is of the newest moment came before.
-                late = times < self.last_time[rows]
+                late = times < before
                 for row, at, value in zip(rows[late], times[late], values[late], strict=True):
                     self._insert(int(row), float(at), float(value))
-            rows, times, values = rows[fresh], times[fresh], values[fresh]
-        self._see_gaps(rows, times - self.last_time[rows])
+            rows, times, values, before = rows[fresh], times[fresh], values[fresh], before[fresh]
+        self._see_gaps(rows, times - before)
         self.last_time[rows] = times
         self.last_value[rows] = values
         self._came_at[rows] = came_at
@@ -189,7 +198,7 @@ class Windows:
     def _see_gaps(self, rows: I64, gap: F64) -> None:
         """The last three gaps of each row, each in the place of the one three before."""
         seen = np.isfinite(gap)
-        if not seen.all():
+        if has_any(~seen):
             rows, gap = rows[seen], gap[seen]
         turn = self._gaps_seen[rows]
         self._gaps[rows, turn % 3] = gap
@@ -197,7 +206,7 @@ class Windows:
 
     def _append(self, rows: I64, times: F64, values: F64) -> None:
         full = self._size[rows] == self._times.shape[1]
-        if full.any():
+        if has_any(full):
             self._let_go(rows[full], times[full] - self.over)
             if (self._size[rows[full]] == self._times.shape[1]).any():
                 self._widen(rows[full])
@@ -281,7 +290,7 @@ class Windows:
             self.summary.last[:, 0] = np.where(held, self.last_value, np.nan)
             self.summary.count[:, 0] = held
             return np.empty(0, np.int64)
-        changed = np.flatnonzero(self._dirty | (floor >= self._oldest))
+        changed = (self._dirty | (floor >= self._oldest)).nonzero()[0]
         for rows in in_blocks(changed):
             self._sum_up(rows, floor[rows])
         self._dirty[changed] = False
@@ -321,7 +330,7 @@ class Windows:
         times, values, there = self._ordered(rows)
         change, gap = values[:, 1:] - values[:, :-1], times[:, 1:] - times[:, :-1]
         counter = self._counter[rows]
-        if counter.any():
+        if has_any(counter):
             change = np.where(counter[:, None] & (change < 0), values[:, 1:], change)
         inside = there[:, 1:] & (times[:, 1:] > floor[:, None])
         known = inside & (gap <= _GAP) & np.isfinite(change)

@@ -122,9 +122,7 @@ class Groups:
     def count(self, groups: I64) -> None:
         """Each of these, [n], has one more series, as often as it is among them."""
         self._make_room()
-        first = int(groups.min())
-        more = np.bincount(groups - first)
-        self._rows[first : first + len(more)] += more.astype(np.int32)
+        np.add.at(self._rows, groups, 1)
 
     def recount(self, before: int | None, after: int | None) -> None:
         """A series went from one group to another, where it was in any and is in any."""

@@ -14,7 +14,7 @@ from balise.core.filters import Filter
 from balise.core.rules.measuring import OUT, Measuring, Row
 from balise.core.rules.room import Room
 from balise.core.rules.row_map import NONE, RowMap
-from balise.core.series.portions import apart
+from balise.core.series.portions import apart, has_any
 from balise.server.hosts.directory import Directory
 from balise.server.metrics.questions import unit_of
 from balise.server.rules.groups import Groups, Kin
@@ -111,9 +111,10 @@ class SeriesFeed:
         roster = self._catalogue.series
         wanted = numbers[roster.has(numbers)]
         groups = self._groups_for(wanted)
-        wanted, groups = wanted[groups != OUT], groups[groups != OUT]
-        if not len(wanted):
+        inside = groups != OUT
+        if not has_any(inside):
             return []
+        wanted, groups = wanted[inside], groups[inside]
         self._groups.count(groups)
         self._row_of.add(wanted, np.arange(len(self.series), len(self.series) + len(wanted)))
         added: list[int] = wanted.tolist()
@@ -121,7 +122,7 @@ class SeriesFeed:
         vars(self).update(self._room.grow(vars(self), len(added)))
         self.hosts[-len(added) :] = roster.hosts_of(wanted)
         kinds = roster.all_kinds(wanted)
-        if kinds.part.any():
+        if has_any(kinds.part):
             self.measuring.add(self._rows_for(wanted, groups))
         else:
             self.measuring.add_plain(~(kinds.gauge | kinds.delta), kinds.delta, groups)
@@ -144,6 +145,8 @@ class SeriesFeed:
                 return self._groups_of_kin(numbers, [places for _, places in kin])
             return np.array([self._group_of(number) for number in numbers.tolist()], np.int64)
         hosts = self._catalogue.series.hosts_of(numbers)
+        if len(hosts) == 1:
+            return self._groups_of_hosts(hosts)
         each = np.unique(hosts)
         return self._groups_of_hosts(each)[each.searchsorted(hosts)]
 
@@ -214,20 +217,27 @@ class SeriesFeed:
         return self._hosts is None or filters.matches(self._hosts, lambda n: directory.attribute(host, n))
 
     def follow(self, hosts: Iterable[int]) -> Followed:
-        """Hosts were added, renamed, labelled anew or retired."""
+        """Hosts were added, renamed, labelled anew or retired. Series that `find_series` has not seen yet are left to
+        it."""
         metric = self.metric
         if metric is None:
             return Followed([], [])
-        numbers = np.array([n for host in hosts for n in self._catalogue.series_of(metric.id, host)], np.int64)
+        found = [n for host in hosts for n in self._catalogue.series_of(metric.id, host)]
+        if metric.removals == self._removals and len(metric.series) != self._seen:
+            fresh = set(metric.series.since(self._seen).tolist())
+            found = [n for n in found if n not in fresh]
+        if not found:
+            return Followed([], [])
+        numbers = np.array(found, np.int64)
         rows = self._row_of.rows(numbers)
         held = rows != NONE
-        moved = self._moved(rows[held], numbers[held]) if held.any() else []
+        moved = self._moved(rows[held], numbers[held]) if has_any(held) else []
         return Followed(self._add(numbers[~held]), moved)
 
     def _moved(self, rows: I64, numbers: I64) -> list[tuple[int, int]]:
         """Puts series that have rows into the groups that they are in now; answers from where to where some went."""
         befores, afters = self.measuring.group_of[rows], self._groups_for(numbers)
-        places = np.flatnonzero(befores != afters)
+        places = (befores != afters).nonzero()[0]
         moved = list(zip(befores[places].tolist(), afters[places].tolist(), strict=True))
         for row, (_, after) in zip(rows[places].tolist(), moved, strict=True):
             self._move(row, after)
@@ -248,7 +258,7 @@ class SeriesFeed:
     def observe(self, series: I64, times: F64, values: F64, came_at: float) -> tuple[I64, F64]:
         """Takes points that came at a moment by our clock, times in unix seconds; answers of which rows, and when."""
         rows = self._row_of.rows(series)
-        mine = np.flatnonzero(rows >= 0)
+        mine = (rows >= 0).nonzero()[0]
         if len(mine):
             self.measuring.observe(rows[mine], times[mine], values[mine], came_at)
         return rows[mine], times[mine]

@@ -226,7 +226,9 @@ class Watch:
 
     def _restore(self, rule: Watched, groups: Iterable[int]) -> None:
         """Groups whose alerts are open are at the levels that are written."""
-        wanted = set(groups)
+        wanted = set(groups) if self._alerts.open else None
+        if not wanted:
+            return
         if len(self._alerts.open) < len(wanted):
             keys = [key for name, key in list(self._alerts.open) if name == rule.name]
             wanted &= {rule.groups.numbers.get(key, -1) for key in keys}
@@ -416,7 +418,9 @@ class Watch:
             return
         found, at = series[rows], times / NS
         for rule, mine in wanted.items():
-            lo, hi = np.searchsorted(found, mine), np.searchsorted(found, mine, side="right")
+            lo, hi = found.searchsorted(mine), found.searchsorted(mine, side="right")
+            if (lo == hi).all():
+                continue
             pick = np.repeat(lo - np.cumsum(hi - lo) + (hi - lo), hi - lo) + np.arange((hi - lo).sum())
             which = np.repeat(np.arange(len(mine)), hi - lo)
             # Of what is before the windows the last points tell from where it grew, and how far apart they are.

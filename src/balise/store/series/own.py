@@ -81,8 +81,8 @@ class OwnSeries:
         low = key_of(metric, 0)
         fresh = [number for key, number in list(self._fresh.items()) if key >> 32 == metric]
         keys, numbers = self._sorted
-        start, end = np.searchsorted(keys, [low, low + (1 << 32)])
-        return sorted({*fresh, *numbers[start:end].tolist()})
+        found = numbers[keys.searchsorted(low) : keys.searchsorted(low + (1 << 32))].tolist()
+        return sorted({*fresh, *found})
 
     def _settle(self) -> None:
         if self._fresh:
