@@ -11,6 +11,7 @@ const PAGES = [
   "/incidents",
   "/alerts",
   "/rules",
+  "/events?text=refused&where=host%20eq%20%22pier%22&floor=warning&from=-30m",
   "/availability?of=service",
 ];
 const asked: string[] = [];

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { Pin } from "../dashboards/Pin";
 import { eventsPanel } from "../dashboards/pinned";
+import { EVENT_BARS, MOST_EVENTS } from "../lib/asks";
 import { onlyWith } from "../lib/filterText";
 import { plural } from "../lib/format";
 import { useEvents, useHistogram } from "../lib/queries";
@@ -21,10 +22,10 @@ export function Component() {
   const { span, now, brush } = useSpan();
   const asked = useAsked();
   const { text, where, saved, filter, keep } = asked;
-  const [limit, setLimit] = useState(200);
+  const [limit, setLimit] = useState(MOST_EVENTS);
   const [following, setFollowing] = useState(false);
   const events = useEvents(text, filter, span, limit, saved);
-  const histogram = useHistogram(text, filter, span, 90, saved);
+  const histogram = useHistogram(text, filter, span, EVENT_BARS, saved);
   const followed = useFollowed(following, text, filter, saved);
   const only = (attribute: string, value: unknown, has: boolean) =>
     keep({ where: onlyWith(where, attribute, value, has) });

@@ -1,9 +1,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../api/client";
+import { asked as askedOf } from "../lib/asks";
 import { canBeAsked, onlyWith } from "../lib/filterText";
 import { plural } from "../lib/format";
-import { asked as askedOf, useHistogram } from "../lib/queries";
+import { useHistogram } from "../lib/queries";
 import { useSpan } from "../lib/useSpan";
 import { Empty, Failure, Waiting } from "../ui/Note";
 import { AskBar } from "./AskBar";

@@ -1,4 +1,5 @@
 import { useCallback, useMemo } from "react";
+import { filterOfEvents } from "../lib/asks";
 import { useAddress } from "../lib/useAddress";
 
 export interface Asked {
@@ -25,9 +26,6 @@ export function useAsked(): Asked {
     [change],
   );
   const keepWhere = useCallback((wanted: string) => keep({ where: wanted }), [keep]);
-  const filter = useMemo(() => {
-    const parts = [where.trim() && `(${where})`, floor && `severity ge "${floor}"`].filter(Boolean);
-    return parts.join(" and ");
-  }, [where, floor]);
+  const filter = useMemo(() => filterOfEvents(where, floor), [where, floor]);
   return { text, where, floor, saved, filter, keep, keepWhere };
 }

@@ -37,6 +37,34 @@ export function askRulesOver(span: Span) {
   return got(api.GET("/api/v1/rules", { params: { query: { from: instant(span.start), to: instant(span.end) } } }));
 }
 
+/** Events that a list shows, and bars of how many there were, unless more are asked for. */
+export const MOST_EVENTS = 200;
+export const EVENT_BARS = 90;
+
+/** Which events: what is left empty asks for all. */
+export function asked(text: string, where: string, filter: string, span: Span) {
+  return {
+    text: text || null,
+    where: where || null,
+    filter: filter || null,
+    from: instant(span.start),
+    to: instant(span.end),
+  };
+}
+
+/** A typed filter and a floor of severity, together. */
+export function filterOfEvents(where: string, floor: string): string {
+  return [where.trim() && `(${where})`, floor && `severity ge "${floor}"`].filter(Boolean).join(" and ");
+}
+
+export function askEvents(text: string, where: string, filter: string, span: Span, limit: number) {
+  return got(api.POST("/api/v1/events/query", { body: { ...asked(text, where, filter, span), limit } }));
+}
+
+export function askHistogram(text: string, where: string, filter: string, span: Span, bars: number) {
+  return got(api.POST("/api/v1/events/histogram", { body: { ...asked(text, where, filter, span), bars } }));
+}
+
 export function askAvailability(
   of: "host" | "service" | "probe" | "application",
   where: string,

@@ -1,6 +1,19 @@
 import { FIRST, OF } from "../availability/presence";
 import { columnsOf, orderIn, shownIn, tableBody } from "../fleet/columns";
-import { askAlerts, askAvailability, askHost, askHosts, askIncidents, askRulesOver, askTable } from "./asks";
+import {
+  askAlerts,
+  askAvailability,
+  askEvents,
+  askHistogram,
+  askHost,
+  askHosts,
+  askIncidents,
+  askRulesOver,
+  askTable,
+  EVENT_BARS,
+  filterOfEvents,
+  MOST_EVENTS,
+} from "./asks";
 import { FIRST_ROWS, pacedNow, readSpan } from "./span";
 
 /** What the page at an address shows first. */
@@ -16,6 +29,11 @@ export function askFirst(path: string, parameters: URLSearchParams): Promise<unk
       return [askIncidents("open", where), askIncidents("closed", where)];
     case "/alerts":
       return [askAlerts({ ...(where && { where }), start: span.start, end: span.end })];
+    case "/events": {
+      const filter = filterOfEvents(where, parameters.get("floor") ?? "");
+      const which = [parameters.get("text") ?? "", filter, parameters.get("filter") ?? "", span] as const;
+      return [askEvents(...which, MOST_EVENTS), askHistogram(...which, EVENT_BARS)];
+    }
     case "/rules":
       return [askRulesOver(span)];
     case "/availability": {

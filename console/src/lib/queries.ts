@@ -1,6 +1,17 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, got, type MetricAnswer, type MetricQuery, type Schemas } from "../api/client";
-import { type AlertsAsked, askAlerts, askHost, askHosts, askIncidents, askRulesOver } from "./asks";
+import {
+  type AlertsAsked,
+  askAlerts,
+  askEvents,
+  askHistogram,
+  askHost,
+  askHosts,
+  askIncidents,
+  askRulesOver,
+  EVENT_BARS,
+  MOST_EVENTS,
+} from "./asks";
 import { instant, type Span } from "./span";
 import { useStaged } from "./useStaged";
 
@@ -126,40 +137,19 @@ export function useUsual(ask: Ask | undefined, span: Span, shown: MetricAnswer |
   return one && { times: (answer.data?.times ?? []).map((t) => t + HOUR / 2), low: one.low, high: one.high };
 }
 
-/** Which events: what is left empty asks for all. */
-export function asked(text: string, where: string, filter: string, span: Span) {
-  return {
-    text: text || null,
-    where: where || null,
-    filter: filter || null,
-    from: instant(span.start),
-    to: instant(span.end),
-  };
-}
-
-export function useEvents(text: string, where: string, span: Span, limit = 200, filter = "") {
+export function useEvents(text: string, where: string, span: Span, limit = MOST_EVENTS, filter = "") {
   return useQuery({
     queryKey: ["events", text, where, span.start, span.end, limit, filter],
-    queryFn: () =>
-      got(
-        api.POST("/api/v1/events/query", {
-          body: { ...asked(text, where, filter, span), limit },
-        }),
-      ),
+    queryFn: () => askEvents(text, where, filter, span, limit),
     placeholderData: keepPreviousData,
     retry: false,
   });
 }
 
-export function useHistogram(text: string, where: string, span: Span, bars = 90, filter = "") {
+export function useHistogram(text: string, where: string, span: Span, bars = EVENT_BARS, filter = "") {
   return useQuery({
     queryKey: ["histogram", text, where, span.start, span.end, bars, filter],
-    queryFn: () =>
-      got(
-        api.POST("/api/v1/events/histogram", {
-          body: { ...asked(text, where, filter, span), bars },
-        }),
-      ),
+    queryFn: () => askHistogram(text, where, filter, span, bars),
     placeholderData: keepPreviousData,
     retry: false,
   });
