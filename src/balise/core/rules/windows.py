@@ -58,7 +58,7 @@ _POINTS: dict[str, object] = {
 _SUMMED: dict[str, object] = {name: np.nan if name in ("low", "high", "last") else 0.0 for name in FIELDS}
 _SUMS = {"growth": {"grown", "seen"}, "change": {"grown"}}
 """What is kept of a window for a field that is not called as what it is kept in."""
-_UNKNOWN = {name: np.broadcast_to(fill, (np.iinfo(np.int32).max, 1)) for name, fill in _SUMMED.items()}
+_UNKNOWN = {name: np.broadcast_to(np.array(fill), (np.iinfo(np.int32).max, 1)) for name, fill in _SUMMED.items()}
 """Sums that nothing is asked of, of any number of series: they take no memory."""
 
 

@@ -182,7 +182,7 @@ def _exact_integers(values: F64) -> tuple[NDArray[np.bool_], U8, I64]:
     with np.errstate(over="ignore", invalid="ignore"):
         near = np.rint(probe * powers)
         worth = ((near / powers == probe) & (np.abs(near) < _MAX_EXACT)).all(axis=1)
-    worth &= np.isfinite(values).all(axis=1)[:, None]
+    worth &= np.isfinite(values).all(axis=1, keepdims=True)
     left = np.flatnonzero(worth.any(axis=1))
     while len(left):
         smallest = worth[left].argmax(axis=1)
