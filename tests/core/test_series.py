@@ -79,6 +79,16 @@ def test_many_blocks_at_once_are_the_bytes_of_each_alone(data: st.DataObject) ->
         assert same_bits(decode_block(blob), block)
 
 
+@pytest.mark.parametrize("odd", [7.0, 0.25, 0.123, 1 / 3, math.pi, -0.0, math.nan, math.inf, 1e300, 2.0**53])
+@pytest.mark.parametrize("at", [1, 59, 61, 479])
+def test_what_a_few_values_of_a_row_say_is_not_taken_for_all_of_it(odd: float, at: int) -> None:
+    """Rows of one form each but for one value, where the few that are looked at first do not stand."""
+    steps = np.arange(480.0)
+    rows = np.vstack([10 * steps, steps % 7 * 1500, (steps % 90) / 100, (steps % 11 + 1) / 1501, np.full(480, 20.0)])
+    rows[:, at] = odd
+    assert same_bits(decode_block(BlockEncoder().encode(rows, np.arange(5))), rows)
+
+
 @given(st.lists(st.integers(-(2**62), 2**62), unique=True, max_size=50).map(sorted))
 def test_times_come_back(times: list[int]) -> None:
     given_times = np.array(times, np.int64)

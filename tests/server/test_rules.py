@@ -14,7 +14,7 @@ import pytest
 
 from balise.api.hosts import HostChange
 from balise.api.limits import Limits
-from balise.api.rules import Rehearse, RuleBody, RuleDocument, Suggest
+from balise.api.rules import Rehearse, Rule, RuleBody, RuleDocument, Suggest
 from balise.api.tuning import Tune
 from balise.core.events.new_event import NewEvent
 from balise.core.moments import NS, nanos
@@ -25,6 +25,7 @@ from balise.server.parts import Parts, build
 from balise.server.rules import watch
 from balise.server.rules.came import Came
 from balise.server.rules.learner import SETTLED, Learner
+from balise.server.rules.looking_back import look_back
 from balise.server.rules.texts import read_text
 from balise.server.rules.watched import Watched
 from balise.server.settings import Settings
@@ -529,6 +530,31 @@ def test_what_matches_nothing_is_pointed_out(console: Parts) -> None:
     ]
     wrong = rule({"metric": "tide.level", "where": 'qay eq "3"'}, {"above": 1})
     assert console.rules.put("y", wrong, "test").warnings == ["no series of tide.level has qay; did you mean quay?"]
+    # What is nearer by now is meant by now.
+    put(console, "gate-n2", "tide.levl", [(now, 1.0)])
+    console.hosts.change("gate-n2", HostChange(labels={"site": "south-quays"}), "test")
+    assert console.rules.get("x").warnings == [
+        "no metric tide.levle has arrived yet; did you mean tide.levl?",
+        "no host has label.site south-quay; did you mean south-quays?",
+    ]
+    put(console, "gate-n3", "tide.levle", [(now, 1.0)])
+    assert [one[:7] for one in console.rules.get("x").warnings] == ["no host"]
+
+
+def test_the_list_of_rules_says_what_is_kept_and_what_is_open(console: Parts) -> None:
+    now = time.time()
+    for name, limit in (("high", 1), ("low", 99)):
+        console.rules.put(name, rule({"metric": "m"}, {"above": limit}), "test")
+    for host in ("a", "b"):
+        put(console, host, "m", [(now, 9.0)])
+    console.watch.tick(now)
+    assert [(one.name, one.open_alerts) for one in console.rules.all()] == [("high", 2), ("low", 0)]
+    console.rules.put("low", rule({"metric": "m"}, {"above": 2}, advice="look"), "test")
+    console.watch.tick(now)
+    found = console.rules.all()
+    assert [(one.name, one.open_alerts, one.advice) for one in found] == [("high", 2, ""), ("low", 2, "look")]
+    # It is put together unchecked, and passes what checks.
+    assert [Rule.model_validate_json(one.model_dump_json()) for one in found] == found
 
 
 def test_limits_are_suggested_from_what_was_measured(console: Parts) -> None:
@@ -742,6 +768,29 @@ def test_windows_that_could_not_be_filled_are_filled_when_they_can_be(console: P
     for second in range(4):
         console.watch.tick(now + second)
     assert fails == [] and {name for name, _ in console.alerts.open} == {"late"}
+
+
+def test_series_that_come_are_taken_up_with_what_comes_and_not_looked_for_in_the_store(
+    console: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What a rule begins to look at otherwise, as a host that it was not about, is read from the store."""
+    now = time.time()
+    looked: list[int] = []
+
+    def counted(reader: Any, series: Any, **how: Any) -> Any:
+        looked.append(len(series))
+        return look_back(reader, series, **how)
+
+    monkeypatch.setattr(watch, "look_back", counted)
+    north = rule({"metric": "m"}, {"above": 1}, hosts='label.site eq "north"')
+    console.rules.put("all", rule({"metric": "m"}, {"above": 1}), "test")
+    console.rules.put("north", north, "test")
+    put(console, "a", "m", [(now, 9.0)])
+    console.watch.tick(now)
+    assert {name for name, _ in console.alerts.open} == {"all"} and looked == []
+    console.hosts.change("a", HostChange(labels={"site": "north"}), "test")
+    console.watch.tick(now + 1)
+    assert {name for name, _ in console.alerts.open} == {"all", "north"} and looked == [1]
 
 
 def test_a_rehearsal_counts_the_alerts_that_there_were(console: Parts) -> None:

@@ -206,8 +206,7 @@ class LimitMachine:
             if side.advance(now, look, rows):
                 after[side.raised[rows]] = severity
         before = self.level[rows]
-        other = after != before
-        for i in other.nonzero()[0].tolist() if has_any(other) else ():
+        for i in (after != before).nonzero()[0].tolist():
             row = rows.start + i
             yield Transition(row, int(before[i]), int(after[i]), _begun(self._sides, row, int(after[i]), now))
 

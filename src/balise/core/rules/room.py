@@ -16,7 +16,8 @@ AHEAD = 64
 class Room:
     """Holds the arrays behind those that are used, which are the beginnings of them.
 
-    An array may be put in the place of one that is held; it is then copied at the next growth.
+    An array may be put in the place of one that is held; it is then copied at the next growth. What is used of one
+    that is held never becomes less.
     """
 
     def __init__(self, fills: Mapping[str, object]) -> None:

@@ -24,8 +24,6 @@ class RowMap:
 
     def rows(self, numbers: I64) -> I64:
         """The row of each, -1 for none."""
-        if not self._count:
-            return np.full(len(numbers), NONE, np.int64)
         # Of another type than what is looked for, all that is held would be copied first.
         at = self._numbers.searchsorted(numbers.astype(np.int32))
         return np.where(self._numbers[at] == numbers, self._rows[at], NONE).astype(np.int64)

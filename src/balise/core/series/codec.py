@@ -370,7 +370,7 @@ class BlockEncoder:
             head["mode2"][rows], head["width2"][rows] = lower.mode, lower.width
             head["base2"][rows], head["first2"][rows] = lower.base, lower.first
             lanes += [_Lane(RATIONAL, second, rows, part.width, part.kept) for second, part in ((0, upper), (1, lower))]
-        return left[~np.isin(left, rows, assume_unique=True)]
+        return np.setdiff1d(left, rows, assume_unique=True)
 
 
 _EVERY = slice(None)

@@ -111,9 +111,7 @@ class RuleBook:
         rows, versions, did = self._state.read(
             lambda s: (list(s.scalars(select(Rule).order_by(Rule.name))), newest_versions(s), _did(s, start, end))
         )
-        there = {row.name for row in rows}
-        self._read = {name: held for name, held in list(self._read.items()) if name in there}
-        opened = Counter(rule for rule, _ in list(self._alerts.open))
+        opened = self._opened()
         return [
             self._answer(row, versions.get(row.name, 1), did.get(row.name, NOTHING), opened[row.name]) for row in rows
         ]
@@ -124,8 +122,7 @@ class RuleBook:
         )
         if row is None:
             raise unknown("rule", name)
-        opened = sum(1 for rule, _ in list(self._alerts.open) if rule == name)
-        return self._answer(row, versions.get(name, 1), did.get(name, NOTHING), opened)
+        return self._answer(row, versions.get(name, 1), did.get(name, NOTHING), self._opened()[name])
 
     def body(self, name: str) -> RuleBody | None:
         """What a rule says now; None when there is no such rule."""
@@ -149,10 +146,16 @@ class RuleBook:
         rows = self._state.read(lambda s: s.execute(select(Rule.name, Rule.body)).all())
         return {name: RuleBody.model_validate(body) for name, body in rows}
 
+    def _opened(self) -> Counter[str]:
+        """By rule how many alerts are open now."""
+        return Counter(rule for rule, _ in list(self._alerts.open))
+
     def _body_of(self, row: Rule) -> RuleBody:
         """What a rule says, which nobody changes."""
         said, body = self._read.get(row.name, (None, None))
         if body is None or said != row.body:
+            if len(self._read) >= MOST_RULES:
+                self._read.clear()
             body = RuleBody.model_validate(row.body)
             self._read[row.name] = row.body, body
         return body

@@ -14,6 +14,8 @@ from balise.store.series.catalogue import Catalogue
 OF_HOST = ("host", "name", "group")
 CHEAP_NAMES = 5000
 MOST_HELD = 200
+MOST_KINDS, MOST_MEANT = 20, 1000
+"""Kinds of names of which it is remembered what was probably meant, and names of each."""
 
 
 class Doubts:
@@ -24,9 +26,8 @@ class Doubts:
         self._directory = directory
         self._version = -1
         self._held: dict[str, set[str]] = {}
-        self._metrics: tuple[str, ...] = ()
-        self._near: dict[str, str] = {}
-        """What was probably meant by names that no metric has, as long as there are the same metrics."""
+        self._near: dict[str, tuple[tuple[str, ...], dict[str, str]]] = {}
+        """By kind the names that there were, and what was probably meant by others."""
 
     def of(self, body: RuleBody) -> list[str]:
         """What matches nothing now. It may yet come: this is no error."""
@@ -34,27 +35,33 @@ class Doubts:
         for part in body.measure.parts.values():
             metric = self._catalogue.metrics.get(part.metric)
             if metric is None:
-                found.append(f"no metric {part.metric} has arrived yet" + self._meant_metric(part.metric))
+                found.append(
+                    f"no metric {part.metric} has arrived yet" + self._meant("", part.metric, self._catalogue.metrics)
+                )
                 continue
             known = {filters.fold_name(name) for name in metric.attributes}
             for attribute in sorted(_attributes([part.where])):
                 if not _of_host(attribute) and attribute not in known:
-                    found.append(f"no series of {part.metric} has {attribute}" + _meant(attribute, known))
+                    found.append(f"no series of {part.metric} has {attribute}" + _nearest(attribute, known))
         measure = body.measure
         texts = [body.hosts, measure.events, measure.alerts, *(part.where for part in measure.parts.values())]
         for term in _terms(texts):
             found += self._of_term(term)
         return list(dict.fromkeys(found))[:10]
 
-    def _meant_metric(self, name: str) -> str:
-        """`_meant` of the metrics that there are. Among thousands that takes a tenth of a second."""
-        known = tuple(self._catalogue.metrics)[:CHEAP_NAMES]
-        if known != self._metrics or len(self._near) >= MOST_HELD:
-            self._metrics, self._near = known, {}
-        near = self._near
-        if name not in near:
-            near[name] = _meant(name, known)
-        return near[name]
+    def _meant(self, kind: str, name: str, known: Iterable[str]) -> str:
+        """`_nearest` of the names of a kind: an attribute of hosts, or a metric where it is empty. Among thousands that
+        takes a tenth of a second, so it is remembered as long as there are the same."""
+        there = tuple(known)[:CHEAP_NAMES]
+        before, said = self._near.get(kind, ((), {}))
+        if there != before or len(said) >= MOST_MEANT:
+            if len(self._near) >= MOST_KINDS:
+                self._near.clear()
+            said = {}
+            self._near[kind] = there, said
+        if name not in said:
+            said[name] = _nearest(name, there)
+        return said[name]
 
     def _of_term(self, term: Compare) -> Iterator[str]:
         name = filters.fold_name(term.attribute)
@@ -63,7 +70,7 @@ class Doubts:
         held = self._values(name)
         if term.value not in held:
             named = "is called" if name in ("host", "name") else f"has {name}" if name != "group" else "is in the group"
-            yield f"no host {named} {term.value}" + _meant(term.value, held)
+            yield f"no host {named} {term.value}" + self._meant(name, term.value, held)
 
     def _values(self, name: str) -> set[str]:
         """What hosts have of an attribute; looked for once for each form of the fleet."""
@@ -108,7 +115,7 @@ def _compared(node: Filter) -> Iterator[Compare]:
         yield node
 
 
-def _meant(name: str, known: Iterable[str]) -> str:
+def _nearest(name: str, known: Iterable[str]) -> str:
     """`; did you mean southquay?`, or nothing."""
     near = difflib.get_close_matches(name, list(known)[:CHEAP_NAMES], 1, 0.7)
     return f"; did you mean {near[0]}?" if near else ""

@@ -95,8 +95,10 @@ class SeriesFeed:
         if metric.removals != self._removals:
             self._forget(metric)
         fresh = metric.series.since(self._seen)
+        added = self._add(fresh[self._row_of.rows(fresh) == NONE])
+        # Those that could not be taken up are looked at again.
         self._seen += len(fresh)
-        return self._add(fresh[self._row_of.rows(fresh) == NONE])
+        return added
 
     def _forget(self, metric: Metric) -> None:
         """Series have gone from the catalogue: theirs is no row any more."""

@@ -226,9 +226,9 @@ class Watch:
 
     def _restore(self, rule: Watched, groups: Iterable[int]) -> None:
         """Groups whose alerts are open are at the levels that are written."""
-        wanted = set(groups) if self._alerts.open else None
-        if not wanted:
+        if not self._alerts.open:
             return
+        wanted = set(groups)
         if len(self._alerts.open) < len(wanted):
             keys = [key for name, key in list(self._alerts.open) if name == rule.name]
             wanted &= {rule.groups.numbers.get(key, -1) for key in keys}
